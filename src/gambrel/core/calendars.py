@@ -1,0 +1,269 @@
+"""Occurrences of schedules, and the hours in which windows and limits are in force (section 3)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, time, timedelta
+from functools import lru_cache
+from zoneinfo import ZoneInfo
+
+from dateutil.rrule import rrule, rruleset, rrulestr
+
+from gambrel.core.plan import (
+    Calendar,
+    DayRowSchedule,
+    Job,
+    Kind,
+    LinkLimit,
+    RuleSchedule,
+    Schedule,
+    Window,
+)
+from gambrel.core.units import DAY, SAME_INSTANT
+
+ONE_DAY = timedelta(days=1)
+NEVER = float("inf")
+
+_WEIGHT: dict[Kind, int] = {"incremental": 0, "differential": 1, "full": 2}
+_UNTIL = re.compile(r"(?:^|;)UNTIL=([^;]*)", re.IGNORECASE)
+
+
+# --- clock ------------------------------------------------------------------------------------
+
+
+def instant_of(local: datetime, zone: ZoneInfo) -> float:
+    """The instant of a naive local time.
+
+    A local time that a clock change skips takes the offset in force before the change; one that
+    occurs twice means the first (`fold=0` means just that, PEP 495).
+    """
+    return local.replace(tzinfo=zone, fold=0).timestamp()
+
+
+def local_of(instant: float, zone: ZoneInfo) -> datetime:
+    """The naive local time of an instant."""
+    return datetime.fromtimestamp(instant, UTC).astimezone(zone).replace(tzinfo=None)
+
+
+# --- schedules --------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class ParsedRule:
+    """A recurrence rule and, where its UNTIL ends in Z, the instant after which nothing occurs."""
+
+    rule: rrule | rruleset
+    until_instant: float | None
+
+
+@lru_cache(maxsize=4096)
+def parse_rule(text: str, start: datetime) -> ParsedRule:
+    """Read an RFC 5545 recurrence rule that starts at a local time.
+
+    Raises:
+        ValueError: with the reason, where the text is no rule that a plan may hold.
+    """
+    if not re.fullmatch(r"[A-Za-z]+=[^;=\s]+(;[A-Za-z]+=[^;=\s]+)*", text):
+        raise ValueError("is not a recurrence rule like FREQ=WEEKLY;BYDAY=FR")
+    names = [part.split("=", 1)[0].upper() for part in text.split(";")]
+    if len(set(names)) != len(names):
+        raise ValueError("gives a part of the rule twice")
+    if "COUNT" in names and "UNTIL" in names:
+        raise ValueError("may hold COUNT or UNTIL, not both (RFC 5545, 3.3.10)")
+    until_instant: float | None = None
+    until = _UNTIL.search(text)
+    if until:
+        value = until.group(1).upper()
+        if "T" not in value:
+            raise ValueError("holds a bare date after UNTIL; use the key `until` for a last date")
+        if value.endswith("Z"):
+            try:
+                parsed = datetime.strptime(value, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
+            except ValueError:
+                raise ValueError(f"holds an UNTIL that is no date and time: {value}") from None
+            until_instant = parsed.timestamp()
+            text = _UNTIL.sub("", text).lstrip(";")
+    try:
+        return ParsedRule(rrulestr(text, dtstart=start), until_instant)
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
+        raise ValueError(f"is not a recurrence rule: {error}") from None
+
+
+def _rule_times(
+    schedule: RuleSchedule, first: datetime, last: datetime, zone: ZoneInfo
+) -> Iterator[datetime]:
+    parsed = parse_rule(schedule.rrule, schedule.start)
+    for local in parsed.rule.between(first, last, inc=True):
+        if parsed.until_instant is None or (
+            instant_of(local, zone) <= parsed.until_instant + SAME_INSTANT
+        ):
+            yield local
+
+
+def _row_times(schedule: DayRowSchedule, first: datetime, last: datetime) -> Iterator[datetime]:
+    day = max(schedule.start, first.date() - ONE_DAY)
+    step = timedelta(minutes=schedule.every_min)
+    while day <= last.date():
+        if day.weekday() in schedule.days:
+            local = datetime.combine(day, schedule.from_time)
+            end = datetime.combine(day, schedule.to_time)
+            if end <= local:
+                end += ONE_DAY
+            while local <= end:
+                if first <= local <= last:
+                    yield local
+                local += step
+        day += ONE_DAY
+
+
+def skipped_dates(schedule: Schedule, calendars: Mapping[str, Calendar]) -> frozenset[date]:
+    """All local dates on which a schedule does not occur."""
+    dates = set(schedule.skip_dates)
+    for calendar in schedule.skip:
+        dates.update(calendars[calendar].dates)
+    return frozenset(dates)
+
+
+def occurrences(
+    schedule: Schedule, calendars: Mapping[str, Calendar], from_: float, to: float
+) -> list[float]:
+    """The instants in [from_, to) at which a schedule occurs, in order, each once."""
+    zone = ZoneInfo(schedule.time_zone)
+    skipped = skipped_dates(schedule, calendars)
+    # A move goes past at most every skipped date; two days more than cover any clock change.
+    reach = timedelta(days=len(skipped) + 2)
+    first = local_of(from_, zone) - (reach if schedule.when_skipped == "next_day" else 2 * ONE_DAY)
+    last = local_of(to, zone) + 2 * ONE_DAY
+    if isinstance(schedule, RuleSchedule):
+        times: Iterable[datetime] = _rule_times(schedule, first, last, zone)
+    else:
+        times = _row_times(schedule, first, last)
+    found: set[float] = set()
+    for local in times:
+        if schedule.until is not None and local.date() > schedule.until:
+            continue
+        if local.date() in skipped:
+            if schedule.when_skipped == "drop":
+                continue
+            while local.date() in skipped:
+                local += ONE_DAY
+        found.add(instant_of(local, zone))
+    found.update(instant_of(local, zone) for local in schedule.extra)
+    return sorted(instant for instant in found if from_ <= instant < to)
+
+
+def job_occurrences(
+    job: Job, calendars: Mapping[str, Calendar], from_: float, to: float
+) -> list[tuple[float, Kind, int]]:
+    """(instant, kind, position of the schedule) of a job's own occurrences in [from_, to).
+
+    Where several fall on one instant the heaviest kind stands and the others do not exist.
+    """
+    at: dict[float, tuple[Kind, int]] = {}
+    for position, schedule in enumerate(job.schedules):
+        for instant in occurrences(schedule, calendars, from_, to):
+            known = at.get(instant)
+            if known is None or _WEIGHT[schedule.kind] > _WEIGHT[known[0]]:
+                at[instant] = (schedule.kind, position)
+    return [(instant, kind, position) for instant, (kind, position) in sorted(at.items())]
+
+
+# --- windows and limits -----------------------------------------------------------------------
+
+
+def _interval(day: date, from_time: time, to_time: time, zone: ZoneInfo) -> tuple[float, float]:
+    end_day = day if to_time > from_time else day + ONE_DAY
+    return (
+        instant_of(datetime.combine(day, from_time), zone),
+        instant_of(datetime.combine(end_day, to_time), zone),
+    )
+
+
+def joined(intervals: Iterable[tuple[float, float]]) -> list[tuple[float, float]]:
+    """Intervals in order, empty ones left out, touching and overlapping ones made one."""
+    result: list[tuple[float, float]] = []
+    for start, end in sorted(intervals):
+        if end <= start + SAME_INSTANT:
+            continue
+        if result and start <= result[-1][1] + SAME_INSTANT:
+            result[-1] = (result[-1][0], max(result[-1][1], end))
+        else:
+            result.append((start, end))
+    return result
+
+
+def _days(from_: float, to: float, zone: ZoneInfo) -> Iterator[date]:
+    day = local_of(from_, zone).date() - 2 * ONE_DAY
+    last = local_of(to, zone).date() + ONE_DAY
+    while day <= last:
+        yield day
+        day += ONE_DAY
+
+
+@lru_cache(maxsize=1024)
+def open_intervals(window: Window, from_: float, to: float) -> tuple[tuple[float, float], ...]:
+    """When a window is open, for every interval that begins between from_ - 2 days and to + 1 day.
+
+    Near both ends of that span an interval may be cut short; leave a margin of two days.
+    """
+    zone = ZoneInfo(window.time_zone)
+    exceptions: dict[date, list[tuple[time, time]]] = {}
+    for exception in window.exceptions:
+        exceptions.setdefault(exception.date, []).extend(
+            (interval.from_time, interval.to_time) for interval in exception.open
+        )
+    found: list[tuple[float, float]] = []
+    for day in _days(from_, to, zone):
+        if day in exceptions:
+            hours: Sequence[tuple[time, time]] = exceptions[day]
+        else:
+            hours = [(i.from_time, i.to_time) for i in window.open if day.weekday() in i.days]
+        found.extend(_interval(day, start, end, zone) for start, end in hours)
+    return tuple(joined(found))
+
+
+@dataclass(frozen=True, slots=True)
+class WindowSpan:
+    """When a run may start machines: from `opens` on, and until `closes` (`NEVER`: no end)."""
+
+    opens: float
+    closes: float
+
+
+OPENS_WITHIN = 8 * DAY
+"""A window that opens later than this after an occurrence is too late; exactly this counts."""
+
+
+def window_span(window: Window, occurrence: float) -> WindowSpan | None:
+    """The window of a run: from its occurrence, or the first opening after it, to the closing.
+
+    Returns None where the window does not open within 8 days of the occurrence.
+    """
+    # Beyond its exceptions a window repeats weekly, so one that is still open two weeks later,
+    # with no exception to come, never closes.
+    horizon = occurrence + 2 * OPENS_WITHIN + 3 * DAY
+    if window.exceptions:
+        latest = max(exception.date for exception in window.exceptions)
+        after = instant_of(datetime.combine(latest, time()), ZoneInfo(window.time_zone)) + 11 * DAY
+        horizon = max(horizon, after)
+    for start, end in open_intervals(window, occurrence, horizon):
+        if end <= occurrence + SAME_INSTANT:
+            continue
+        opens = max(start, occurrence)
+        if opens > occurrence + OPENS_WITHIN + SAME_INSTANT:
+            return None
+        return WindowSpan(opens, NEVER if end >= horizon - DAY else end)
+    return None
+
+
+def limit_intervals(
+    limit: LinkLimit, zone: ZoneInfo, from_: float, to: float
+) -> list[tuple[float, float]]:
+    """When a weekly limit of a link is in force."""
+    return joined(
+        _interval(day, limit.from_time, limit.to_time, zone)
+        for day in _days(from_, to, zone)
+        if day.weekday() in limit.days
+    )

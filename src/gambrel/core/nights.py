@@ -1,0 +1,269 @@
+"""Nights, their verdicts, and what is behind them (section 13)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from datetime import date, datetime, time, timedelta
+from typing import Literal
+from zoneinfo import ZoneInfo
+
+from gambrel.core.calendars import instant_of, local_of, window_span
+from gambrel.core.forecast import Forecast, MachineRun, Run
+from gambrel.core.paths import Topology
+from gambrel.core.plan import Plan
+from gambrel.core.series import load_table
+from gambrel.core.units import HOUR, MINUTE, SAME_INSTANT
+
+Verdict = Literal["fits", "tight", "over"]
+ReasonKind = Literal[
+    "over the window", "missed", "cut off", "no path", "close to the end", "skipped", "RPO breaks"
+]
+
+TIGHT_MARGIN_S = 45 * MINUTE
+"""A run that ends less than this before its window's end makes its night tight."""
+
+
+@dataclass(frozen=True, slots=True)
+class Night:
+    """Noon to noon in a zone, named by the day on which it begins."""
+
+    date: date
+    zone: str
+    start: float
+    end: float
+
+    def holds(self, instant: float) -> bool:
+        return self.start - SAME_INSTANT <= instant < self.end - SAME_INSTANT
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """Why a night is not simply fine: what, by which job or machine, how much, and what squeezes.
+
+    The times are those of the machine of the run that ended last: how long it waited to start, how
+    long its disks moved, how long release, transform and verify took after that.
+
+    Attributes:
+        runs: how many runs of the job it concerns.
+        machines: how many machines it concerns.
+        occurrence: of the first of these runs; for an RPO the instant at which it breaks.
+        seconds: over the window, or left before its end; None where time is not the matter.
+        squeeze: the resource that limited the run's disks longest; None where nothing moved.
+        squeeze_s: for how long, over all its disks.
+        waited_for: the slot pool that was full longest while it waited; None if none was.
+    """
+
+    kind: ReasonKind
+    job: str | None
+    machine: str | None
+    occurrence: float
+    runs: int = 1
+    machines: int = 0
+    seconds: float | None = None
+    squeeze: str | None = None
+    squeeze_s: float = 0.0
+    waited_for: str | None = None
+    waited_s: float = 0.0
+    moving_s: float = 0.0
+    finishing_s: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class NightOutcome:
+    """What a forecast says of one night.
+
+    Attributes:
+        last_end: when the last run that has a window ended; with no such run, the last of all.
+        over_s: the most that a run ended after its window.
+        missed: machine-runs that did not get done.
+    """
+
+    night: Night
+    verdict: Verdict
+    last_end: float | None
+    over_s: float
+    runs: int
+    missed: int
+    reasons: tuple[Reason, ...]
+
+
+def night_of(day: date, zone: str) -> Night:
+    """The night that begins on a day."""
+    place = ZoneInfo(zone)
+    noon = time(12)
+    following = datetime.combine(day + timedelta(days=1), noon)
+    start = instant_of(datetime.combine(day, noon), place)
+    return Night(day, zone, start, instant_of(following, place))
+
+
+def night_at(instant: float, zone: str) -> Night:
+    """The night to which an instant belongs."""
+    local = local_of(instant, ZoneInfo(zone))
+    day = local.date() if local.hour >= 12 else local.date() - timedelta(days=1)
+    return night_of(day, zone)
+
+
+def week_of(day: date, zone: str) -> list[Night]:
+    """The seven nights, Monday to Sunday, of the week that holds a day."""
+    monday = day - timedelta(days=day.weekday())
+    return [night_of(monday + timedelta(days=i), zone) for i in range(7)]
+
+
+def planner_zone(plan: Plan) -> str:
+    """The zone in which nights are counted: that of the first site."""
+    return plan.sites[0].time_zone if plan.sites else "UTC"
+
+
+def walls(plan: Plan, night: Night) -> tuple[float, float] | None:
+    """From when to when the windows that jobs use are open that night, all together."""
+    spans = []
+    for ident in {job.window for job in plan.jobs if job.window is not None}:
+        span = window_span(plan.window_by_id[ident], night.start)
+        if span is not None and span.opens < night.end:
+            spans.append(span)
+    if not spans:
+        return None
+    closes = min(max(span.closes for span in spans), night.end)
+    return min(span.opens for span in spans), closes
+
+
+def chief_squeeze(run: Run) -> tuple[str | None, float]:
+    """What limited a run's disks longest (the streams' own ceiling only if nothing else did)."""
+    seconds: dict[str, float] = {}
+    for machine in run.machines:
+        for name, value in machine.squeeze_s.items():
+            seconds[name] = seconds.get(name, 0.0) + value
+    shared = {name: value for name, value in seconds.items() if name != "transport"} or seconds
+    if not shared:
+        return None, 0.0
+    name = max(shared, key=lambda key: shared[key])
+    return name, shared[name]
+
+
+def first_start(run: Run) -> float | None:
+    """When the first machine of a run started."""
+    return min((m.start for m in run.machines if m.start is not None), default=None)
+
+
+def waited_for(forecast: Forecast, run: Run, until: float) -> str | None:
+    """The pool whose slots were all taken for the longest part of a run's wait."""
+    position = forecast.plan.job_position[run.job]
+    start = run.occurrence if run.window_opens is None else run.window_opens
+    pools = {
+        pool
+        for wait in forecast.waits
+        if wait.job == position and wait.start < until and wait.end > start
+        for pool in wait.pools
+    }
+    if not pools or until <= start:
+        return None
+    names = Topology(forecast.plan).pool_names
+    loads = load_table(forecast, [f"slots:{names[pool]}" for pool in sorted(pools)], start, until)
+    longest = max(loads, key=lambda load: load.full_s)
+    return longest.name.removeprefix("slots:") if longest.full_s > 0 else None
+
+
+def _reason(
+    forecast: Forecast,
+    kind: ReasonKind,
+    run: Run,
+    *,
+    seconds: float | None = None,
+    machines: int = 0,
+) -> Reason:
+    squeeze, squeeze_s = chief_squeeze(run)
+    last = max((m for m in run.machines if m.start is not None), key=_ended, default=None)
+    reason = Reason(kind, run.job, None, run.occurrence, 1, machines, seconds, squeeze, squeeze_s)
+    if kind == "skipped":
+        return reason
+    start = last.start if last is not None else run.ended
+    assert start is not None
+    reason = replace(
+        reason,
+        waited_s=max(0.0, start - run.occurrence),
+        waited_for=waited_for(forecast, run, start),
+    )
+    if last is None or last.moved is None:
+        return reason
+    return replace(reason, moving_s=last.moved - start, finishing_s=last.ended - last.moved)
+
+
+def _ended(machine: MachineRun) -> float:
+    return machine.ended
+
+
+def _run_reasons(forecast: Forecast, run: Run, margin: float) -> Iterable[tuple[Verdict, Reason]]:
+    if run.over_s > SAME_INSTANT:
+        yield "over", _reason(forecast, "over the window", run, seconds=run.over_s)
+    for outcome in ("missed", "cut off", "no path"):
+        count = sum(machine.outcome == outcome for machine in run.machines)
+        if count:
+            yield "over", _reason(forecast, outcome, run, machines=count)
+    if run.outcome == "skipped":
+        yield "tight", _reason(forecast, "skipped", run)
+    if run.window_end is not None and run.ended is not None and run.over_s <= SAME_INSTANT:
+        left = run.window_end - run.ended
+        if run.outcome in ("done", "incomplete") and left < margin - SAME_INSTANT:
+            yield "tight", _reason(forecast, "close to the end", run, seconds=left)
+
+
+def _rpo_reasons(forecast: Forecast, night: Night) -> Iterable[tuple[Verdict, Reason]]:
+    """An RPO breaks in a night when the exposure passes it at an instant of that night."""
+    for machine in forecast.plan.machines:
+        if machine.rpo_hours is None:
+            continue
+        newest = forecast.newest_points[machine.id]
+        for i, point in enumerate(newest):
+            breaks = point.at + machine.rpo_hours * HOUR
+            until = newest[i + 1].exists_from if i + 1 < len(newest) else forecast.to
+            if night.holds(breaks) and until > breaks + SAME_INSTANT:
+                yield "tight", Reason("RPO breaks", None, machine.id, breaks, machines=1)
+
+
+def _grouped(found: Iterable[tuple[Verdict, Reason]]) -> list[tuple[Verdict, Reason]]:
+    """Several runs of a job with the same trouble are one reason, told by the worst of them."""
+    groups: dict[tuple[str, str | None, str | None], list[tuple[Verdict, Reason]]] = {}
+    for grade, reason in found:
+        groups.setdefault((reason.kind, reason.job, reason.machine), []).append((grade, reason))
+    result = []
+    for members in groups.values():
+        grade, worst = max(members, key=lambda item: _weight(item[1]))
+        machines = sum(reason.machines for _, reason in members)
+        result.append((grade, replace(worst, runs=len(members), machines=machines)))
+    return result
+
+
+def night_outcome(
+    forecast: Forecast, night: Night, *, margin: float = TIGHT_MARGIN_S
+) -> NightOutcome:
+    """The verdict of a night and everything that speaks against it, the gravest first."""
+    runs = [run for run in forecast.runs if night.holds(run.occurrence)]
+    found: list[tuple[Verdict, Reason]] = []
+    for run in runs:
+        found.extend(_run_reasons(forecast, run, margin))
+    found = _grouped([*found, *_rpo_reasons(forecast, night)])
+    grades: Sequence[Verdict] = ("over", "tight", "fits")
+    verdict: Verdict = min((grade for grade, _ in found), key=grades.index, default="fits")
+    found.sort(key=lambda item: (grades.index(item[0]), -_weight(item[1])))
+    return NightOutcome(
+        night=night,
+        verdict=verdict,
+        last_end=_last_end(runs),
+        over_s=max((run.over_s for run in runs), default=0.0),
+        runs=len(runs),
+        missed=sum(m.outcome != "done" for run in runs for m in run.machines),
+        reasons=tuple(reason for _, reason in found),
+    )
+
+
+def _last_end(runs: Iterable[Run]) -> float | None:
+    ended = [run for run in runs if run.ended is not None]
+    bound = [run for run in ended if run.window_end is not None] or ended
+    return max((run.ended for run in bound if run.ended is not None), default=None)
+
+
+def _weight(reason: Reason) -> float:
+    if reason.kind == "over the window":
+        return 1e9 + (reason.seconds or 0.0)
+    return reason.machines * HOUR - (reason.seconds or 0.0)

@@ -1,0 +1,376 @@
+"""What is planned: the objects of a plan file (planning model, section 1) as immutable dataclasses.
+
+The values are those of the file, in the file's units (the unit is part of the name). A Plan is made
+by `gambrel.core.plan_reading.read_plan`, which checks every rule of the format once; code that
+holds a Plan may rely on its ids being known and its numbers being in range.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import date, datetime, time
+from functools import cached_property
+from typing import Literal, Protocol, TypeVar
+
+Kind = Literal["full", "incremental", "differential"]
+Chain = Literal["incremental", "differential", "forever", "full_only"]
+Transport = Literal["direct", "hot_add", "network"]
+WindowEnd = Literal["stop", "finish", "run_on"]
+
+WEEKDAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+"""Names of the days in a plan file, at the index that `date.weekday()` gives."""
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    id: str
+    name: str
+    time_zone: str
+
+
+@dataclass(frozen=True, slots=True)
+class LinkLimit:
+    """A weekly interval in which a link carries less; 0 Mbit/s means closed."""
+
+    days: tuple[int, ...]
+    from_time: time
+    to_time: time
+    mbit_per_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A connection of two sites; of a site with itself: that site's own backup network."""
+
+    id: str
+    between: tuple[str, str]
+    mbit_per_s: float
+    limits: tuple[LinkLimit, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Host:
+    id: str
+    site: str
+    cluster: str | None = None
+    nic_mbit_per_s: float | None = None
+    snapshot_slots: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Datastore:
+    id: str
+    hosts: tuple[str, ...]
+    read_mib_per_s: float | None = None
+    task_slots: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Proxy:
+    id: str
+    site: str
+    slots: int
+    mib_per_s: float | None = None
+    direct_datastores: tuple[str, ...] = ()
+    on_host: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Repository:
+    id: str
+    site: str
+    stream_slots: int | None = None
+    ingest_mib_per_s: float | None = None
+    read_mib_per_s: float | None = None
+    transform_mib_per_s: float | None = None
+    capacity_gib: float | None = None
+    dedupe_ratio: float = 1.0
+    block_clone: bool = False
+    immutable_days: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Disk:
+    id: str
+    provisioned_gib: float
+    used_gib: float
+    swap_gib: float = 0.0
+    datastore: str | None = None
+    read_mib_per_s: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Machine:
+    """A VM (`host` set) or a physical server with an agent (`site` set)."""
+
+    id: str
+    kind: Literal["vm", "server"]
+    host: str | None = None
+    site: str | None = None
+    nic_mbit_per_s: float | None = None
+    agent_streams: int = 2
+    tags: tuple[str, ...] = ()
+    folder: str = ""
+    powered_on: bool = True
+    daily_change: float = 0.02
+    churn_ceiling: float = 0.4
+    compress_ratio: float = 1.6
+    rpo_hours: float | None = None
+    rto_hours: float | None = None
+    disks: tuple[Disk, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class OpenInterval:
+    """Hours in which a window is open on some days of every week."""
+
+    days: tuple[int, ...]
+    from_time: time
+    to_time: time
+
+
+@dataclass(frozen=True, slots=True)
+class DateInterval:
+    from_time: time
+    to_time: time
+
+
+@dataclass(frozen=True, slots=True)
+class WindowException:
+    """What is open on one date instead of the weekly intervals that begin on it."""
+
+    date: date
+    open: tuple[DateInterval, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    id: str
+    time_zone: str
+    open: tuple[OpenInterval, ...]
+    exceptions: tuple[WindowException, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Calendar:
+    id: str
+    dates: tuple[date, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """One test of a rule; section 2 says which operators go with which field."""
+
+    field: str
+    op: str
+    value: str | float | bool
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """Which machines a job protects: listed ones, those that match any rule, minus exclusions."""
+
+    ids: tuple[str, ...] = ()
+    rules: tuple[tuple[Condition, ...], ...] = ()
+    exclude: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class RuleSchedule:
+    """Occurrences by an RFC 5545 recurrence rule, from a local start."""
+
+    kind: Kind
+    rrule: str
+    start: datetime
+    time_zone: str
+    skip: tuple[str, ...] = ()
+    when_skipped: Literal["drop", "next_day"] = "drop"
+    skip_dates: tuple[date, ...] = ()
+    extra: tuple[datetime, ...] = ()
+    until: date | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class DayRowSchedule:
+    """Many runs a day: every `every_min` minutes between two times on each of `days`."""
+
+    kind: Kind
+    every_min: float
+    from_time: time
+    to_time: time
+    days: tuple[int, ...]
+    start: date
+    time_zone: str
+    skip: tuple[str, ...] = ()
+    when_skipped: Literal["drop", "next_day"] = "drop"
+    skip_dates: tuple[date, ...] = ()
+    extra: tuple[datetime, ...] = ()
+    until: date | None = None
+
+
+Schedule = RuleSchedule | DayRowSchedule
+
+
+@dataclass(frozen=True, slots=True)
+class Retention:
+    points: int | None = None
+    days: float | None = None
+    full_days: float | None = None
+    incremental_days: float | None = None
+    weekly: int = 0
+    monthly: int = 0
+    yearly: int = 0
+
+    @property
+    def keeps_everything(self) -> bool:
+        return self == Retention()
+
+
+@dataclass(frozen=True, slots=True)
+class Copy:
+    """A copy of each point of a job, made `delay_min` after the machine is done."""
+
+    repository: str
+    delay_min: float = 0.0
+    retention: Retention = Retention()
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    id: str
+    name: str
+    repository: str
+    machines: Selection
+    priority: int = 3
+    share: float = 1.0
+    exclude_disks: tuple[tuple[str, str], ...] = ()
+    proxies: tuple[str, ...] | None = None
+    transport: Literal["auto", "direct", "hot_add", "network"] = "auto"
+    schedules: tuple[Schedule, ...] = ()
+    after: str | None = None
+    window: str | None = None
+    at_window_end: WindowEnd = "finish"
+    start_within_min: float | None = None
+    stop_after_min: float | None = None
+    chain: Chain = "incremental"
+    synthetic_full: bool = False
+    tracking: bool = True
+    skip_swap: bool = True
+    skip_unused: bool = True
+    compress: bool = True
+    quiesce_s: float = 0.0
+    before_min: float = 0.0
+    after_min: float = 0.0
+    verify: Literal["none", "checksum", "boot"] = "none"
+    boot_min: float = 6.0
+    limit_mbit_per_s: float | None = None
+    max_streams: int | None = None
+    retention: Retention = Retention()
+    copies: tuple[Copy, ...] = ()
+    locked: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Transports:
+    """The ceiling of ONE stream by transport, in MiB/s."""
+
+    direct_mib_per_s: float = 400.0
+    hot_add_mib_per_s: float = 250.0
+    network_mib_per_s: float = 110.0
+    agent_mib_per_s: float = 180.0
+
+
+@dataclass(frozen=True, slots=True)
+class ExistingPoint:
+    """A restore point from before the horizon; `at` and `exists_from` are UTC seconds."""
+
+    job: str
+    machine: str
+    repository: str
+    kind: Kind
+    at: float
+    exists_from: float
+    stored_bytes: float
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    points: tuple[ExistingPoint, ...] = ()
+
+
+class _Identified(Protocol):
+    @property
+    def id(self) -> str: ...
+
+
+_T = TypeVar("_T", bound=_Identified)
+
+
+def _by_id(items: Sequence[_T]) -> dict[str, _T]:
+    return {item.id: item for item in items}
+
+
+@dataclass(frozen=True)
+class Plan:
+    """One whole plan. Lists keep the order of the file, which is the last key of every ordering."""
+
+    sites: tuple[Site, ...] = ()
+    links: tuple[Link, ...] = ()
+    hosts: tuple[Host, ...] = ()
+    datastores: tuple[Datastore, ...] = ()
+    proxies: tuple[Proxy, ...] = ()
+    repositories: tuple[Repository, ...] = ()
+    machines: tuple[Machine, ...] = ()
+    windows: tuple[Window, ...] = ()
+    calendars: tuple[Calendar, ...] = ()
+    jobs: tuple[Job, ...] = ()
+    transports: Transports = field(default_factory=Transports)
+    state: State = field(default_factory=State)
+
+    @cached_property
+    def site_by_id(self) -> dict[str, Site]:
+        return _by_id(self.sites)
+
+    @cached_property
+    def host_by_id(self) -> dict[str, Host]:
+        return _by_id(self.hosts)
+
+    @cached_property
+    def datastore_by_id(self) -> dict[str, Datastore]:
+        return _by_id(self.datastores)
+
+    @cached_property
+    def proxy_by_id(self) -> dict[str, Proxy]:
+        return _by_id(self.proxies)
+
+    @cached_property
+    def repository_by_id(self) -> dict[str, Repository]:
+        return _by_id(self.repositories)
+
+    @cached_property
+    def machine_by_id(self) -> dict[str, Machine]:
+        return _by_id(self.machines)
+
+    @cached_property
+    def window_by_id(self) -> dict[str, Window]:
+        return _by_id(self.windows)
+
+    @cached_property
+    def calendar_by_id(self) -> dict[str, Calendar]:
+        return _by_id(self.calendars)
+
+    @cached_property
+    def job_by_id(self) -> dict[str, Job]:
+        return _by_id(self.jobs)
+
+    @cached_property
+    def job_position(self) -> dict[str, int]:
+        return {job.id: position for position, job in enumerate(self.jobs)}
+
+    def site_of(self, machine: Machine) -> str:
+        """The id of the site at which a machine runs or stands."""
+        if machine.host is not None:
+            return self.host_by_id[machine.host].site
+        assert machine.site is not None
+        return machine.site

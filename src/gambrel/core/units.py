@@ -1,0 +1,13 @@
+"""Units of the planning model (section 0): bytes, bytes per second, seconds."""
+
+GIB = float(2**30)
+"""Bytes in one GiB."""
+MIB = float(2**20)
+"""Bytes in one MiB; disk-side rates are in MiB/s."""
+MBIT = 125_000.0
+"""Bytes in one Mbit (10^6 bits); network rates are in Mbit/s."""
+MINUTE = 60.0
+HOUR = 3600.0
+DAY = 86_400.0
+SAME_INSTANT = 1e-6
+"""Two instants at most this many seconds apart are the same instant."""

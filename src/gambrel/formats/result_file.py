@@ -1,0 +1,75 @@
+"""`gambrel-result/1`: what `gambrel simulate` writes (planning model, section 11)."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from gambrel.core.forecast import Forecast, MachineRun, Run
+from gambrel.core.plan_reading import format_instant
+
+FORMAT = "gambrel-result/1"
+
+
+def _instant(instant: float | None) -> str | None:
+    return None if instant is None else format_instant(instant)
+
+
+def _machine_run(run: MachineRun) -> dict[str, Any]:
+    return {
+        "machine": run.machine,
+        "outcome": run.outcome,
+        "kind": run.kind,
+        "queued": _instant(run.queued),
+        "start": _instant(run.start),
+        "moved": _instant(run.moved),
+        "ended": _instant(run.ended),
+        "source_bytes": run.source_bytes,
+        "wire_bytes": run.wire_bytes,
+        "stored_bytes": run.stored_bytes,
+        "waiting_s": run.waiting_s,
+        "squeeze_s": {name: seconds for name, seconds in run.squeeze_s.items() if seconds > 0},
+    }
+
+
+def _run(run: Run) -> dict[str, Any]:
+    return {
+        "job": run.job,
+        "occurrence": _instant(run.occurrence),
+        "kind": run.kind,
+        "outcome": run.outcome,
+        "began": _instant(run.began),
+        "ended": _instant(run.ended),
+        "window_end": _instant(run.window_end),
+        "over_s": run.over_s,
+        "machines": [_machine_run(machine) for machine in run.machines],
+    }
+
+
+def result(forecast: Forecast) -> dict[str, Any]:
+    """A forecast as the JSON values of a result file."""
+    return {
+        "format": FORMAT,
+        "from": _instant(forecast.from_),
+        "to": _instant(forecast.to),
+        "runs": [_run(run) for run in forecast.runs],
+        "points": [
+            {
+                "job": point.job,
+                "machine": point.machine,
+                "repository": point.repository,
+                "kind": point.kind,
+                "at": _instant(point.at),
+                "exists_from": _instant(point.exists_from),
+                "stored_bytes": point.stored_bytes,
+            }
+            for point in forecast.points
+        ],
+        "exposure": [
+            {"machine": e.machine, "worst_s": e.worst_s, "rpo_met": e.rpo_met}
+            for e in forecast.exposure
+        ],
+        "space": [
+            {"repository": s.repository, "peak_bytes": s.peak_bytes, "end_bytes": s.end_bytes}
+            for s in forecast.space
+        ],
+    }
