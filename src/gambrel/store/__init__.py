@@ -1,0 +1,1 @@
+"""Plans, drafts and sign-in links in MariaDB, through SQLAlchemy."""
