@@ -168,7 +168,7 @@ class NewestPoint:
     at: float
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Forecast:
     """The result of simulating a plan over [from_, to)."""
 

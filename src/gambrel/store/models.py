@@ -395,7 +395,7 @@ class JobProxyRow(Entry, Base):
 
 
 class ScheduleRow(Entry, Base):
-    """A schedule of a job: by `rrule` and `start_local`, or by `every_min` and the columns of it."""
+    """A schedule of a job: by `rrule` and `start_local`, or by `every_min` with its hours."""
 
     __tablename__ = "schedules"
     __table_args__ = (_refers("job", "jobs"),)

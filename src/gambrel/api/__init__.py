@@ -1,0 +1,1 @@
+"""The HTTP API under /api/v1 and the page that uses it."""

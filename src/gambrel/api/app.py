@@ -1,0 +1,144 @@
+"""The Flask application."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from pathlib import Path
+from threading import Thread
+from typing import Any
+
+from apiflask import APIFlask
+from flask import Response, send_from_directory
+from flask_wtf.csrf import CSRFProtect
+
+from gambrel import __version__
+from gambrel.api import drafts, plans, problems, sessions
+from gambrel.api.schemas import ProblemSchema
+from gambrel.core.nights import night_of, week_of
+from gambrel.store.database import Sessions, connect
+from gambrel.store.database import sessions as sessions_of
+from gambrel.store.plans import plan_heads
+from gambrel.work.planning import Planning
+
+CONTENT_SECURITY_POLICY = "; ".join(
+    (
+        "default-src 'none'",
+        "script-src 'self'",
+        "style-src 'self'",
+        "img-src 'self' data:",
+        "font-src 'self'",
+        "connect-src 'self'",
+        "base-uri 'none'",
+        "form-action 'none'",
+        "frame-ancestors 'none'",
+    )
+)
+
+
+def create_app(
+    database_url: str, secret_key: str, *, pages: Path | None = None, **settings: Any
+) -> APIFlask:
+    """The application on a database.
+
+    Args:
+        database_url: a SQLAlchemy URL; the schema must be at its newest revision.
+        secret_key: signs session cookies.
+        pages: folder of the built front end; without it only the API is served.
+        settings: Flask settings that replace those below.
+    """
+    app = APIFlask(
+        __name__,
+        title="Gambrel",
+        version=__version__,
+        spec_path="/api/v1/openapi.json",
+        docs_path=None,
+        static_folder=None,  # type: ignore[arg-type]
+    )
+    app.config.update(
+        SECRET_KEY=secret_key,
+        SESSION_COOKIE_NAME="gambrel",
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SAMESITE="Lax",
+        PERMANENT_SESSION_LIFETIME=timedelta(days=7),
+        WTF_CSRF_TIME_LIMIT=None,
+        WTF_CSRF_HEADERS=["X-CSRF-Token"],
+        MAX_CONTENT_LENGTH=8 * 2**20,
+        SYNC_LOCAL_SPEC=False,
+        HTTP_ERROR_SCHEMA=ProblemSchema,
+        VALIDATION_ERROR_SCHEMA=ProblemSchema,
+        **settings,
+    )
+    app.json.sort_keys = False  # type: ignore[attr-defined]
+    maker = sessions_of(connect(database_url))
+    app.extensions["gambrel"] = Planning(maker)
+    CSRFProtect(app)
+    problems.register(app)
+    app.before_request(sessions.require_sign_in)
+    for module in (sessions, plans, drafts):
+        app.register_blueprint(module.blueprint)
+    app.after_request(_with_headers)
+    if pages is not None:
+        _serve_pages(app, pages)
+    return app
+
+
+def _with_headers(response: Response) -> Response:
+    response.headers.setdefault("Content-Security-Policy", CONTENT_SECURITY_POLICY)
+    response.headers.setdefault("X-Content-Type-Options", "nosniff")
+    response.headers.setdefault("Referrer-Policy", "no-referrer")
+    response.headers.setdefault("Cross-Origin-Opener-Policy", "same-origin")
+    return response
+
+
+def _serve_pages(app: APIFlask, pages: Path) -> None:
+    """Serve the front end: its assets for ever, its page for every address that is a view."""
+
+    @app.get("/assets/<path:name>")
+    @app.doc(hide=True)
+    def asset(name: str) -> Response:
+        return send_from_directory(pages / "assets", name, max_age=31_536_000)
+
+    @app.get("/favicon.svg")
+    @app.doc(hide=True)
+    def icon() -> Response:
+        return send_from_directory(pages, "favicon.svg", max_age=86_400)
+
+    @app.get("/")
+    @app.get("/<path:view>")
+    @app.doc(hide=True)
+    def page(view: str = "") -> Response:
+        if view.startswith("api/"):
+            raise problems.ProblemError(404, "Not found", f"There is no /{view}.")
+        return send_from_directory(pages, "index.html", max_age=0)
+
+
+def warm_up(app: APIFlask) -> Thread:
+    """Forecast the first week of every plan in the background, so that nobody waits for it."""
+    planning: Planning = app.extensions["gambrel"]
+
+    def forecast() -> None:
+        with planning.sessions() as db:
+            heads = plan_heads(db)
+        for head in heads:
+            forecaster = planning.version(head.adopted_version)
+            first = forecaster.origin
+            week = week_of(first.date, first.zone)
+            forecaster.night(night_of(max(first.date, week[-1].date), first.zone))
+
+    thread = Thread(target=forecast, name="warm-up", daemon=True)
+    thread.start()
+    return thread
+
+
+def current_sessions(app: APIFlask) -> Sessions:
+    """The session maker of an application."""
+    planning: Planning = app.extensions["gambrel"]
+    return planning.sessions
+
+
+def openapi() -> dict[str, Any]:
+    """The OpenAPI description; needs no database."""
+    app = create_app("mariadb+pymysql://nobody@127.0.0.1:1/none", "only for the description")
+    described = app.spec
+    assert isinstance(described, dict)
+    return described

@@ -1,0 +1,196 @@
+"""Plans and what they will do: the week, a night, a run, a preview."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+from typing import Any
+
+from apiflask import APIBlueprint
+from flask import Response, jsonify, request
+
+from gambrel.api import present
+from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.schemas import (
+    DraftQuerySchema,
+    MachineRunsSchema,
+    NightQuerySchema,
+    NightSchema,
+    PlanFileSchema,
+    PlanListItemSchema,
+    PlanSchema,
+    PreviewRequestSchema,
+    PreviewSchema,
+    WeekSchema,
+)
+from gambrel.api.sessions import planning
+from gambrel.core.nights import Night, night_of, week_of
+from gambrel.core.operations import Operation, OperationError, operation_from
+from gambrel.core.plan_reading import format_instant, write_plan
+from gambrel.store import plans as store
+from gambrel.work.forecaster import Forecaster
+
+blueprint = APIBlueprint("plans", __name__, tag="Plans", url_prefix="/api/v1/plans")
+
+
+def _day(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise ProblemError(
+            422,
+            "This is no date",
+            "Write it like 2026-11-06.",
+            errors=[field_error("day", text, "is not a date like 2026-11-06")],
+        ) from None
+
+
+def _looked_at(
+    plan_id: int, draft_id: int | None
+) -> tuple[store.PlanHead, store.Draft | None, Forecaster]:
+    """A plan, the draft of it that is looked at, if any, and the forecaster of what is shown."""
+    shared = planning()
+    with shared.sessions() as db:
+        head = store.plan_head(db, plan_id)
+        draft = None if draft_id is None else store.draft(db, draft_id)
+    if draft is not None and draft.plan_id != plan_id:
+        raise store.NotFound(f"draft {draft_id} is not of plan {plan_id}")
+    forecaster = shared.version(head.adopted_version) if draft is None else shared.draft(draft)
+    return head, draft, forecaster
+
+
+def read_operations(values: Sequence[dict[str, Any]]) -> list[Operation]:
+    """The operations of a request; a wrong one is named by its place in the list."""
+    found = []
+    for i, value in enumerate(values):
+        try:
+            found.append(operation_from(value))
+        except OperationError as error:
+            field = f"operations[{i}].{error.field}"
+            raise OperationError(field, error.value, error.reason) from None
+    return found
+
+
+def _revision_tag(response: Response, head: store.PlanHead, draft: store.Draft | None) -> Response:
+    state = "adopted" if draft is None else f"{draft.id}.{draft.revision}"
+    response.set_etag(f"{head.adopted_version}.{state}")
+    response.cache_control.no_cache = True
+    response.cache_control.private = True
+    response.make_conditional(request)
+    return response
+
+
+@blueprint.get("")
+@blueprint.output(PlanListItemSchema(many=True))
+def list_plans() -> list[dict[str, Any]]:
+    """All plans, the one stored last first."""
+    with planning().sessions() as db:
+        heads = store.plan_heads(db)
+    return [
+        {"id": head.id, "name": head.name, "adopted_version": head.adopted_version}
+        for head in sorted(heads, key=lambda head: -head.adopted_version)
+    ]
+
+
+@blueprint.get("/<int:plan_id>")
+@blueprint.input(DraftQuerySchema, location="query")
+@blueprint.output(PlanSchema)
+def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
+    """A plan with its jobs, as adopted or as a draft has it."""
+    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    with planning().sessions() as db:
+        open_drafts = store.drafts(db, plan_id)
+    body = PlanSchema().dump(present.plan(head, forecaster, draft, open_drafts))
+    return _revision_tag(jsonify(body), head, draft)
+
+
+@blueprint.get("/<int:plan_id>/file")
+@blueprint.input(DraftQuerySchema, location="query")
+@blueprint.output(PlanFileSchema)
+def plan_file(plan_id: int, query_data: dict[str, Any]) -> Any:
+    """The plan as a plan file (`gambrel-plan/1`)."""
+    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    return _revision_tag(jsonify(write_plan(forecaster.plan)), head, draft)
+
+
+def _week(forecaster: Forecaster, nights: Sequence[Night]) -> list[dict[str, Any]]:
+    return [
+        present.night_summary(forecaster.night(night), night)
+        if forecaster.covers(night)
+        else present.no_forecast(night)
+        for night in nights
+    ]
+
+
+@blueprint.get("/<int:plan_id>/weeks/<day>")
+@blueprint.input(DraftQuerySchema, location="query")
+@blueprint.output(WeekSchema)
+def show_week(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
+    """The seven nights of the week that holds a day, with their verdicts."""
+    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    nights = week_of(_day(day), forecaster.origin.zone)
+    body = WeekSchema().dump({"monday": nights[0].date, "nights": _week(forecaster, nights)})
+    return _revision_tag(jsonify(body), head, draft)
+
+
+def _night(forecaster: Forecaster, night: Night, names: list[str] | None, *, alone: bool) -> Any:
+    try:
+        return present.night(forecaster.night(night, alone=alone), night, names)
+    except KeyError as error:
+        name = error.args[0]
+        raise ProblemError(
+            422,
+            "There is no such load",
+            "The plan lists the loads that it has.",
+            errors=[field_error("load", name, "is not the name of a load of this plan")],
+        ) from None
+
+
+@blueprint.get("/<int:plan_id>/nights/<day>")
+@blueprint.input(NightQuerySchema, location="query")
+@blueprint.output(NightSchema)
+def show_night(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
+    """The forecast of the night that begins on a day."""
+    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    night = night_of(_day(day), forecaster.origin.zone)
+    body = NightSchema().dump(_night(forecaster, night, query_data["load"], alone=False))
+    return _revision_tag(jsonify(body), head, draft)
+
+
+@blueprint.get("/<int:plan_id>/nights/<day>/runs/<job>/<occurrence>")
+@blueprint.input(DraftQuerySchema, location="query")
+@blueprint.output(MachineRunsSchema)
+def show_run(
+    plan_id: int, day: str, job: str, occurrence: str, query_data: dict[str, Any]
+) -> dict[str, Any]:
+    """The machines of one run."""
+    _, _, forecaster = _looked_at(plan_id, query_data["draft"])
+    forecast = forecaster.night(night_of(_day(day), forecaster.origin.zone))
+    for run in forecast.runs:
+        if run.job == job and format_instant(run.occurrence) == occurrence:
+            machines = [present.machine_run(forecast.plan, m) for m in run.machines]
+            return {"job": job, "occurrence": occurrence, "machines": machines}
+    raise ProblemError(404, "There is no such run", f"{job} does not run at {occurrence}.")
+
+
+@blueprint.post("/<int:plan_id>/preview")
+@blueprint.input(PreviewRequestSchema)
+@blueprint.output(PreviewSchema)
+def preview(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
+    """What operations would do to a night and its week. Nothing is written."""
+    shared = planning()
+    head, draft, shown = _looked_at(plan_id, json_data["draft"])
+    operations = read_operations(json_data["operations"])
+    words, plan = [], shown.plan
+    for operation in operations:
+        words.append(operation.describe(plan))
+        plan = operation.apply(plan)
+    forecaster = shared.preview(head, draft, operations)
+    night = night_of(json_data["night"], forecaster.origin.zone)
+    alone = json_data["scope"] == "night"
+    shown_night = _night(forecaster, night, json_data["load"], alone=alone)
+    if alone:
+        summaries = [present.night_summary(forecaster.night(night, alone=True), night)]
+    else:
+        summaries = _week(forecaster, week_of(night.date, night.zone))
+    return {"night": shown_night, "nights": summaries, "words": words}

@@ -1,0 +1,412 @@
+"""Plans and forecasts as the values that the API gives."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Sequence
+from datetime import timedelta
+from typing import Any
+from weakref import WeakKeyDictionary
+
+from gambrel.core.calendars import window_span
+from gambrel.core.forecast import CopyRun, Forecast, MachineRun, Run
+from gambrel.core.nights import (
+    Night,
+    NightOutcome,
+    Reason,
+    first_start,
+    night_outcome,
+    walls,
+)
+from gambrel.core.operations import operation_to_dict
+from gambrel.core.plan import DayRowSchedule, Job, Plan, Schedule
+from gambrel.core.plan_reading import format_instant
+from gambrel.core.selection import selected_machines
+from gambrel.core.series import (
+    LoadSeries,
+    binned_peaks,
+    load_names,
+    load_table,
+    tightest,
+    total_load,
+)
+from gambrel.core.words import job_clauses, schedule_in_words
+from gambrel.store.plans import Draft, PlanHead
+from gambrel.work.forecaster import WEEKS_AHEAD, Forecaster
+
+SILHOUETTE_BINS = 96
+"""Parts of a night in a silhouette: a quarter of an hour each."""
+
+
+def instant(value: float | None) -> str | None:
+    return None if value is None else format_instant(value)
+
+
+# --- plans ------------------------------------------------------------------------------------
+
+
+def load_label(plan: Plan, name: str) -> str:
+    """What a load, a resource or a slot pool is called on the screen."""
+    slots = name.startswith("slots:")
+    kind, _, ident = name.removeprefix("slots:").partition(":")
+    if kind == "transport":
+        return "the ceiling of one stream"
+    sites = plan.site_by_id
+    if kind == "link":
+        link = next(link for link in plan.links if link.id == ident)
+        one, other = (sites[site].name for site in link.between)
+        return f"Link {one} to {other}" if one != other else f"Backup network at {one}"
+    nouns = {
+        "proxy": "Proxy",
+        "repository": "Repository",
+        "repository_read": "Reading from",
+        "datastore": "Datastore",
+        "server_disk": "Disk",
+        "host_nic": "NIC of host",
+        "server_nic": "NIC of server",
+        "agent": "Agent on",
+        "host": "Snapshots on host",
+        "job": "Limit of job",
+    }
+    name = plan.job_by_id[ident].name if kind == "job" else ident
+    return f"{nouns[kind]} {name}" + (", slots" if slots else "")
+
+
+def _schedule(position: int, schedule: Schedule) -> dict[str, Any]:
+    row = isinstance(schedule, DayRowSchedule)
+    at = schedule.from_time if isinstance(schedule, DayRowSchedule) else schedule.start.time()
+    return {
+        "position": position,
+        "kind": schedule.kind,
+        "words": schedule_in_words(schedule),
+        "start_time": f"{at:%H:%M}",
+        "time_zone": schedule.time_zone,
+        "weekly": not row and "FREQ=WEEKLY" in getattr(schedule, "rrule", "").upper(),
+    }
+
+
+def job(plan: Plan, item: Job) -> dict[str, Any]:
+    machines = selected_machines(plan, item)
+    return {
+        "id": item.id,
+        "name": item.name,
+        "priority": item.priority,
+        "locked": item.locked,
+        "after": item.after,
+        "window": item.window,
+        "repository": item.repository,
+        "machines": len(machines),
+        "used_gib": sum(disk.used_gib for machine in machines for disk in machine.disks),
+        "schedules": [_schedule(i, schedule) for i, schedule in enumerate(item.schedules)],
+        "clauses": [{"lead": c.lead, "text": c.text} for c in job_clauses(plan, item)],
+    }
+
+
+def draft(item: Draft) -> dict[str, Any]:
+    return {
+        "id": item.id,
+        "plan_id": item.plan_id,
+        "name": item.name,
+        "revision": item.revision,
+        "changes": [
+            {"operation": operation_to_dict(change.operation), "words": change.words}
+            for change in item.changes
+        ],
+        "can_redo": item.can_redo,
+    }
+
+
+def plan(
+    head: PlanHead, forecaster: Forecaster, current: Draft | None, open_drafts: Sequence[Draft]
+) -> dict[str, Any]:
+    item = forecaster.plan
+    first = forecaster.origin
+    return {
+        "id": head.id,
+        "name": head.name,
+        "adopted_version": head.adopted_version,
+        "time_zone": first.zone,
+        "first_night": first.date,
+        "last_night": first.date + timedelta(weeks=WEEKS_AHEAD),
+        "draft": None if current is None else draft(current),
+        "open_drafts": [draft(d) for d in open_drafts],
+        "jobs": [job(item, j) for j in item.jobs],
+        "loads": [{"name": name, "label": load_label(item, name)} for name in load_names(item)],
+        "machines": len(item.machines),
+        "sites": len(item.sites),
+    }
+
+
+# --- nights -----------------------------------------------------------------------------------
+
+
+def _reason(reason: Reason) -> dict[str, Any]:
+    return {
+        "kind": reason.kind,
+        "job": reason.job,
+        "machine": reason.machine,
+        "occurrence": instant(reason.occurrence),
+        "runs": reason.runs,
+        "machines": reason.machines,
+        "seconds": reason.seconds,
+        "squeeze": reason.squeeze,
+        "squeeze_s": reason.squeeze_s,
+        "waited_for": reason.waited_for,
+        "waited_s": reason.waited_s,
+        "moving_s": reason.moving_s,
+        "finishing_s": reason.finishing_s,
+    }
+
+
+def _capacity(load: LoadSeries) -> float | None:
+    return None if load.capacity is None else max(value for _, value in load.capacity)
+
+
+def _tightest(item: Plan, load: LoadSeries) -> dict[str, Any]:
+    return {
+        "name": load.name,
+        "label": load_label(item, load.name),
+        "unit": load.unit,
+        "peak": load.peak,
+        "capacity": _capacity(load),
+        "full_s": load.full_s,
+        "waiting_jobs": list(load.waiting_jobs),
+    }
+
+
+def _busiest_slots(loads: Iterable[LoadSeries]) -> LoadSeries | None:
+    """The proxy slots that the night's silhouette shows: the tightest, else any limited slots."""
+    pools = [load for load in loads if load.unit == "slots"]
+    proxies = [load for load in pools if load.name.startswith("slots:proxy:")]
+    used = [load for load in proxies if load.peak > 0] or [p for p in pools if p.peak > 0]
+    return used[0] if used else next(iter(proxies or pools), None)
+
+
+def _silhouette(forecast: Forecast, night: Night, loads: Sequence[LoadSeries]) -> dict[str, Any]:
+    chosen = _busiest_slots(loads)
+    span = walls(forecast.plan, night)
+    length = night.end - night.start
+    load = waiting = [0.0] * SILHOUETTE_BINS
+    if chosen is not None:
+        slots = _capacity(chosen) or 1.0
+        load, waiting = (
+            [
+                round(value / slots, 3)
+                for value in binned_peaks(steps, night.start, night.end, SILHOUETTE_BINS)
+            ]
+            for steps in (total_load(chosen), chosen.waiting)
+        )
+    return {
+        "name": None if chosen is None else chosen.name,
+        "label": None if chosen is None else load_label(forecast.plan, chosen.name),
+        "load": load,
+        "waiting": waiting,
+        "opens": None if span is None else (span[0] - night.start) / length,
+        "closes": None if span is None else (span[1] - night.start) / length,
+    }
+
+
+def no_forecast(night: Night) -> dict[str, Any]:
+    """The summary of a night that cannot be forecast."""
+    return {
+        "date": night.date,
+        "start": instant(night.start),
+        "end": instant(night.end),
+        "forecast": False,
+        "verdict": None,
+        "last_end": None,
+        "over_s": 0.0,
+        "runs": 0,
+        "missed": 0,
+        "reasons": [],
+        "tightest": None,
+        "silhouette": None,
+    }
+
+
+def _summary(
+    forecast: Forecast, night: Night, outcome: NightOutcome, ranked: Sequence[LoadSeries]
+) -> dict[str, Any]:
+    return {
+        "date": night.date,
+        "start": instant(night.start),
+        "end": instant(night.end),
+        "forecast": True,
+        "verdict": outcome.verdict,
+        "last_end": instant(outcome.last_end),
+        "over_s": outcome.over_s,
+        "runs": outcome.runs,
+        "missed": outcome.missed,
+        "reasons": [_reason(reason) for reason in outcome.reasons],
+        "tightest": _tightest(forecast.plan, ranked[0]) if ranked else None,
+        "silhouette": _silhouette(forecast, night, ranked),
+    }
+
+
+def _ranked_loads(forecast: Forecast, night: Night) -> list[LoadSeries]:
+    names = load_names(forecast.plan)
+    return tightest(load_table(forecast, names, night.start, night.end))
+
+
+_summaries: WeakKeyDictionary[Forecast, dict[Night, dict[str, Any]]] = WeakKeyDictionary()
+
+
+def night_summary(forecast: Forecast, night: Night) -> dict[str, Any]:
+    """A night of the week strip; made once for each forecast."""
+    known = _summaries.setdefault(forecast, {})
+    if night not in known:
+        ranked = _ranked_loads(forecast, night)
+        known[night] = _summary(forecast, night, night_outcome(forecast, night), ranked)
+    return known[night]
+
+
+def _squeezes(item: Plan, seconds: dict[str, float], most: int) -> list[dict[str, Any]]:
+    ranked = sorted(seconds.items(), key=lambda entry: -entry[1])[:most]
+    return [{"name": n, "label": load_label(item, n), "seconds": s} for n, s in ranked if s > 0]
+
+
+def run(item: Plan, entry: Run) -> dict[str, Any]:
+    """One run with the sums over its machines."""
+    seconds: dict[str, float] = defaultdict(float)
+    proxies: Counter[str] = Counter()
+    for machine in entry.machines:
+        for name, value in machine.squeeze_s.items():
+            seconds[name] += value
+        proxies.update(r.proxy for r in machine.readings if r.proxy is not None)
+    kinds = Counter(machine.kind for machine in entry.machines if machine.kind is not None)
+    moved = [machine.moved for machine in entry.machines if machine.moved is not None]
+    return {
+        "job": entry.job,
+        "occurrence": instant(entry.occurrence),
+        "kind": entry.kind,
+        "runs_as": kinds.most_common(1)[0][0] if kinds else entry.kind,
+        "synthetic": any(machine.synthetic for machine in entry.machines),
+        "schedule": entry.schedule,
+        "outcome": entry.outcome,
+        "began": instant(entry.began),
+        "first_start": instant(first_start(entry)),
+        "moved": instant(max(moved, default=None)),
+        "ended": instant(entry.ended),
+        "window_opens": instant(entry.window_opens),
+        "window_end": instant(entry.window_end),
+        "over_s": entry.over_s,
+        "machines": len(entry.machines),
+        "done": sum(machine.outcome == "done" for machine in entry.machines),
+        "source_bytes": sum(machine.source_bytes for machine in entry.machines),
+        "wire_bytes": sum(machine.wire_bytes for machine in entry.machines),
+        "stored_bytes": sum(machine.stored_bytes for machine in entry.machines),
+        "squeezes": _squeezes(item, seconds, 3),
+        "proxies": [proxy for proxy, _ in proxies.most_common()],
+    }
+
+
+def _copies(copies: Iterable[CopyRun], night: Night) -> list[dict[str, Any]]:
+    groups: dict[tuple[float, str, str], list[CopyRun]] = defaultdict(list)
+    for copy in copies:
+        if copy.start is not None and copy.ended is not None:
+            groups[copy.occurrence, copy.job, copy.repository].append(copy)
+    found = []
+    for (occurrence, owner, repository), members in sorted(groups.items()):
+        start = min(copy.start for copy in members if copy.start is not None)
+        ended = max(copy.ended for copy in members if copy.ended is not None)
+        if start < night.end and ended > night.start:
+            found.append(
+                {
+                    "job": owner,
+                    "occurrence": instant(occurrence),
+                    "repository": repository,
+                    "machines": len(members),
+                    "start": instant(start),
+                    "ended": instant(ended),
+                    "wire_bytes": sum(copy.wire_bytes for copy in members),
+                }
+            )
+    return found
+
+
+def load(item: Plan, series: LoadSeries, night: Night) -> dict[str, Any]:
+    """A load with its steps counted from the start of the night."""
+
+    def steps(entries: Iterable[tuple[float, float]]) -> list[list[float]]:
+        return [[round(at - night.start, 1), round(value, 3)] for at, value in entries]
+
+    return {
+        "name": series.name,
+        "label": load_label(item, series.name),
+        "unit": series.unit,
+        "capacity": None if series.capacity is None else steps(series.capacity),
+        "jobs": [{"job": ident, "steps": steps(s)} for ident, s in series.jobs.items()],
+        "waiting": steps(series.waiting),
+        "peak": series.peak,
+        "full_s": series.full_s,
+        "waiting_jobs": list(series.waiting_jobs),
+    }
+
+
+def default_loads(ranked: Sequence[LoadSeries]) -> list[LoadSeries]:
+    """What to show when nothing is asked for: the tightest proxy slots, link and repository."""
+    chosen: list[LoadSeries] = []
+    for prefix in ("slots:proxy:", "link:", "repository:"):
+        used = [s for s in ranked if s.name.startswith(prefix) and s.capacity and s.peak > 0]
+        chosen += used[:1]
+    return chosen
+
+
+def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[str, Any]:
+    """The forecast of a night: summary, runs, copies, windows and loads.
+
+    Raises:
+        KeyError: for the name of a load that the plan does not have.
+    """
+    the_plan = forecast.plan
+    ranked = _ranked_loads(forecast, item)
+    by_name = {series.name: series for series in ranked}
+    loads = default_loads(ranked) if names is None else [by_name[name] for name in names]
+    runs = [
+        entry
+        for entry in forecast.runs
+        if entry.occurrence < item.end
+        and (item.holds(entry.occurrence) or (entry.ended or entry.occurrence) > item.start)
+    ]
+    return {
+        **_summary(forecast, item, night_outcome(forecast, item), ranked),
+        "time_zone": item.zone,
+        "windows": [
+            {"job": ident, "opens": instant(opens), "closes": instant(closes)}
+            for ident, (opens, closes) in _window_hours(the_plan, item).items()
+        ],
+        "run_list": [run(the_plan, entry) for entry in runs],
+        "copies": _copies(forecast.copies, item),
+        "loads": [load(the_plan, series, item) for series in loads],
+    }
+
+
+def _window_hours(the_plan: Plan, item: Night) -> dict[str, tuple[float, float]]:
+    """When each job's window is open that night, whether it has a run or not."""
+    found: dict[str, tuple[float, float]] = {}
+    for entry in the_plan.jobs:
+        if entry.window is not None:
+            span = window_span(the_plan.window_by_id[entry.window], item.start)
+            if span is not None and span.opens < item.end:
+                found[entry.id] = (span.opens, min(span.closes, item.end))
+    return found
+
+
+def machine_run(item: Plan, entry: MachineRun) -> dict[str, Any]:
+    return {
+        "machine": entry.machine,
+        "outcome": entry.outcome,
+        "kind": entry.kind,
+        "queued": instant(entry.queued),
+        "start": instant(entry.start),
+        "moved": instant(entry.moved),
+        "ended": instant(entry.ended),
+        "source_bytes": entry.source_bytes,
+        "wire_bytes": entry.wire_bytes,
+        "stored_bytes": entry.stored_bytes,
+        "waiting_s": entry.waiting_s,
+        "squeezes": _squeezes(item, dict(entry.squeeze_s), 5),
+        "readings": [
+            {"disk": r.disk, "proxy": r.proxy, "transport": r.transport} for r in entry.readings
+        ],
+    }

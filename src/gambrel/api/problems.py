@@ -1,0 +1,148 @@
+"""Errors as RFC 9457 problem details: one form for all, naming the field that is at fault."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from apiflask import APIFlask, HTTPError
+from flask import Response, jsonify
+from flask_wtf.csrf import CSRFError
+from werkzeug.exceptions import HTTPException
+
+from gambrel.core.operations import OperationError
+from gambrel.core.plan_reading import PlanError
+from gambrel.store.plan_tables import NotStorable
+from gambrel.store.plans import NotFound
+from gambrel.work.forecaster import OutOfReach
+
+log = logging.getLogger(__name__)
+
+
+class ProblemError(Exception):
+    """An answer that is an error.
+
+    Attributes:
+        status: HTTP status.
+        title: what happened, in a few words.
+        detail: what was kept and what to do next.
+        errors: the fields at fault: {"field", "value", "reason"}.
+        more: further members of the problem object.
+    """
+
+    def __init__(
+        self,
+        status: int,
+        title: str,
+        detail: str = "",
+        *,
+        errors: Iterable[Mapping[str, Any]] = (),
+        **more: Any,
+    ) -> None:
+        self.status = status
+        self.title = title
+        self.detail = detail
+        self.errors = [dict(error) for error in errors]
+        self.more = more
+        super().__init__(title)
+
+
+def field_error(field: str, value: Any, reason: str) -> dict[str, Any]:
+    return {"field": field, "value": value, "reason": reason}
+
+
+def answer(problem: ProblemError) -> Response:
+    body: dict[str, Any] = {"type": "about:blank", "title": problem.title, "status": problem.status}
+    if problem.detail:
+        body["detail"] = problem.detail
+    if problem.errors:
+        body["errors"] = problem.errors
+    response = jsonify({**body, **problem.more})
+    response.status_code = problem.status
+    response.content_type = "application/problem+json"
+    return response
+
+
+def _flattened(messages: Any, path: str = "") -> list[dict[str, Any]]:
+    if isinstance(messages, Mapping):
+        return [
+            error
+            for key, value in messages.items()
+            for error in _flattened(value, f"{path}.{key}" if path else str(key))
+        ]
+    reasons = messages if isinstance(messages, list) else [messages]
+    return [field_error(path, None, str(reason)) for reason in reasons]
+
+
+def register(app: APIFlask) -> None:
+    """Have every error of the application answered as a problem."""
+
+    @app.error_processor  # type: ignore[untyped-decorator,unused-ignore]
+    def from_apiflask(error: HTTPError) -> Response:
+        detail = error.detail if isinstance(error.detail, Mapping) else {}
+        errors = [
+            {**e, "field": e["field"].partition(".")[2] or e["field"]} for e in _flattened(detail)
+        ]
+        title = "The request does not fit the API" if errors else str(error.message)
+        return answer(ProblemError(error.status_code, title, errors=errors))
+
+    @app.errorhandler(ProblemError)
+    def from_problem(error: ProblemError) -> Response:
+        return answer(error)
+
+    @app.errorhandler(OperationError)
+    def from_operation(error: OperationError) -> Response:
+        return answer(
+            ProblemError(
+                422,
+                "This change cannot be made",
+                f"{error}. The plan is as it was.",
+                errors=[field_error(error.field, error.value, error.reason)],
+            )
+        )
+
+    @app.errorhandler(PlanError)
+    @app.errorhandler(NotStorable)
+    def from_plan(error: PlanError | NotStorable) -> Response:
+        return answer(
+            ProblemError(
+                422,
+                "This is not a plan file that can be read",
+                "Nothing was stored.",
+                errors=[field_error(p.path, p.value, p.reason) for p in error.problems],
+            )
+        )
+
+    @app.errorhandler(NotFound)
+    def from_missing(error: NotFound) -> Response:
+        return answer(ProblemError(404, "Not found", f"{error}."))
+
+    @app.errorhandler(OutOfReach)
+    def from_out_of_reach(error: OutOfReach) -> Response:
+        return answer(ProblemError(404, "There is no forecast of this night", str(error)))
+
+    @app.errorhandler(CSRFError)
+    def from_csrf(error: CSRFError) -> Response:
+        return answer(
+            ProblemError(
+                403,
+                "The request carries no valid token of this session",
+                f"{error.description} Reload the page; nothing was changed.",
+            )
+        )
+
+    @app.errorhandler(HTTPException)
+    def from_http(error: HTTPException) -> Response:
+        return answer(ProblemError(error.code or 500, error.name, error.description or ""))
+
+    @app.errorhandler(Exception)
+    def from_bug(error: Exception) -> Response:
+        log.exception("unexpected error", exc_info=error)
+        return answer(
+            ProblemError(
+                500,
+                "Something went wrong on our side",
+                "Nothing was changed. The log of the application says more.",
+            )
+        )

@@ -1,0 +1,351 @@
+"""What the API takes and gives. Instants are ISO 8601 UTC; the unit of a number is in its name."""
+
+from __future__ import annotations
+
+from apiflask import Schema
+from apiflask.fields import (
+    Boolean,
+    Date,
+    Float,
+    Integer,
+    List,
+    Nested,
+    Raw,
+    String,
+)
+from apiflask.validators import Length, OneOf
+
+Instant = String
+
+
+def required(field: type, *args: object, **more: object):  # type: ignore[no-untyped-def]
+    return field(*args, required=True, **more)
+
+
+def nullable(field: type, *args: object, **more: object):  # type: ignore[no-untyped-def]
+    return field(*args, required=True, allow_none=True, **more)
+
+
+# --- errors and sessions ----------------------------------------------------------------------
+
+
+class FieldErrorSchema(Schema):
+    field = required(String)
+    value = Raw(allow_none=True)
+    reason = required(String)
+
+
+class ProblemSchema(Schema):
+    """RFC 9457 problem details."""
+
+    type = required(String)
+    title = required(String)
+    status = required(Integer)
+    detail = String()
+    errors = List(Nested(FieldErrorSchema))
+
+
+class SessionSchema(Schema):
+    signed_in = required(Boolean)
+    name = nullable(String)
+    csrf_token = required(String)
+
+
+class SignInSchema(Schema):
+    token = required(String, validate=Length(min=1, max=200))
+
+
+# --- plans ------------------------------------------------------------------------------------
+
+
+class OperationSchema(Schema):
+    """A named edit; which arguments it takes depends on `operation`."""
+
+    class Meta:
+        unknown = "include"
+
+    operation = required(String)
+    job = String()
+    schedule = Integer(strict=True)
+    start_time = String(metadata={"description": "HH:MM in the schedule's zone"})
+    day_shift = Integer(strict=True)
+    days = Integer(strict=True)
+    locked = Boolean()
+
+
+class ChangeSchema(Schema):
+    operation = required(Nested, OperationSchema)
+    words = required(String)
+
+
+class DraftSchema(Schema):
+    id = required(Integer)
+    plan_id = required(Integer)
+    name = required(String)
+    revision = required(Integer)
+    changes = required(List, Nested(ChangeSchema))
+    can_redo = required(Boolean)
+
+
+class ClauseSchema(Schema):
+    lead = required(String)
+    text = required(String)
+
+
+class ScheduleSchema(Schema):
+    position = required(Integer)
+    kind = required(String)
+    words = required(String)
+    start_time = required(String)
+    time_zone = required(String)
+    weekly = required(Boolean)
+
+
+class JobSchema(Schema):
+    id = required(String)
+    name = required(String)
+    priority = required(Integer)
+    locked = required(Boolean)
+    after = nullable(String)
+    window = nullable(String)
+    repository = required(String)
+    machines = required(Integer)
+    used_gib = required(Float)
+    schedules = required(List, Nested(ScheduleSchema))
+    clauses = required(List, Nested(ClauseSchema))
+
+
+class LoadNameSchema(Schema):
+    name = required(String)
+    label = required(String)
+
+
+class PlanListItemSchema(Schema):
+    id = required(Integer)
+    name = required(String)
+    adopted_version = required(Integer)
+
+
+class PlanSchema(Schema):
+    id = required(Integer)
+    name = required(String)
+    adopted_version = required(Integer)
+    time_zone = required(String)
+    first_night = required(Date)
+    last_night = required(Date)
+    draft = nullable(Nested, DraftSchema)
+    open_drafts = required(List, Nested(DraftSchema))
+    jobs = required(List, Nested(JobSchema))
+    loads = required(List, Nested(LoadNameSchema))
+    machines = required(Integer)
+    sites = required(Integer)
+
+
+class DraftQuerySchema(Schema):
+    draft = Integer(load_default=None, metadata={"description": "id of a draft; none: adopted"})
+
+
+class NewDraftSchema(Schema):
+    name = required(String, validate=Length(min=1, max=200))
+
+
+class OperationsSchema(Schema):
+    operations = required(List, Nested(OperationSchema), validate=Length(min=1, max=200))
+
+
+class AdoptSchema(Schema):
+    note = String(load_default="", validate=Length(max=2000))
+
+
+# --- forecasts --------------------------------------------------------------------------------
+
+
+class ReasonSchema(Schema):
+    kind = required(String)
+    job = nullable(String)
+    machine = nullable(String)
+    occurrence = required(Instant)
+    runs = required(Integer)
+    machines = required(Integer)
+    seconds = nullable(Float)
+    squeeze = nullable(String)
+    squeeze_s = required(Float)
+    waited_for = nullable(String)
+    waited_s = required(Float)
+    moving_s = required(Float)
+    finishing_s = required(Float)
+
+
+class SilhouetteSchema(Schema):
+    """The load of the night's busiest slots, in equal parts of the night, 1 = all slots."""
+
+    name = nullable(String)
+    label = nullable(String)
+    load = required(List, Float())
+    waiting = required(List, Float())
+    opens = nullable(Float, metadata={"description": "part of the night, 0 to 1"})
+    closes = nullable(Float, metadata={"description": "part of the night, 0 to 1"})
+
+
+class TightestSchema(Schema):
+    name = required(String)
+    label = required(String)
+    unit = required(String)
+    peak = required(Float)
+    capacity = nullable(Float)
+    full_s = required(Float)
+    waiting_jobs = required(List, String())
+
+
+class NightSummarySchema(Schema):
+    date = required(Date)
+    start = required(Instant)
+    end = required(Instant)
+    forecast = required(Boolean)
+    verdict = nullable(String, validate=OneOf(["fits", "tight", "over"]))
+    last_end = nullable(Instant)
+    over_s = required(Float)
+    runs = required(Integer)
+    missed = required(Integer)
+    reasons = required(List, Nested(ReasonSchema))
+    tightest = nullable(Nested, TightestSchema)
+    silhouette = nullable(Nested, SilhouetteSchema)
+
+
+class WeekSchema(Schema):
+    monday = required(Date)
+    nights = required(List, Nested(NightSummarySchema))
+
+
+class SqueezeSchema(Schema):
+    name = required(String)
+    label = required(String)
+    seconds = required(Float)
+
+
+class RunSchema(Schema):
+    job = required(String)
+    occurrence = required(Instant)
+    kind = required(String)
+    runs_as = required(String)
+    synthetic = required(Boolean)
+    schedule = nullable(Integer)
+    outcome = required(String)
+    began = nullable(Instant)
+    first_start = nullable(Instant)
+    moved = nullable(Instant)
+    ended = nullable(Instant)
+    window_opens = nullable(Instant)
+    window_end = nullable(Instant)
+    over_s = required(Float)
+    machines = required(Integer)
+    done = required(Integer)
+    source_bytes = required(Float)
+    wire_bytes = required(Float)
+    stored_bytes = required(Float)
+    squeezes = required(List, Nested(SqueezeSchema))
+    proxies = required(List, String())
+
+
+class CopySchema(Schema):
+    """The copies of one run to one repository, taken together."""
+
+    job = required(String)
+    occurrence = required(Instant)
+    repository = required(String)
+    machines = required(Integer)
+    start = required(Instant)
+    ended = required(Instant)
+    wire_bytes = required(Float)
+
+
+class WindowSpanSchema(Schema):
+    job = required(String)
+    opens = required(Instant)
+    closes = required(Instant)
+
+
+class StepsSchema(Schema):
+    job = required(String)
+    steps = required(List, List(Float()))
+
+
+class LoadSchema(Schema):
+    """Steps are [seconds from the start of the night, value from there on]."""
+
+    name = required(String)
+    label = required(String)
+    unit = required(String)
+    capacity = nullable(List, List(Float()))
+    jobs = required(List, Nested(StepsSchema))
+    waiting = required(List, List(Float()))
+    peak = required(Float)
+    full_s = required(Float)
+    waiting_jobs = required(List, String())
+
+
+class NightSchema(NightSummarySchema):
+    time_zone = required(String)
+    windows = required(List, Nested(WindowSpanSchema))
+    run_list = required(List, Nested(RunSchema))
+    copies = required(List, Nested(CopySchema))
+    loads = required(List, Nested(LoadSchema))
+
+
+class NightQuerySchema(DraftQuerySchema):
+    load = List(
+        String(),
+        load_default=None,
+        metadata={"description": "names of loads to show; none: the tightest ones"},
+    )
+
+
+class ReadingSchema(Schema):
+    disk = required(String)
+    proxy = nullable(String)
+    transport = nullable(String)
+
+
+class MachineRunSchema(Schema):
+    machine = required(String)
+    outcome = required(String)
+    kind = nullable(String)
+    queued = nullable(Instant)
+    start = nullable(Instant)
+    moved = nullable(Instant)
+    ended = required(Instant)
+    source_bytes = required(Float)
+    wire_bytes = required(Float)
+    stored_bytes = required(Float)
+    waiting_s = required(Float)
+    squeezes = required(List, Nested(SqueezeSchema))
+    readings = required(List, Nested(ReadingSchema))
+
+
+class MachineRunsSchema(Schema):
+    job = required(String)
+    occurrence = required(Instant)
+    machines = required(List, Nested(MachineRunSchema))
+
+
+class PreviewRequestSchema(Schema):
+    draft = Integer(load_default=None, allow_none=True)
+    operations = required(List, Nested(OperationSchema), validate=Length(max=200))
+    night = required(Date)
+    load = List(String(), load_default=None, allow_none=True)
+    scope = String(load_default="week", validate=OneOf(["night", "week"]))
+
+
+class PreviewSchema(Schema):
+    night = required(Nested, NightSchema)
+    nights = required(List, Nested(NightSummarySchema))
+    words = required(List, String())
+
+
+class PlanFileSchema(Schema):
+    """A plan file, `gambrel-plan/1`: the lists of the planning model's section 1."""
+
+    class Meta:
+        unknown = "include"
+
+    format = required(String)

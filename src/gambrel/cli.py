@@ -1,0 +1,123 @@
+"""The command line: `./gambrel COMMAND`."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Sequence
+
+from gambrel import __version__
+from gambrel.commands.places import PROJECT, CommandError, complain
+from gambrel.demo import SCENARIOS
+
+ABOUT = """\
+Gambrel plans backup schedules: it computes what all the jobs of a plan will do together.
+
+  ./gambrel demo     start it with sample data; prints the address and a sign-in link
+  ./gambrel test     run all tests
+"""
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="./gambrel", description=ABOUT, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    parser.add_argument("--version", action="version", version=f"gambrel {__version__}")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND")
+
+    for name, about in (
+        ("demo", "start with the sample plans, until Ctrl+C"),
+        ("start", "start with the plans that are stored, until Ctrl+C"),
+    ):
+        command = commands.add_parser(name, help=about, description=about)
+        command.add_argument("--port", type=int, help="port on the loopback interface (8420)")
+        if name == "demo":
+            command.add_argument("--fresh", action="store_true", help="store the sample plans anew")
+
+    commands.add_parser("link", help="print a new one-time sign-in link")
+
+    command = commands.add_parser("simulate", help="simulate a plan file, without a server")
+    command.add_argument("plan", metavar="PLAN.json")
+    command.add_argument("--from", dest="from_", required=True, metavar="INSTANT")
+    command.add_argument("--to", required=True, metavar="INSTANT")
+    command.add_argument("--output", required=True, metavar="RESULT.json", help="- prints it")
+
+    command = commands.add_parser("load", help="store a plan file as the adopted plan")
+    command.add_argument("plan", metavar="PLAN.json")
+    command.add_argument("--name", help="name of the plan (the file's name)")
+
+    command = commands.add_parser("save", help="write a stored plan to a plan file")
+    command.add_argument("--name", help="name of the plan (the one stored last)")
+    command.add_argument("--draft", type=int, help="number of a draft (the adopted plan)")
+    command.add_argument("--output", default="-", metavar="PLAN.json")
+
+    command = commands.add_parser("sample", help="write a sample plan to a plan file")
+    command.add_argument("name", choices=sorted(SCENARIOS))
+    command.add_argument("--output", default="-", metavar="PLAN.json")
+
+    command = commands.add_parser("openapi", help="write the API's description")
+    command.add_argument("--output", default=str(PROJECT / "docs" / "openapi.json"))
+
+    command = commands.add_parser("test", help="run all tests and checks")
+    command.add_argument("arguments", nargs="*", help="handed to pytest, instead of everything")
+    return parser
+
+
+def _run(options: argparse.Namespace) -> int:
+    # Each command imports what it needs: `simulate` must not wait for a web server's packages.
+    match options.command:
+        case "demo" | "start" | "link":
+            from gambrel.commands import serving
+
+            if options.command == "demo":
+                serving.demo(options.port, fresh=options.fresh)
+            elif options.command == "start":
+                serving.start(options.port)
+            else:
+                serving.link()
+        case "simulate" | "load" | "save" | "sample":
+            from gambrel.commands import files
+
+            if options.command == "simulate":
+                files.simulate(options.plan, options.from_, options.to, options.output)
+            elif options.command == "load":
+                files.load(options.plan, options.name)
+            elif options.command == "save":
+                files.save(options.name, options.draft, options.output)
+            else:
+                files.sample(options.name, options.output)
+        case "openapi":
+            from pathlib import Path
+
+            from gambrel.api.app import openapi
+
+            text = json.dumps(openapi(), indent=1, ensure_ascii=False) + "\n"
+            Path(options.output).write_text(text)
+        case "test":
+            from gambrel.commands import quality
+
+            return quality.run(options.arguments)
+    return 0
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command; returns the exit code."""
+    parser = _parser()
+    options, extra = parser.parse_known_args(arguments)
+    if extra:
+        if options.command != "test":
+            parser.error("unrecognized arguments: " + " ".join(extra))
+        options.arguments += extra
+    if options.command is None:
+        parser.print_help()
+        return 0
+    try:
+        return _run(options)
+    except CommandError as error:
+        complain(str(error))
+        return 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

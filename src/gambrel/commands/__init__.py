@@ -1,0 +1,1 @@
+"""What the `gambrel` command does, one module for each part."""

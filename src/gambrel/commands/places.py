@@ -1,0 +1,23 @@
+"""Where things lie on this machine, and how the command speaks."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+PROJECT = Path(__file__).resolve().parents[3]
+STATE = PROJECT / ".gambrel"
+"""All that is made while running: database, logs, secrets. Ignored by git; safe to delete."""
+PAGES = PROJECT / "web" / "dist"
+
+
+class CommandError(Exception):
+    """Something that keeps the command from its work; the text says what to do about it."""
+
+
+def say(text: str) -> None:
+    print(text, flush=True)
+
+
+def complain(text: str) -> None:
+    print(text, file=sys.stderr, flush=True)

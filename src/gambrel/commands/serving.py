@@ -1,0 +1,247 @@
+"""`gambrel demo` and `gambrel start`: the database and the application, until Ctrl+C."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import secrets
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from types import FrameType
+
+from sqlalchemy.exc import OperationalError
+
+from gambrel.commands.database import database, end_with_parent, port_is_free
+from gambrel.commands.places import PAGES, STATE, CommandError, complain, say
+from gambrel.core.plan_reading import read_plan
+from gambrel.demo import SCENARIOS
+from gambrel.store.database import Sessions, connect, migrate, sessions
+from gambrel.store.plans import plan_heads, store_plan
+from gambrel.store.sign_in import new_link
+
+DEFAULT_PORT = 8420
+READY_WITHIN_S = 60
+RESTARTS = 5
+"""How often an application that ended by itself is started again."""
+PLANNER = "Planner"
+
+
+def secret_key() -> str:
+    """The key that signs session cookies: GAMBREL_SECRET_KEY, or one made once for this folder."""
+    given = os.environ.get("GAMBREL_SECRET_KEY")
+    if given:
+        return given
+    path = STATE / "secret-key"
+    if not path.exists():
+        path.touch(mode=0o600)
+        path.write_text(secrets.token_urlsafe(48))
+    return path.read_text()
+
+
+@contextlib.contextmanager
+def _only_one() -> Iterator[None]:
+    """Hold the lock of this folder; two servers on one database folder would harm each other."""
+    STATE.mkdir(parents=True, exist_ok=True)
+    with (STATE / "running").open("a+") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            lock.seek(0)
+            raise CommandError(
+                f"Gambrel already runs from this folder: {lock.read().strip() or 'just starting'}. "
+                "Stop it there with Ctrl+C, or use the one that runs; "
+                "`./gambrel link` prints a new sign-in link for it."
+            ) from None
+        yield
+
+
+def _choose_port(wanted: int | None) -> int:
+    if wanted is not None:
+        if port_is_free(wanted):
+            return wanted
+        raise CommandError(
+            f"Port {wanted} is in use by another program. Choose another with --port, "
+            "or leave --port out to have a free one chosen."
+        )
+    for port in range(DEFAULT_PORT, DEFAULT_PORT + 40):
+        if port_is_free(port):
+            if port != DEFAULT_PORT:
+                say(f"Port {DEFAULT_PORT} is in use by another program; {port} is taken instead.")
+            return port
+    raise CommandError(f"No port from {DEFAULT_PORT} to {DEFAULT_PORT + 39} is free. Use --port.")
+
+
+def prepared(url: str) -> Sessions:
+    """The database with its newest schema."""
+    engine = connect(url)
+    try:
+        migrate(engine)
+    except OperationalError as error:
+        raise CommandError(
+            f"The database cannot be used: {error.orig}. Check GAMBREL_DATABASE_URL and the "
+            "rights of its user."
+        ) from error
+    return sessions(engine)
+
+
+def _load_samples(maker: Sessions, *, fresh: bool) -> None:
+    with maker() as db:
+        known = {head.name for head in plan_heads(db)}
+    for name in ("tiny", "larkmoor"):
+        if fresh or name not in known:
+            say(f"Loading the sample plan {name}.")
+            with maker.begin() as db:
+                plan = read_plan(SCENARIOS[name]())
+                store_plan(db, name, plan, actor="gambrel demo", note="sample data")
+
+
+class _Application:
+    """The gunicorn process that serves the API and the pages."""
+
+    def __init__(self, url: str, port: int) -> None:
+        self.port = port
+        self._environment = {
+            **os.environ,
+            "GAMBREL_DATABASE_URL": url,
+            "GAMBREL_SECRET_KEY": secret_key(),
+        }
+        self.process = self._launch()
+
+    def _launch(self) -> subprocess.Popen[bytes]:
+        with (STATE / "application.log").open("ab") as log:
+            return subprocess.Popen(
+                [
+                    sys.executable, "-m", "gunicorn", "gambrel.commands.wsgi:application()",
+                    "--bind", f"127.0.0.1:{self.port}",
+                    "--worker-class", "gthread", "--workers", "1", "--threads", "8",
+                    "--timeout", "300", "--graceful-timeout", "5",
+                    "--access-logfile", "-", "--no-control-socket",
+                ],
+                env=self._environment,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+                preexec_fn=end_with_parent,
+            )  # fmt: skip
+
+    def restart(self) -> None:
+        self.process = self._launch()
+
+    def wait_until_ready(self) -> None:
+        deadline = time.monotonic() + READY_WITHIN_S
+        address = f"http://127.0.0.1:{self.port}/api/v1/session"
+        while True:
+            try:
+                with urllib.request.urlopen(address, timeout=5):
+                    return
+            except (urllib.error.URLError, OSError) as error:
+                if self.process.poll() is not None or time.monotonic() > deadline:
+                    log = STATE / "application.log"
+                    tail = log.read_text(errors="replace")[-2000:]
+                    raise CommandError(
+                        f"The application does not answer. The end of {log}:\n{tail}"
+                    ) from error
+                time.sleep(0.1)
+
+    def stop(self) -> None:
+        """End the application, its workers with it."""
+        with contextlib.suppress(ProcessLookupError):
+            self.process.terminate()
+        try:
+            self.process.wait(10)
+        except subprocess.TimeoutExpired:
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(self.process.pid, signal.SIGKILL)
+            self.process.wait()
+
+
+class _Stop(Exception):
+    """Somebody asked the command to stop."""
+
+
+def _stop_on_signals() -> None:
+    def stop(_number: int, _frame: FrameType | None) -> None:
+        # A second Ctrl+C must not cut the orderly end short.
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        signal.signal(signal.SIGTERM, signal.SIG_IGN)
+        raise _Stop
+
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, stop)
+
+
+def _watch(application: _Application) -> None:
+    """Wait for ever; start an application that ended by itself again, a few times."""
+    left = RESTARTS
+    while True:
+        code = application.process.wait()
+        if left == 0:
+            raise CommandError(
+                f"The application ended {RESTARTS + 1} times. See {STATE / 'application.log'}."
+            )
+        left -= 1
+        complain(f"The application ended by itself (code {code}); it is started again.")
+        application.restart()
+        application.wait_until_ready()
+
+
+def _note_running(text: str) -> None:
+    Path(STATE / "running").write_text(text)
+
+
+def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
+    """Run database and application until Ctrl+C; `before` may fill the database first."""
+    if not (PAGES / "index.html").exists():
+        raise CommandError("The pages are not built. Run `./gambrel demo` from the project folder.")
+    _stop_on_signals()
+    application: _Application | None = None
+    with contextlib.suppress(_Stop), _only_one():
+        chosen = _choose_port(port)
+        try:
+            with database() as url:
+                maker = prepared(url)
+                before(maker)
+                with maker.begin() as db:
+                    token = new_link(db, PLANNER)
+                application = _Application(url, chosen)
+                try:
+                    application.wait_until_ready()
+                    address = f"http://127.0.0.1:{chosen}"
+                    _note_running(f"process {os.getpid()}, {address}")
+                    say(f"\nGambrel runs at {address}\n")
+                    say("Sign in once with this link (it works one time, for 12 hours):")
+                    say(f"  {address}/sign-in#{token}\n")
+                    say("Ctrl+C stops it and all that it started.")
+                    _watch(application)
+                finally:
+                    application.stop()
+        finally:
+            _note_running("")
+    say("Stopped.")
+
+
+def demo(port: int | None, *, fresh: bool) -> None:
+    """Serve with the sample plans."""
+    serve(port, lambda maker: _load_samples(maker, fresh=fresh))
+
+
+def start(port: int | None) -> None:
+    """Serve with the plans that are stored."""
+    serve(port, lambda _maker: None)
+
+
+def link() -> None:
+    """Print a new one-time sign-in link."""
+    with database() as url, prepared(url).begin() as db:
+        token = new_link(db, PLANNER)
+    running = (STATE / "running").read_text() if (STATE / "running").exists() else ""
+    address = running.partition(", ")[2] or f"http://127.0.0.1:{DEFAULT_PORT}"
+    say(f"{address}/sign-in#{token}")

@@ -1,0 +1,76 @@
+"""The forecasters of plans and drafts that are in use, kept from one request to the next."""
+
+from __future__ import annotations
+
+import json
+from collections import OrderedDict
+from collections.abc import Callable, Sequence
+from datetime import date
+from threading import Lock
+
+from gambrel.core.operations import Operation, apply_all, operation_to_dict
+from gambrel.store.database import Sessions
+from gambrel.store.plans import Draft, PlanHead, version_plan
+from gambrel.work.forecaster import Forecaster, origin_night
+
+KEPT = 24
+"""How many forecasters are kept; the longest unused goes first."""
+
+
+class Planning:
+    """Hands out one Forecaster for each plan version, draft revision and preview."""
+
+    def __init__(self, sessions: Sessions, today: Callable[[], date] = date.today) -> None:
+        self.sessions = sessions
+        self._today = today
+        self._lock = Lock()
+        self._kept: OrderedDict[str, Forecaster] = OrderedDict()
+
+    def _get(self, key: str, make: Callable[[], Forecaster]) -> Forecaster:
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key]
+        made = make()
+        with self._lock:
+            made = self._kept.setdefault(key, made)
+            self._kept.move_to_end(key)
+            while len(self._kept) > KEPT:
+                self._kept.popitem(last=False)
+            return made
+
+    def version(self, version_id: int) -> Forecaster:
+        """The forecaster of a stored version. Raises NotFound."""
+
+        def make() -> Forecaster:
+            with self.sessions() as session:
+                plan = version_plan(session, version_id)
+            return Forecaster(plan, origin_night(plan, self._today()))
+
+        return self._get(f"version {version_id}", make)
+
+    def changed(self, base: Forecaster, key: str, operations: Sequence[Operation]) -> Forecaster:
+        """The forecaster of a plan with operations applied. Raises OperationError."""
+        if not operations:
+            return base
+        said = json.dumps([operation_to_dict(operation) for operation in operations])
+
+        def make() -> Forecaster:
+            return Forecaster(apply_all(base.plan, operations), base.origin, base)
+
+        return self._get(f"{key} {said}", make)
+
+    def draft(self, draft: Draft) -> Forecaster:
+        """The forecaster of a draft as it is saved."""
+        base = self.version(draft.base_version)
+        return self.changed(base, f"version {draft.base_version}", draft.operations)
+
+    def preview(
+        self, head: PlanHead, draft: Draft | None, operations: Sequence[Operation]
+    ) -> Forecaster:
+        """The forecaster of a plan, or of a draft of it, with unsaved operations on top."""
+        version = head.adopted_version if draft is None else draft.base_version
+        saved = () if draft is None else draft.operations
+        base = self.version(version) if draft is None else self.draft(draft)
+        said = json.dumps([operation_to_dict(operation) for operation in saved])
+        return self.changed(base, f"version {version} {said}", operations)

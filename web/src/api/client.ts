@@ -1,0 +1,72 @@
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Session = Schemas["SessionSchema"];
+export type Plan = Schemas["PlanSchema"];
+export type PlanListItem = Schemas["PlanListItemSchema"];
+export type Job = Schemas["JobSchema"];
+export type Draft = Schemas["DraftSchema"];
+export type Operation = Schemas["OperationSchema"];
+export type Week = Schemas["WeekSchema"];
+export type NightSummary = Schemas["NightSummarySchema"];
+export type Night = Schemas["NightSchema"];
+export type Reason = Schemas["ReasonSchema"];
+export type Run = Schemas["RunSchema"];
+export type CopyRun = Schemas["CopySchema"];
+export type Load = Schemas["LoadSchema"];
+export type Preview = Schemas["PreviewSchema"];
+export type PreviewRequest = Schemas["PreviewRequestSchema"];
+export type MachineRun = Schemas["MachineRunSchema"];
+export type ProblemBody = Schemas["ProblemSchema"];
+
+/** An answer of the API that is an error, as a problem (RFC 9457). */
+export class ApiProblem extends Error {
+  constructor(
+    readonly status: number,
+    readonly problem: Partial<ProblemBody>,
+  ) {
+    super(
+      [problem.title ?? "The server gave no answer that can be read", problem.detail]
+        .filter(Boolean)
+        .join(". "),
+    );
+  }
+}
+
+let csrfToken = "";
+
+/** The token that unsafe requests carry; it comes with every answer about the session. */
+export function rememberToken(session: Session): Session {
+  csrfToken = session.csrf_token;
+  return session;
+}
+
+const withToken: Middleware = {
+  onRequest({ request }) {
+    if (!["GET", "HEAD"].includes(request.method)) request.headers.set("X-CSRF-Token", csrfToken);
+    return request;
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: "/" });
+api.use(withToken);
+
+/** The data of an answer, or an ApiProblem. */
+export async function data<T>(
+  answer: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
+  let result;
+  try {
+    result = await answer;
+  } catch (error) {
+    if (error instanceof DOMException && error.name === "AbortError") throw error;
+    throw new ApiProblem(0, {
+      title: "Gambrel does not answer",
+      detail: "What is saved is safe. Check that the command still runs, then try again.",
+    });
+  }
+  if (result.data === undefined)
+    throw new ApiProblem(result.response.status, (result.error ?? {}) as Partial<ProblemBody>);
+  return result.data;
+}

@@ -1,0 +1,131 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, type Draft, data, type Operation, type PreviewRequest, rememberToken } from "./client";
+
+const draftQuery = (draft: number | null) => (draft === null ? {} : { draft });
+
+export const sessionQuery = queryOptions({
+  queryKey: ["session"],
+  queryFn: async () => rememberToken(await data(api.GET("/api/v1/session"))),
+  staleTime: Infinity,
+});
+
+export async function signIn(token: string) {
+  return rememberToken(await data(api.POST("/api/v1/session", { body: { token } })));
+}
+
+export async function signOut() {
+  return rememberToken(await data(api.DELETE("/api/v1/session")));
+}
+
+export const plansQuery = queryOptions({
+  queryKey: ["plans"],
+  queryFn: () => data(api.GET("/api/v1/plans")),
+});
+
+/** The plan as adopted: the only place that knows which drafts are open. */
+export const planQuery = (plan: number, draft: number | null) =>
+  queryOptions({
+    queryKey: ["plan", plan, { draft }],
+    queryFn: () =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}", {
+          params: { path: { plan_id: plan }, query: draftQuery(draft) },
+        }),
+      ),
+  });
+
+export const weekQuery = (plan: number, draft: Draft | null, day: string) =>
+  queryOptions({
+    queryKey: ["plan", plan, "week", { draft: draft?.id, revision: draft?.revision }, day],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/weeks/{day}", {
+          params: { path: { plan_id: plan, day }, query: draftQuery(draft?.id ?? null) },
+          signal,
+        }),
+      ),
+    staleTime: Infinity,
+  });
+
+export const nightQuery = (
+  plan: number,
+  draft: Draft | null,
+  day: string,
+  loads: readonly string[] | null,
+) =>
+  queryOptions({
+    queryKey: ["plan", plan, "night", { draft: draft?.id, revision: draft?.revision }, day, loads],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/nights/{day}", {
+          params: {
+            path: { plan_id: plan, day },
+            query: { ...draftQuery(draft?.id ?? null), ...(loads ? { load: [...loads] } : {}) },
+          },
+          signal,
+        }),
+      ),
+    staleTime: Infinity,
+  });
+
+export const runQuery = (
+  plan: number,
+  draft: Draft | null,
+  day: string,
+  job: string,
+  occurrence: string,
+) =>
+  queryOptions({
+    queryKey: [
+      "plan", plan, "run", { draft: draft?.id, revision: draft?.revision }, day, job, occurrence,
+    ],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/nights/{day}/runs/{job}/{occurrence}", {
+          params: {
+            path: { plan_id: plan, day, job, occurrence },
+            query: draftQuery(draft?.id ?? null),
+          },
+          signal,
+        }),
+      ),
+    staleTime: Infinity,
+  });
+
+export const preview = (plan: number, body: PreviewRequest, signal: AbortSignal) =>
+  data(
+    api.POST("/api/v1/plans/{plan_id}/preview", { params: { path: { plan_id: plan } }, body, signal }),
+  );
+
+export const startDraft = (plan: number, name: string) =>
+  data(
+    api.POST("/api/v1/plans/{plan_id}/drafts", { params: { path: { plan_id: plan } }, body: { name } }),
+  );
+
+const ifMatch = (draft: Draft) => ({ "If-Match": `"${draft.revision}"` });
+
+export const saveOperations = (draft: Draft, operations: Operation[]) =>
+  data(
+    api.POST("/api/v1/drafts/{draft_id}/operations", {
+      params: { path: { draft_id: draft.id } },
+      headers: ifMatch(draft),
+      body: { operations },
+    }),
+  );
+
+export const stepBack = (draft: Draft, step: "undo" | "redo") =>
+  data(
+    api.POST(`/api/v1/drafts/{draft_id}/${step}`, {
+      params: { path: { draft_id: draft.id } },
+      headers: ifMatch(draft),
+    }),
+  );
+
+export const adoptDraft = (draft: Draft, note: string) =>
+  data(
+    api.POST("/api/v1/drafts/{draft_id}/adopt", {
+      params: { path: { draft_id: draft.id } },
+      headers: ifMatch(draft),
+      body: { note },
+    }),
+  );

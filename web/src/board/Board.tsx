@@ -1,0 +1,365 @@
+import { Minus, Plus, Table as TableIcon } from "lucide-react";
+import { type ReactNode, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { useSearchParams } from "react-router";
+import type { Night, Run } from "../api/client";
+import { useTheme } from "../shell/theme";
+import { useWorkbench } from "../shell/workbench";
+import { clock, dateWords, millis } from "../time/time";
+import { Button } from "../ui/Button";
+import { Choice, Choices } from "../ui/Choice";
+import { Hint } from "../ui/Hint";
+import { Verdict } from "../ui/Verdict";
+import { count } from "../ui/words";
+import { BoardTable } from "./BoardTable";
+import { reasonWords } from "./explain";
+import {
+  AXIS_HEIGHT,
+  fittingSpan,
+  instantAt,
+  LABEL_WIDTH,
+  lanesOf,
+  shifted,
+  type Sorting,
+  type Span,
+  type TimeScale,
+  zoomed,
+} from "./geometry";
+import { JobSheet } from "./JobSheet";
+import { Keys } from "./Keys";
+import { Lanes } from "./Lanes";
+import { paintAxis, paletteOf, prepared } from "./paint";
+import { Rooflines } from "./Rooflines";
+
+const SORTINGS = [
+  { value: "trouble", label: "trouble" },
+  { value: "end", label: "last end" },
+  { value: "size", label: "size" },
+  { value: "plan", label: "plan order" },
+];
+const SCROLLBAR_PX = 14;
+
+/** The board: lanes of jobs against the hours of a night, and the rooflines below them. */
+export function Board() {
+  const bench = useWorkbench();
+  const { night, nightError } = bench;
+  if (nightError && !night)
+    return (
+      <main className="flex-1 p-6" role="alert">
+        {nightError.message}
+      </main>
+    );
+  if (!night)
+    return (
+      <main className="flex-1 p-6 text-ink-2" role="status">
+        The night is being simulated …
+      </main>
+    );
+  return <NightBoard night={night} />;
+}
+
+function NightBoard({ night }: { night: Night }) {
+  const bench = useWorkbench();
+  const { plan, jobs } = bench;
+  const [search, setSearch] = useSearchParams();
+  const asTable = search.get("as") === "table";
+  const [sorting, setSorting] = useState<Sorting>("trouble");
+  const [opened, setOpened] = useState<{ job: string; occurrence: string | null } | null>(null);
+  const [hovered, setHovered] = useState<string | null>(null);
+  const [pointer, setPointer] = useState<number | null>(null);
+  const [keysOpen, setKeysOpen] = useState(false);
+  const [width, setWidth] = useState(0);
+  const frame = useRef<HTMLDivElement>(null);
+
+  useLayoutEffect(() => {
+    const box = frame.current;
+    if (!box) return;
+    const observer = new ResizeObserver(() => setWidth(box.clientWidth));
+    observer.observe(box);
+    return () => observer.disconnect();
+  }, [asTable]);
+
+  // The order of the lanes holds still while something is moved.
+  const sorted = useMemo(() => lanesOf(night, plan.jobs, sorting), [night, plan.jobs, sorting]);
+  const orderKey = `${night.date} ${sorting} ${plan.draft?.revision ?? 0}`;
+  const [order, setOrder] = useState({ key: "", ids: [] as string[] });
+  if (order.key !== orderKey) {
+    setOrder({ key: orderKey, ids: sorted.map((lane) => lane.job.id) });
+  }
+  const lanes = useMemo(
+    () => [...sorted].sort((x, y) => order.ids.indexOf(x.job.id) - order.ids.indexOf(y.job.id)),
+    [sorted, order],
+  );
+
+  const bounds = useMemo(
+    () => ({ from: millis(night.start), to: millis(night.end) }),
+    [night.start, night.end],
+  );
+  // The span that fits the night when it is opened stays until it is zoomed by hand.
+  const [view, setView] = useState(() => ({ date: night.date, span: fittingSpan(night) }));
+  if (view.date !== night.date) setView({ date: night.date, span: fittingSpan(night) });
+  const span = view.span;
+  const scale: TimeScale = useMemo(
+    () => ({ ...span, width: Math.max(0, width - LABEL_WIDTH - SCROLLBAR_PX) }),
+    [span, width],
+  );
+  const walls = useMemo((): Span | null => {
+    if (!night.windows.length) return null;
+    return {
+      from: Math.min(...night.windows.map((w) => millis(w.opens))),
+      to: Math.max(...night.windows.map((w) => millis(w.closes))),
+    };
+  }, [night.windows]);
+
+  const setSpan = useCallback(
+    (next: Span) => setView({ date: night.date, span: next }),
+    [night.date],
+  );
+  const zoom = useCallback(
+    (factor: number, around = (span.from + span.to) / 2) => setSpan(zoomed(span, factor, around, bounds)),
+    [bounds, setSpan, span],
+  );
+
+  const open = useCallback((job: string, run: Run | null) => {
+    setOpened({ job, occurrence: run?.occurrence ?? null });
+  }, []);
+  const close = useCallback(() => setOpened(null), []);
+  const toggleTable = useCallback(() => {
+    setSearch((now) => {
+      if (now.get("as")) now.delete("as");
+      else now.set("as", "table");
+      return now;
+    });
+  }, [setSearch]);
+
+  // Keys of the whole board; those of a bar are handled where the bar is.
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      const target = event.target as HTMLElement;
+      if (target.closest("input, textarea, [role=menu]")) return;
+      const key = event.key.toLowerCase();
+      if (event.ctrlKey || event.metaKey) {
+        if (key === "z") bench.undo();
+        else if (key === "s") bench.save();
+        else return;
+      } else if (event.key === "Escape") {
+        if (keysOpen) setKeysOpen(false);
+        else if (opened) close();
+        else bench.discard();
+      } else if (key === "t") toggleTable();
+      else if (event.key === "?") setKeysOpen(true);
+      else if (event.key === "+") zoom(0.7);
+      else if (event.key === "-") zoom(1 / 0.7);
+      else if (event.key === "0") setSpan(fittingSpan(night));
+      else return;
+      event.preventDefault();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [bench, close, keysOpen, night, opened, setSpan, toggleTable, zoom]);
+
+  // Ctrl+wheel zooms, a sideways wheel moves along; React's own wheel handler may not prevent.
+  useEffect(() => {
+    const box = frame.current;
+    if (!box) return;
+    const onWheel = (event: WheelEvent) => {
+      const x = event.clientX - box.getBoundingClientRect().left - LABEL_WIDTH;
+      if (event.ctrlKey) zoom(event.deltaY > 0 ? 1.15 : 1 / 1.15, instantAt(scale, x));
+      else if (event.deltaX || event.shiftKey) {
+        const pixels = event.deltaX || event.deltaY;
+        setSpan(shifted(span, (pixels / scale.width) * (span.to - span.from), bounds));
+      } else return;
+      event.preventDefault();
+    };
+    box.addEventListener("wheel", onWheel, { passive: false });
+    return () => box.removeEventListener("wheel", onWheel);
+  }, [bounds, scale, setSpan, span, zoom, asTable]);
+
+  const sheetJob = opened ? jobs.get(opened.job) : undefined;
+  const sheetRuns = night.run_list.filter((run) => run.job === opened?.job);
+  const sheetRun =
+    sheetRuns.find((run) => run.occurrence === opened?.occurrence) ??
+    [...sheetRuns].sort((a, b) => b.source_bytes - a.source_bytes)[0] ??
+    null;
+
+  return (
+    <div className="flex min-h-0 flex-1">
+      <main className="flex min-w-0 flex-1 flex-col" aria-label="Board">
+        <Heading night={night}>
+          <Choice lead="Lanes by" value={sorting} options={SORTINGS} onChange={(v) => setSorting(v as Sorting)} />
+          <Choices
+            lead="Rooflines"
+            said={String(night.loads.length)}
+            values={night.loads.map((load) => load.name)}
+            options={plan.loads.map((load) => ({ value: load.name, label: load.label }))}
+            onChange={bench.setLoads}
+          />
+          {!asTable && (
+            <span className="flex items-center">
+              <Hint text="Zoom out (−)">
+                <Button look="plain" aria-label="Zoom out" onClick={() => zoom(1 / 0.7)}>
+                  <Minus size={14} aria-hidden />
+                </Button>
+              </Hint>
+              <Hint text="Zoom in (+); 0 fits the night">
+                <Button look="plain" aria-label="Zoom in" onClick={() => zoom(0.7)}>
+                  <Plus size={14} aria-hidden />
+                </Button>
+              </Hint>
+            </span>
+          )}
+          <Hint text="The same as a table, and back (T)">
+            <Button look="plain" aria-pressed={asTable} onClick={toggleTable}>
+              <TableIcon size={14} aria-hidden /> {asTable ? "Board" : "Table"}
+            </Button>
+          </Hint>
+          <Hint text="Keys of the board (?)">
+            <Button look="plain" aria-label="Keys of the board" onClick={() => setKeysOpen(true)}>
+              ?
+            </Button>
+          </Hint>
+        </Heading>
+        <Reasons night={night} onOpen={(job) => open(job, null)} />
+        {asTable ? (
+          <BoardTable lanes={lanes} chosen={opened?.job ?? null} onOpen={open} />
+        ) : (
+          <div ref={frame} className="flex min-h-0 flex-1 flex-col">
+            <Axis night={night} scale={scale} />
+            {width > 0 && (
+              <>
+                <Lanes
+                  lanes={lanes}
+                  scale={scale}
+                  chosen={opened?.job ?? null}
+                  hovered={hovered}
+                  pointer={pointer}
+                  onHover={setHovered}
+                  onPointer={setPointer}
+                  onOpen={open}
+                />
+                <Rooflines
+                  night={night}
+                  lanes={lanes}
+                  jobs={jobs}
+                  scale={scale}
+                  walls={walls}
+                  chosen={opened?.job ?? null}
+                  hovered={hovered}
+                  pointer={pointer}
+                  onPointer={setPointer}
+                />
+              </>
+            )}
+          </div>
+        )}
+      </main>
+      {sheetJob && (
+        <JobSheet
+          job={sheetJob}
+          runs={sheetRuns}
+          run={sheetRun}
+          onRun={(run) => open(run.job, run)}
+          onClose={close}
+        />
+      )}
+      <Keys open={keysOpen} onOpen={setKeysOpen} />
+    </div>
+  );
+}
+
+function Heading({ night, children }: { night: Night; children: ReactNode }) {
+  const day = dateWords(night.date);
+  const zone = night.time_zone;
+  const past = night.run_list.filter((run) => run.over_s > 0).length;
+  return (
+    <div className="flex items-center gap-2 px-4 pt-2">
+      <h1 className="text-xl font-semibold whitespace-nowrap">
+        {day.long} night, {day.day} {day.month}
+      </h1>
+      <p className="min-w-0 flex-1 truncate pl-2 text-base">
+        <Verdict verdict={night.verdict} />
+        <span className="text-ink-2">
+          {night.last_end && ` · last run ends ${clock(night.last_end, zone)}`}
+          {past > 0 && ` · ${count(past, "run")} past the window`}
+          {night.missed > 0 && ` · ${count(night.missed, "machine")} not done`}
+        </span>
+      </p>
+      {children}
+    </div>
+  );
+}
+
+const SHOWN_REASONS = 3;
+
+/** Why a night is not simply fine: the gravest reasons, each with its cause. */
+function Reasons({ night, onOpen }: { night: Night; onOpen: (job: string) => void }) {
+  const { jobs } = useWorkbench();
+  const [all, setAll] = useState(false);
+  if (!night.reasons.length) return <div className="h-2" />;
+  const shown = all ? night.reasons : night.reasons.slice(0, SHOWN_REASONS);
+  const more = night.reasons.length - SHOWN_REASONS;
+  return (
+    <ul aria-label="Why" className="px-4 pt-1 pb-2">
+      {shown.map((reason, i) => {
+        const { what, why } = reasonWords(reason, jobs, night.time_zone);
+        return (
+          <li key={`${reason.kind} ${reason.job} ${reason.machine}`} className="flex gap-2 leading-[20px]">
+            <button
+              type="button"
+              className="min-w-0 truncate text-left hover:underline"
+              disabled={!reason.job}
+              onClick={() => reason.job && onOpen(reason.job)}
+            >
+              <strong className={["over the window", "missed", "cut off", "no path"].includes(reason.kind) ? "text-barn" : "text-hay-text"}>
+                {what}
+              </strong>
+              {why && <span>: {why}</span>}
+            </button>
+            {i === SHOWN_REASONS - 1 && more > 0 && !all && (
+              <button type="button" className="text-ink-2 underline underline-offset-2" onClick={() => setAll(true)}>
+                {more} more
+              </button>
+            )}
+          </li>
+        );
+      })}
+      {all && more > 0 && (
+        <li>
+          <button type="button" className="text-ink-2 underline underline-offset-2" onClick={() => setAll(false)}>
+            Fewer
+          </button>
+        </li>
+      )}
+    </ul>
+  );
+}
+
+function Axis({ night, scale }: { night: Night; scale: TimeScale }) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const theme = useTheme();
+  useLayoutEffect(() => {
+    if (!canvas.current || scale.width <= 0) return;
+    const context = prepared(canvas.current, scale.width, AXIS_HEIGHT);
+    if (!context) return;
+    const start = millis(night.start);
+    // Where a limit sets in or ends on one of the loads shown.
+    const marks = night.loads.flatMap((load) =>
+      (load.capacity ?? []).slice(1).map(([at]) => start + (at ?? 0) * 1000),
+    );
+    const draw = () =>
+      paintAxis(context, scale, night.time_zone, paletteOf(canvas.current!), marks);
+    draw();
+    void document.fonts.ready.then(() => {
+      if (!canvas.current) return;
+      prepared(canvas.current, scale.width, AXIS_HEIGHT);
+      draw();
+    });
+  }, [night.start, night.loads, night.time_zone, scale, theme]);
+  return (
+    <canvas
+      ref={canvas}
+      aria-hidden
+      className="block shrink-0"
+      style={{ width: scale.width, height: AXIS_HEIGHT, marginLeft: LABEL_WIDTH }}
+    />
+  );
+}

@@ -1,0 +1,96 @@
+import type { ReactNode } from "react";
+import type { NightSummary } from "../api/client";
+import { dateWords, dayClock, duration } from "../time/time";
+import { Button } from "../ui/Button";
+import { percent, resource } from "../ui/words";
+import { useWorkbench } from "./workbench";
+
+function Was({ now, was }: { now: ReactNode; was: ReactNode }) {
+  return (
+    <>
+      <strong className="text-effect-strong">{now}</strong> <span>(was {was})</span>
+    </>
+  );
+}
+
+function peakOf(night: NightSummary): string {
+  const tight = night.tightest;
+  return tight?.capacity ? percent(tight.peak / tight.capacity) : "0 %";
+}
+
+/** What the moves do to the night, in words; there only while the plan differs from the adopted. */
+export function EffectLine() {
+  const bench = useWorkbench();
+  const { plan, draft, moves, week, adoptedWeek, date, busy, problem, words } = bench;
+  const zone = plan.time_zone;
+  const now = week.find((n) => n.date === date);
+  const was = adoptedWeek.find((n) => n.date === date);
+  const differs = moves.length > 0 || (draft?.changes.length ?? 0) > 0;
+  if (!differs && !problem) return null;
+  const turned = week.filter((n, i) => n.date !== date && n.verdict !== adoptedWeek[i]?.verdict);
+  const full = (night: NightSummary) => duration(night.tightest?.full_s ?? 0);
+  return (
+    <footer
+      aria-label="Effect of the changes"
+      className="flex min-h-9 shrink-0 items-center gap-4 bg-effect-ground px-4 text-effect-ink"
+    >
+      <p role={problem ? "alert" : "status"} aria-live="polite" className="min-w-0 flex-1 py-1">
+        {problem ? (
+          <strong className="text-effect-strong">{problem}</strong>
+        ) : now?.last_end && was?.last_end ? (
+          <>
+            {words.length > 0 && <span className="mr-3">{words.at(-1)}.</span>}
+            Last run {dateWords(date).short} ends{" "}
+            <Was now={dayClock(now.last_end, zone)} was={dayClock(was.last_end, zone)} />
+            {" · "}past the window <Was now={duration(now.over_s)} was={duration(was.over_s)} />
+            {now.tightest && was.tightest && (
+              <>
+                {" · "}
+                {resource(now.tightest.name)} at most <Was now={peakOf(now)} was={peakOf(was)} />
+                {", full "}
+                <Was now={full(now)} was={full(was)} />
+              </>
+            )}
+            {" · "}findings <Was now={now.reasons.length} was={was.reasons.length} />
+            {turned.map((n) => (
+              <span key={n.date}>
+                {" · "}
+                {dateWords(n.date).short} now <strong className="text-effect-strong">{n.verdict}</strong>
+              </span>
+            ))}
+          </>
+        ) : (
+          "Simulating …"
+        )}
+      </p>
+      {busy && <span aria-hidden>{busy === "saving" ? "saving …" : "simulating …"}</span>}
+      <span className="flex items-center gap-1">
+        {problem && (
+          <Button look="onEffect" onClick={() => bench.say(null)}>
+            Dismiss
+          </Button>
+        )}
+        {differs && (
+          <Button look="onEffect" onClick={bench.undo} disabled={busy === "saving"}>
+            Undo
+          </Button>
+        )}
+        {moves.length > 0 && (
+          <>
+            <Button look="onEffect" onClick={bench.discard}>
+              Discard
+            </Button>
+            <Button look="onEffect" className="font-bold" onClick={bench.save} disabled={busy === "saving"}>
+              Save to draft
+            </Button>
+          </>
+        )}
+        {differs && !moves.length && (
+          <Button look="onEffect" className="font-bold" onClick={bench.adopt} disabled={busy === "saving"}>
+            Adopt
+          </Button>
+        )}
+      </span>
+    </footer>
+  );
+}

@@ -1,0 +1,64 @@
+import type { NightSummary } from "../api/client";
+
+const WIDTH = 96;
+const HEIGHT = 46;
+const ROOF = 13;
+const FLOOR = HEIGHT - 1;
+
+type Shape = NonNullable<NightSummary["silhouette"]>;
+
+function house(load: number[]): string {
+  const step = WIDTH / load.length;
+  const y = (value: number) => FLOOR - Math.min(1, value) * (FLOOR - ROOF);
+  const parts = load.map(
+    (value, i) => `L${(i * step).toFixed(1)} ${y(value).toFixed(1)}H${((i + 1) * step).toFixed(1)}`,
+  );
+  return `M0 ${FLOOR}${parts.join("")}V${FLOOR}Z`;
+}
+
+function waiting(shape: Shape): string {
+  const most = Math.max(...shape.waiting);
+  if (!most) return "";
+  const step = WIDTH / shape.waiting.length;
+  return shape.waiting
+    .map((value, i) =>
+      value
+        ? `M${(i * step).toFixed(1)} ${ROOF - 1}V${(ROOF - 1 - (value / most) * (ROOF - 3)).toFixed(1)}h${step.toFixed(1)}V${ROOF - 1}Z`
+        : "",
+    )
+    .join("");
+}
+
+/** A night as the load of its busiest slots under the roof: what stands outside the walls is over. */
+export function Silhouette({ night, before }: { night: NightSummary; before?: NightSummary | undefined }) {
+  const shape = night.silhouette;
+  if (!shape) return null;
+  const open = (shape.opens ?? 0) * WIDTH;
+  const close = (shape.closes ?? 1) * WIDTH;
+  const fill =
+    night.verdict === "tight" ? "var(--hay)" : night.verdict === "over" ? "var(--slate)" : "var(--slate)";
+  const id = `past-${night.date}`;
+  const roof = `M${open - 6} ${FLOOR}L${open - 3.4} ${ROOF + 13}L${open} ${ROOF}H${close}L${close + 3.4} ${ROOF + 13}L${close + 6} ${FLOOR}`;
+  return (
+    <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} width={WIDTH} height={HEIGHT} aria-hidden className="shrink-0">
+      <defs>
+        <pattern id={id} width="4" height="4" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <rect width="4" height="4" fill="var(--surface)" />
+          <rect width="2" height="4" fill="var(--barn)" />
+        </pattern>
+        <clipPath id={`${id}-clip`}>
+          <rect x={close} y="0" width={Math.max(0, WIDTH - close)} height={HEIGHT} />
+        </clipPath>
+      </defs>
+      <path d={house(shape.load)} fill={fill} opacity={night.verdict === "fits" ? 0.6 : 1} />
+      {night.over_s > 0 && (
+        <path d={house(shape.load)} fill={`url(#${id})`} clipPath={`url(#${id}-clip)`} />
+      )}
+      <path d={waiting(shape)} fill="var(--barn)" opacity="0.55" />
+      {before?.silhouette && (
+        <path d={house(before.silhouette.load)} fill="none" stroke="var(--ink-2)" strokeWidth="0.75" />
+      )}
+      <path d={roof} fill="none" stroke="var(--ink)" strokeWidth="1.4" strokeLinejoin="round" />
+    </svg>
+  );
+}

@@ -1,0 +1,79 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { LogOut, Moon, Sun } from "lucide-react";
+import { NavLink, useSearchParams } from "react-router";
+import { plansQuery, sessionQuery, signOut } from "../api/queries";
+import { Choice } from "../ui/Choice";
+import { Hint } from "../ui/Hint";
+import { count } from "../ui/words";
+import { Mark } from "./Mark";
+import { setTheme, useTheme } from "./theme";
+import { useWorkbench } from "./workbench";
+
+export function TopLine() {
+  const { plan, draft, date, moves } = useWorkbench();
+  const [search, setSearch] = useSearchParams();
+  const plans = useQuery(plansQuery);
+  const session = useQuery(sessionQuery);
+  const client = useQueryClient();
+  const theme = useTheme();
+  const changes = draft?.changes.length ?? 0;
+  return (
+    <header className="flex h-11 shrink-0 items-center gap-5 border-b border-rule px-4">
+      <span className="flex items-center gap-2 text-lg font-bold">
+        <Mark /> Gambrel
+      </span>
+      <nav aria-label="Views" className="flex h-full items-stretch">
+        <NavLink
+          to={{ pathname: `/board/${date}`, search: search.toString() }}
+          className="flex items-center border-b-[3px] border-barn px-1 pt-[3px] text-base font-semibold"
+        >
+          Board
+        </NavLink>
+      </nav>
+      <span className="flex-1" />
+      <p className="text-base">
+        {changes || moves.length ? (
+          <>
+            Draft: <span className="font-medium">{draft?.name ?? "not saved yet"}</span>{" "}
+            <span className="text-ink-2">
+              {count(changes, "change")}
+              {moves.length > 0 && `, ${count(moves.length, "move")} not saved`}
+            </span>
+          </>
+        ) : (
+          <span className="text-ink-2">The adopted plan</span>
+        )}
+      </p>
+      {plans.data && (
+        <Choice
+          lead="Plan"
+          value={String(plan.id)}
+          options={plans.data.map((p) => ({ value: String(p.id), label: p.name }))}
+          onChange={(id) => setSearch({ plan: id })}
+        />
+      )}
+      <span className="flex items-center">
+        <Hint text={theme === "night" ? "Paper theme" : "Night theme"}>
+          <button
+            type="button"
+            aria-label={theme === "night" ? "Switch to the paper theme" : "Switch to the night theme"}
+            onClick={() => setTheme(theme === "night" ? "paper" : "night")}
+            className="rounded-[3px] p-1.5 hover:bg-closed"
+          >
+            {theme === "night" ? <Sun size={16} aria-hidden /> : <Moon size={16} aria-hidden />}
+          </button>
+        </Hint>
+        <Hint text={`Sign out ${session.data?.name ?? ""}`}>
+          <button
+            type="button"
+            aria-label="Sign out"
+            onClick={() => void signOut().then((s) => client.setQueryData(sessionQuery.queryKey, s))}
+            className="rounded-[3px] p-1.5 hover:bg-closed"
+          >
+            <LogOut size={16} aria-hidden />
+          </button>
+        </Hint>
+      </span>
+    </header>
+  );
+}

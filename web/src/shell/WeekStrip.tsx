@@ -1,0 +1,127 @@
+import { clsx } from "clsx";
+import { ChevronLeft, ChevronRight } from "lucide-react";
+import type { KeyboardEvent } from "react";
+import { addDays, clock, dateWords, duration } from "../time/time";
+import { Hint } from "../ui/Hint";
+import { Verdict } from "../ui/Verdict";
+import { Silhouette } from "./Silhouette";
+import { useWorkbench } from "./workbench";
+
+/** Seven nights under their roofs. A night chosen here is the night everywhere. */
+export function WeekStrip() {
+  const { week, adoptedWeek, date, goTo, plan } = useWorkbench();
+  const zone = plan.time_zone;
+  const bounded = (to: string) =>
+    to < plan.first_night ? plan.first_night : to > plan.last_night ? plan.last_night : to;
+  const onKey = (event: KeyboardEvent) => {
+    const by = { ArrowLeft: -1, ArrowRight: 1, PageUp: -7, PageDown: 7 }[event.key];
+    if (!by) return;
+    event.preventDefault();
+    const to = bounded(addDays(date, by));
+    goTo(to);
+    requestAnimationFrame(() =>
+      document.querySelector<HTMLElement>(`[data-night="${to}"]`)?.focus(),
+    );
+  };
+  return (
+    <nav aria-label="Nights of the week" className="flex h-[72px] shrink-0 items-stretch border-b border-rule px-2">
+      <WeekStep label="The week before" to={bounded(addDays(date, -7))}>
+        <ChevronLeft size={18} aria-hidden />
+      </WeekStep>
+      <div role="group" aria-label="Nights" className="grid flex-1 grid-cols-7 gap-1 py-1" onKeyDown={onKey}>
+        {week.map((night, i) => {
+          const day = dateWords(night.date);
+          const before = adoptedWeek[i];
+          const changed = before && JSON.stringify(before.silhouette) !== JSON.stringify(night.silhouette);
+          const said = night.forecast
+            ? `${night.verdict}, last run ends ${night.last_end ? clock(night.last_end, zone) : "never"}`
+            : "no forecast";
+          return (
+            <Hint key={night.date} text={<NightHint date={night.date} />}>
+              <button
+                type="button"
+                data-night={night.date}
+                disabled={!night.forecast}
+                aria-current={night.date === date ? "date" : undefined}
+                aria-label={`${day.long} ${day.day} ${day.month}: ${said}`}
+                tabIndex={night.date === date ? 0 : -1}
+                onClick={() => goTo(night.date)}
+                className={clsx(
+                  "flex min-w-0 items-center justify-between gap-2 rounded-[4px] border px-2 text-left",
+                  night.date === date
+                    ? "border-ink bg-surface"
+                    : "border-transparent hover:bg-surface disabled:opacity-50",
+                )}
+              >
+                <span className="min-w-0 leading-tight">
+                  <span className="block font-semibold whitespace-nowrap">
+                    {day.short} {day.day}
+                  </span>
+                  <Verdict verdict={night.verdict} />
+                  <span className="block text-xs text-ink-2">
+                    {night.last_end ? clock(night.last_end, zone) : "no run"}
+                  </span>
+                </span>
+                <Silhouette night={night} before={changed ? before : undefined} />
+              </button>
+            </Hint>
+          );
+        })}
+        {!week.length && (
+          <p className="col-span-7 self-center text-ink-2" role="status">
+            The week is being simulated …
+          </p>
+        )}
+      </div>
+      <WeekStep label="The week after" to={bounded(addDays(date, 7))}>
+        <ChevronRight size={18} aria-hidden />
+      </WeekStep>
+      <label className="flex flex-col justify-center gap-0.5 pl-2 text-xs text-ink-2">
+        Night of
+        <input
+          type="date"
+          value={date}
+          min={plan.first_night}
+          max={plan.last_night}
+          onChange={(event) => {
+            if (event.target.validity.valid && event.target.value) goTo(event.target.value);
+          }}
+          className="w-[118px] rounded-[3px] border border-rule-strong bg-surface px-1 py-0.5 text-ink"
+        />
+      </label>
+    </nav>
+  );
+}
+
+function WeekStep({ label, to, children }: { label: string; to: string; children: React.ReactNode }) {
+  const { goTo, date } = useWorkbench();
+  return (
+    <Hint text={label}>
+      <button
+        type="button"
+        aria-label={label}
+        disabled={to === date}
+        onClick={() => goTo(to)}
+        className="w-7 self-center rounded-[3px] py-3 text-ink-2 hover:bg-closed disabled:opacity-30"
+      >
+        {children}
+      </button>
+    </Hint>
+  );
+}
+
+function NightHint({ date }: { date: string }) {
+  const { week, plan } = useWorkbench();
+  const night = week.find((n) => n.date === date);
+  if (!night?.forecast)
+    return <>The forecast begins with the night of {dateWords(plan.first_night).short}.</>;
+  return (
+    <>
+      {night.runs} runs, {night.missed ? `${night.missed} machines not done` : "all done"}
+      {night.over_s > 0 && `, ${duration(night.over_s)} past the window`}.
+      {night.silhouette?.label && (
+        <span className="block text-ink-2">Drawn: {night.silhouette.label}, its busiest.</span>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,105 @@
+/** Instants, nights and durations as they stand on the screen. The only place that formats time. */
+
+export const MINUTE = 60_000;
+export const HOUR = 60 * MINUTE;
+export const DAY = 24 * HOUR;
+
+const formats = new Map<string, Intl.DateTimeFormat>();
+
+function format(zone: string, options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
+  const key = zone + JSON.stringify(options);
+  let found = formats.get(key);
+  if (!found) {
+    found = new Intl.DateTimeFormat("en-GB", { timeZone: zone, hourCycle: "h23", ...options });
+    formats.set(key, found);
+  }
+  return found;
+}
+
+type InstantLike = string | number;
+const toDate = (instant: InstantLike) => new Date(instant);
+
+/** "21:30" */
+export function clock(instant: InstantLike, zone: string): string {
+  return format(zone, { hour: "2-digit", minute: "2-digit" }).format(toDate(instant));
+}
+
+/** "Fri" */
+export function weekday(instant: InstantLike, zone: string): string {
+  return format(zone, { weekday: "short" }).format(toDate(instant));
+}
+
+/** "Fri 21:30" */
+export function dayClock(instant: InstantLike, zone: string): string {
+  return `${weekday(instant, zone)} ${clock(instant, zone)}`;
+}
+
+/** Milliseconds of an instant; `null` stays `null`. */
+export function millis(instant: string): number;
+export function millis(instant: string | null): number | null;
+export function millis(instant: string | null): number | null {
+  return instant === null ? null : Date.parse(instant);
+}
+
+/** "3 h 40 min", "12 min", "45 s" */
+export function duration(seconds: number): string {
+  if (seconds < 59.5) return `${Math.round(seconds)} s`;
+  const minutes = Math.round(seconds / 60);
+  const hours = Math.floor(minutes / 60);
+  const rest = minutes % 60;
+  if (!hours) return `${rest} min`;
+  return rest ? `${hours} h ${rest} min` : `${hours} h`;
+}
+
+/** A calendar date "2026-11-06", moved by days. */
+export function addDays(date: string, days: number): string {
+  const moved = new Date(`${date}T12:00:00Z`);
+  moved.setUTCDate(moved.getUTCDate() + days);
+  return moved.toISOString().slice(0, 10);
+}
+
+/** Days from one calendar date to another. */
+export function daysBetween(from: string, to: string): number {
+  return Math.round((Date.parse(`${to}T12:00:00Z`) - Date.parse(`${from}T12:00:00Z`)) / DAY);
+}
+
+/** The Monday of the week that holds a calendar date. */
+export function mondayOf(date: string): string {
+  return addDays(date, -((new Date(`${date}T12:00:00Z`).getUTCDay() + 6) % 7));
+}
+
+/** Parts of a calendar date in words. */
+export function dateWords(date: string) {
+  const noon = `${date}T12:00:00Z`;
+  const one = (options: Intl.DateTimeFormatOptions) => format("UTC", options).format(toDate(noon));
+  return {
+    short: one({ weekday: "short" }),
+    long: one({ weekday: "long" }),
+    day: one({ day: "numeric" }),
+    month: one({ month: "long" }),
+    year: one({ year: "numeric" }),
+  };
+}
+
+/** Minutes after midnight of "HH:MM". */
+export function minutesOf(time: string): number {
+  const [hours, minutes] = time.split(":").map(Number);
+  return (hours ?? 0) * 60 + (minutes ?? 0);
+}
+
+/** "HH:MM" of minutes after midnight, and how many days those minutes reach over. */
+export function timeOf(minutes: number): { time: string; days: number } {
+  const days = Math.floor(minutes / 1440);
+  const rest = minutes - days * 1440;
+  const two = (value: number) => String(value).padStart(2, "0");
+  return { time: `${two(Math.floor(rest / 60))}:${two(rest % 60)}`, days };
+}
+
+/** The full hours between two instants, at steps of so many hours of the local clock. */
+export function hourTicks(from: number, to: number, step: number, zone: string): number[] {
+  const ticks = [];
+  for (let at = Math.ceil(from / HOUR) * HOUR; at <= to; at += HOUR) {
+    if (Number(format(zone, { hour: "2-digit" }).format(at)) % step === 0) ticks.push(at);
+  }
+  return ticks;
+}

@@ -1,0 +1,20 @@
+import { Tooltip } from "radix-ui";
+import type { ReactElement, ReactNode } from "react";
+
+/** A short explanation that shows on hover and on focus. */
+export function Hint({ text, children }: { text: ReactNode; children: ReactElement }) {
+  return (
+    <Tooltip.Root>
+      <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
+      <Tooltip.Portal>
+        <Tooltip.Content
+          sideOffset={6}
+          collisionPadding={8}
+          className="z-50 max-w-80 border border-rule-strong bg-raised px-2.5 py-1.5 text-xs text-ink"
+        >
+          {text}
+        </Tooltip.Content>
+      </Tooltip.Portal>
+    </Tooltip.Root>
+  );
+}

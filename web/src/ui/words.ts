@@ -1,0 +1,53 @@
+/** Sizes, rates and counts as they stand on the screen. */
+
+const GIB = 2 ** 30;
+
+function plain(value: number, digits: number): string {
+  return value.toLocaleString("en-GB", { maximumFractionDigits: digits });
+}
+
+/** "812 GiB", "8.4 TiB" */
+export function bytes(value: number): string {
+  const gib = value / GIB;
+  if (gib >= 1000) return `${plain(gib / 1024, 1)} TiB`;
+  if (gib >= 100) return `${plain(gib, 0)} GiB`;
+  if (gib >= 1) return `${plain(gib, 1)} GiB`;
+  return `${plain(value / 2 ** 20, 0)} MiB`;
+}
+
+export function gib(value: number): string {
+  return bytes(value * GIB);
+}
+
+/** An amount with its unit: "8 slots", "1.6 Gbit/s", "720 MiB/s". */
+export function amount(value: number, unit: string): string {
+  if (unit === "Mbit/s" && value >= 1000) return `${plain(value / 1000, 1)} Gbit/s`;
+  if (unit === "slots") return `${plain(value, 0)} ${Math.round(value) === 1 ? "slot" : "slots"}`;
+  return `${plain(value, value < 10 ? 1 : 0)} ${unit}`;
+}
+
+/** "1 machine", "12 machines" */
+export function count(value: number, noun: string): string {
+  const plural = noun.endsWith("y") ? `${noun.slice(0, -1)}ies` : `${noun}s`;
+  return `${plain(value, 0)} ${value === 1 ? noun : plural}`;
+}
+
+export function percent(part: number): string {
+  return `${Math.round(part * 100)} %`;
+}
+
+/** "proxy:quay-p2" as "proxy quay-p2": the short name of a resource or slot pool. */
+export function resource(name: string): string {
+  const slots = name.startsWith("slots:");
+  const [kind = "", ident = ""] = name.replace(/^slots:/, "").split(/:(.*)/s);
+  const nouns: Record<string, string> = {
+    repository_read: "reading from",
+    server_disk: "disk",
+    server_nic: "NIC of",
+    host_nic: "NIC of host",
+    host: "snapshots on host",
+    agent: "agent on",
+    transport: "the ceiling of one stream",
+  };
+  return `${slots ? "slots of " : ""}${nouns[kind] ?? kind} ${ident}`.trim();
+}
