@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import fcntl
 import getpass
 import hashlib
 import os
@@ -85,16 +86,9 @@ class Instance:
         ready = self.folder / "ready"
         if ready.exists():
             return
-        try:
-            if self.data.exists():
-                say("The database folder of an earlier, unfinished set-up is made anew.")
-                shutil.rmtree(self.data)
-            self.folder.mkdir(parents=True, exist_ok=True)
-        except OSError as error:
-            raise CommandError(
-                f"Cannot write to {self.folder}: {error.strerror}. Give yourself the right to it, "
-                "or run from a folder of your own."
-            ) from error
+        if self.data.exists():
+            say("The database folder of an earlier, unfinished set-up is made anew.")
+            shutil.rmtree(self.data)
         say("Making a database folder (once).")
         made = subprocess.run(
             [
@@ -146,7 +140,7 @@ class Instance:
         else:
             self._launch()
         self._wait_until_ready()
-        return self._open_to_application()
+        return self.open_to_application()
 
     def _port(self) -> int:
         saved = self.folder / "port"
@@ -201,7 +195,8 @@ class Instance:
                     ) from error
                 time.sleep(0.1)
 
-    def _open_to_application(self) -> str:
+    def open_to_application(self) -> str:
+        """Make the database and the user of the application; returns their URL."""
         password = self._secret("password")
         with contextlib.closing(self._connect()) as connection, connection.cursor() as cursor:
             cursor.execute("CREATE DATABASE IF NOT EXISTS gambrel CHARACTER SET utf8mb4")
@@ -231,18 +226,60 @@ class Instance:
         self._process = self._adopted = None
 
 
+def running_address() -> str | None:
+    """Where Gambrel serves from this folder; None while it does not, or is not ready yet."""
+    note = STATE / "running"
+    if not note.exists() or _lock_is_free(note):
+        return None
+    return note.read_text().partition(", ")[2] or None
+
+
+def _lock_is_free(path: Path) -> bool:
+    with path.open("a") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return False
+        return True
+
+
 @contextlib.contextmanager
 def database() -> Iterator[str]:
-    """The URL of a running database: GAMBREL_DATABASE_URL, or our own server meanwhile."""
+    """The URL of a running database: GAMBREL_DATABASE_URL, or our own server meanwhile.
+
+    Whoever holds the lock starts the server and stops it at the end. Others use the server of a
+    Gambrel that serves from this folder, or wait for a short command to end.
+    """
     given = os.environ.get("GAMBREL_DATABASE_URL")
     if given:
         yield given
         return
     instance = Instance()
-    already = instance.running_pid() is not None
-    url = instance.start()
     try:
-        yield url
-    finally:
-        if not already:
+        instance.folder.mkdir(parents=True, exist_ok=True)
+        lock = (instance.folder / "lock").open("w")
+    except OSError as error:
+        raise CommandError(
+            f"Cannot write to {instance.folder}: {error.strerror}. Give yourself the right to it, "
+            "or run from a folder of your own."
+        ) from error
+    deadline = time.monotonic() + READY_WITHIN_S
+    with lock:
+        while True:
+            try:
+                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if running_address() is not None:
+                    yield instance.open_to_application()
+                    return
+                if time.monotonic() > deadline:
+                    raise CommandError(
+                        "Another gambrel command uses the database. Wait for it to end."
+                    ) from None
+                time.sleep(0.1)
+        url = instance.start()
+        try:
+            yield url
+        finally:
             instance.stop()

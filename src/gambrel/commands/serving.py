@@ -18,7 +18,12 @@ from types import FrameType
 
 from sqlalchemy.exc import OperationalError
 
-from gambrel.commands.database import database, end_with_parent, port_is_free
+from gambrel.commands.database import (
+    database,
+    end_with_parent,
+    port_is_free,
+    running_address,
+)
 from gambrel.commands.places import PAGES, STATE, CommandError, complain, say
 from gambrel.core.plan_reading import read_plan
 from gambrel.demo import SCENARIOS
@@ -242,6 +247,5 @@ def link() -> None:
     """Print a new one-time sign-in link."""
     with database() as url, prepared(url).begin() as db:
         token = new_link(db, PLANNER)
-    running = (STATE / "running").read_text() if (STATE / "running").exists() else ""
-    address = running.partition(", ")[2] or f"http://127.0.0.1:{DEFAULT_PORT}"
+    address = running_address() or f"http://127.0.0.1:{DEFAULT_PORT}"
     say(f"{address}/sign-in#{token}")

@@ -244,8 +244,10 @@ def _servers(random: Random) -> list[dict[str, Any]]:
 
 
 def _weekly(full_day: str, daily: str, full: str, zone: str = DUBLIN) -> list[dict[str, Any]]:
+    """A full on one day of the week, incrementals on the six others."""
+    others = ",".join(day[:2].upper() for day in EVERY_DAY if day[:2].upper() != full_day)
     return [
-        schedule("incremental", "FREQ=DAILY", f"2025-03-03T{daily}", zone),
+        schedule("incremental", f"FREQ=WEEKLY;BYDAY={others}", f"2025-03-03T{daily}", zone),
         schedule("full", f"FREQ=WEEKLY;BYDAY={full_day}", f"2025-03-07T{full}", zone),
     ]
 
@@ -314,7 +316,7 @@ def _jobs() -> list[dict[str, Any]]:
         ),
         _job(
             "fleet-telemetry", "Fleet telemetry", _folder("fleet", "telemetry"), "quay-disk",
-            usual, proxies=pinned, retention={"points": 10},
+            usual, proxies=pinned, tracking=False, retention={"points": 10},
         ),
         _job(
             "fleet-planning", "Fleet planning", _folder("fleet", "planning"), "hill-disk",
@@ -346,7 +348,7 @@ def _jobs() -> list[dict[str, Any]]:
         ),
         _job(
             "office-desks", "Office machines", _folder("office", "desk"), "quay-dedupe",
-            usual, priority=2, proxies=pinned, retention={"points": 10},
+            usual, priority=2, proxies=pinned, tracking=False, retention={"points": 10},
         ),
         _job(
             "office-files", "Office file servers", _folder("office", "files"), "quay-disk",
@@ -367,7 +369,7 @@ def _jobs() -> list[dict[str, Any]]:
         ),
         _job(
             "lab-builds", "Lab", _folder("lab"), "quay-dedupe",
-            _weekly("FR", "22:00", "23:00"), priority=1, proxies=pinned, start_within_min=90,
+            _weekly("FR", "22:00", "23:00"), priority=1, proxies=pinned, start_within_min=180,
             retention={"points": 5},
         ),
         _job(
