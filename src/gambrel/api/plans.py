@@ -71,9 +71,16 @@ def read_operations(values: Sequence[dict[str, Any]]) -> list[Operation]:
     return found
 
 
-def _revision_tag(response: Response, head: store.PlanHead, draft: store.Draft | None) -> Response:
-    state = "adopted" if draft is None else f"{draft.id}.{draft.revision}"
-    response.set_etag(f"{head.adopted_version}.{state}")
+def _revision_tag(
+    response: Response,
+    head: store.PlanHead,
+    draft: store.Draft | None,
+    open_drafts: Sequence[store.Draft] = (),
+) -> Response:
+    """Tag an answer with all that it depends on: the version, the draft, the list of drafts."""
+    states = ["adopted" if draft is None else f"{draft.id}.{draft.revision}"]
+    states += [f"{d.id}.{d.revision}" for d in open_drafts]
+    response.set_etag("-".join([str(head.adopted_version), *states]))
     response.cache_control.no_cache = True
     response.cache_control.private = True
     response.make_conditional(request)
@@ -101,7 +108,7 @@ def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
     with planning().sessions() as db:
         open_drafts = store.drafts(db, plan_id)
     body = PlanSchema().dump(present.plan(head, forecaster, draft, open_drafts))
-    return _revision_tag(jsonify(body), head, draft)
+    return _revision_tag(jsonify(body), head, draft, open_drafts)
 
 
 @blueprint.get("/<int:plan_id>/file")

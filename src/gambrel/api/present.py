@@ -184,7 +184,9 @@ def _busiest_slots(loads: Iterable[LoadSeries]) -> LoadSeries | None:
 
 def _silhouette(forecast: Forecast, night: Night, loads: Sequence[LoadSeries]) -> dict[str, Any]:
     chosen = _busiest_slots(loads)
-    span = walls(forecast.plan, night)
+    jobs = () if chosen is None else {*chosen.jobs, *chosen.waiting_jobs}
+    every = [job.id for job in forecast.plan.jobs]
+    span = walls(forecast.plan, night, jobs) or walls(forecast.plan, night, every)
     length = night.end - night.start
     load = waiting = [0.0] * SILHOUETTE_BINS
     if chosen is not None:

@@ -85,6 +85,8 @@ def parse_rule(text: str, start: datetime) -> ParsedRule:
                 raise ValueError(f"holds an UNTIL that is no date and time: {value}") from None
             until_instant = parsed.timestamp()
             text = _UNTIL.sub("", text).lstrip(";")
+        elif not re.fullmatch(r"\d{8}T\d{6}", value):
+            raise ValueError(f"holds an UNTIL that is no date and time: {value}")
     try:
         return ParsedRule(rrulestr(text, dtstart=start), until_instant)
     except (ValueError, TypeError, KeyError, AttributeError) as error:

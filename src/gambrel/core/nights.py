@@ -115,10 +115,11 @@ def planner_zone(plan: Plan) -> str:
     return plan.sites[0].time_zone if plan.sites else "UTC"
 
 
-def walls(plan: Plan, night: Night) -> tuple[float, float] | None:
-    """From when to when the windows that jobs use are open that night, all together."""
+def walls(plan: Plan, night: Night, jobs: Iterable[str]) -> tuple[float, float] | None:
+    """From when to when the windows of some jobs are open that night, all together."""
+    used = {plan.job_by_id[job].window for job in jobs}
     spans = []
-    for ident in {job.window for job in plan.jobs if job.window is not None}:
+    for ident in sorted(window for window in used if window is not None):
         span = window_span(plan.window_by_id[ident], night.start)
         if span is not None and span.opens < night.end:
             spans.append(span)

@@ -101,10 +101,13 @@ def _rule(schedule: RuleSchedule) -> str:
     if set(parts) <= known and parts["FREQ"] in ("WEEKLY", "DAILY") and plain:
         if set(days) == {"MO", "TU", "WE", "TH", "FR"}:
             return f"every weekday at {at}"
-        names = [_DAY_NAMES[_RULE_DAYS[day]] for day in days] or [
-            _DAY_NAMES[schedule.start.weekday()]
-        ]
-        return f"on {' and '.join(names)} at {at}"
+        if len(set(days)) == 6:
+            missing = next(day for code, day in _RULE_DAYS.items() if code not in days)
+            return f"every day but {_DAY_NAMES[missing]} at {at}"
+        names = [_DAY_NAMES[_RULE_DAYS[day]] for day in days]
+        names = names or [_DAY_NAMES[schedule.start.weekday()]]
+        listed = " and ".join(filter(None, [", ".join(names[:-1]), names[-1]]))
+        return f"on {listed} at {at}"
     return f"by the rule {schedule.rrule} from {at}"
 
 

@@ -89,6 +89,7 @@ class Forecaster:
         self.base = base
         self._lock = RLock()
         self._done: dict[tuple[date, float], Forecast] = {}
+        self._differences: dict[float, float] = {}
         self._quiet: list[QuietInstant] = []
 
     def covers(self, night: Night) -> bool:
@@ -112,19 +113,27 @@ class Forecaster:
             )
         with self._lock:
             week = [n for n in week_of(night.date, night.zone) if n.date >= self.origin.date]
+            differs = self._differs(week[-1].end)
+            if self.base is not None and night.end <= differs:
+                return self.base.night(night, alone=alone)
             whole = (week[0].date, week[-1].end)
             if whole in self._done:
                 return self._done[whole]
             end = night.end if alone else week[-1].end
-            differs = self.origin.start
-            if self.base is not None:
-                differs = first_difference(self.base.plan, self.plan, differs, end)
-                if night.end <= differs:
-                    return self.base.night(night, alone=alone)
             key = (week[0].date, end)
             if key not in self._done:
                 self._done[key] = self._simulate(week, differs, end)
             return self._done[key]
+
+    def _differs(self, end: float) -> float:
+        """The first instant before `end` at which the plan may differ from its base."""
+        if self.base is None:
+            return self.origin.start
+        if end not in self._differences:
+            self._differences[end] = first_difference(
+                self.base.plan, self.plan, self.origin.start, end
+            )
+        return self._differences[end]
 
     def _simulate(self, week: list[Night], differs: float, end: float) -> Forecast:
         """Simulate up to `end`, from the last quiet instant before the week or the difference."""

@@ -8,7 +8,7 @@ interface Props {
   box: { left: number; width: number; top: number; height: number };
   label: string;
   hint: ReactNode;
-  showHint: boolean;
+  quiet: boolean;
   movable: boolean;
   dragged: boolean;
   tabStop: boolean;
@@ -16,14 +16,11 @@ interface Props {
   onHover: (on: boolean) => void;
   onKeyDown: KeyboardEventHandler;
   onPointerDown: PointerEventHandler;
-  onPointerMove: PointerEventHandler;
-  onPointerUp: PointerEventHandler;
-  onPointerCancel: PointerEventHandler;
 }
 
 /** What stands over a drawn bar: it takes the pointer and the keys, and speaks to screen readers. */
 export function BarHandle(props: Props) {
-  const { bar, box, label, hint, showHint, movable, dragged, tabStop, onHover, ...handlers } = props;
+  const { bar, box, label, hint, quiet, movable, dragged, tabStop, onHover, ...handlers } = props;
   const handle = (
     <button
       type="button"
@@ -46,5 +43,9 @@ export function BarHandle(props: Props) {
       {...handlers}
     />
   );
-  return showHint ? <Hint text={hint}>{handle}</Hint> : handle;
+  return (
+    <Hint text={hint} quiet={quiet}>
+      {handle}
+    </Hint>
+  );
 }

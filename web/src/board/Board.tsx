@@ -102,14 +102,6 @@ function NightBoard({ night }: { night: Night }) {
     () => ({ ...span, width: Math.max(0, width - LABEL_WIDTH - SCROLLBAR_PX) }),
     [span, width],
   );
-  const walls = useMemo((): Span | null => {
-    if (!night.windows.length) return null;
-    return {
-      from: Math.min(...night.windows.map((w) => millis(w.opens))),
-      to: Math.max(...night.windows.map((w) => millis(w.closes))),
-    };
-  }, [night.windows]);
-
   const setSpan = useCallback(
     (next: Span) => setView({ date: night.date, span: next }),
     [night.date],
@@ -241,7 +233,6 @@ function NightBoard({ night }: { night: Night }) {
                   lanes={lanes}
                   jobs={jobs}
                   scale={scale}
-                  walls={walls}
                   chosen={opened?.job ?? null}
                   hovered={hovered}
                   pointer={pointer}
@@ -312,7 +303,7 @@ function Reasons({ night, onOpen }: { night: Night; onOpen: (job: string) => voi
               <strong className={["over the window", "missed", "cut off", "no path"].includes(reason.kind) ? "text-barn" : "text-hay-text"}>
                 {what}
               </strong>
-              {why && <span>: {why}</span>}
+              {why && <span>; {why}</span>}
             </button>
             {i === SHOWN_REASONS - 1 && more > 0 && !all && (
               <button type="button" className="text-ink-2 underline underline-offset-2" onClick={() => setAll(true)}>

@@ -1,6 +1,6 @@
 import { clsx } from "clsx";
 import { Lock } from "lucide-react";
-import { type KeyboardEvent, type PointerEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
+import { type KeyboardEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
 import type { Run } from "../api/client";
 import { useTheme } from "../shell/theme";
 import { useWorkbench } from "../shell/workbench";
@@ -116,7 +116,7 @@ export function Lanes(props: Props) {
     event.preventDefault();
   };
 
-  const minutesOf = (event: PointerEvent, from: Drag) => {
+  const minutesOf = (event: PointerEvent, from: Drag): number => {
     const perPixel = (scale.to - scale.from) / scale.width / MINUTE;
     const step = event.shiftKey ? 1 : NUDGE_MIN;
     return Math.round(((event.clientX - from.startX) * perPixel) / step) * step;
@@ -124,16 +124,14 @@ export function Lanes(props: Props) {
 
   const onDragMove = (event: PointerEvent) => {
     if (!drag) return;
-    if (!drag.moved && Math.abs(event.clientX - drag.startX) < DRAG_FROM_PX) {
-      if (Math.abs(event.clientY) >= 0 && !nightUnder(event)) return;
-    }
+    const night = nightUnder(event);
+    if (!drag.moved && !night && Math.abs(event.clientX - drag.startX) < DRAG_FROM_PX) return;
     const fixed = whyFixed(bench.jobs.get(drag.bar.run.job), drag.bar.run.schedule);
     if (fixed) {
       bench.say(fixed);
       setDrag(null);
       return;
     }
-    const night = nightUnder(event);
     const minutes = night ? 0 : minutesOf(event, drag);
     if (minutes === drag.minutes && night === drag.night && drag.moved) return;
     setDrag({ ...drag, minutes, night, moved: true });
@@ -163,6 +161,28 @@ export function Lanes(props: Props) {
     if (drag?.moved) bench.attempt(null);
     setDrag(null);
   };
+
+  // A drag goes on wherever the pointer is, over whatever is drawn anew meanwhile.
+  const handlers = useRef({ onDragMove, onDragEnd, cancelDrag });
+  useEffect(() => {
+    handlers.current = { onDragMove, onDragEnd, cancelDrag };
+  });
+  const dragging = drag !== null;
+  useEffect(() => {
+    if (!dragging) return;
+    const control = new AbortController();
+    const { signal } = control;
+    const onEscape = (event: globalThis.KeyboardEvent) => {
+      if (event.key !== "Escape") return;
+      event.stopPropagation();
+      handlers.current.cancelDrag();
+    };
+    window.addEventListener("pointermove", (e) => handlers.current.onDragMove(e), { signal });
+    window.addEventListener("pointerup", () => handlers.current.onDragEnd(), { signal });
+    window.addEventListener("pointercancel", () => handlers.current.cancelDrag(), { signal });
+    window.addEventListener("keydown", onEscape, { signal, capture: true });
+    return () => control.abort();
+  }, [dragging]);
 
   const firstBar = lanes.find((lane) => lane.bars.length)?.bars[0]?.id;
   const known = lanes.some((lane) => lane.bars.some((bar) => bar.id === active));
@@ -213,22 +233,15 @@ export function Lanes(props: Props) {
                     box={box}
                     label={runLabel(bar.run, lane.job, zone)}
                     movable={whyFixed(lane.job, bar.run.schedule) === null}
-                    showHint={!drag}
+                    quiet={drag !== null}
                     tabStop={bar.id === tabStop}
                     onFocus={() => setActive(bar.id)}
                     onHover={(on) => onHover(on ? lane.job.id : null)}
-                    onKeyDown={(event) => {
-                      if (event.key === "Escape" && drag) cancelDrag();
-                      else onBarKey(event, index, bar);
-                    }}
+                    onKeyDown={(event) => onBarKey(event, index, bar)}
                     onPointerDown={(event) => {
                       if (event.button !== 0) return;
-                      event.currentTarget.setPointerCapture(event.pointerId);
                       setDrag({ bar, startX: event.clientX, minutes: 0, night: null, moved: false });
                     }}
-                    onPointerMove={onDragMove}
-                    onPointerUp={onDragEnd}
-                    onPointerCancel={cancelDrag}
                     hint={
                       <>
                         <strong>

@@ -11,9 +11,9 @@ import {
   ROOF_HEIGHT,
   type Shape,
   shapeOf,
-  type Span,
   type TimeScale,
   valueAt,
+  wallsOf,
 } from "./geometry";
 import { paintRoof, paletteOf, prepared } from "./paint";
 
@@ -22,7 +22,6 @@ interface Props {
   lanes: Lane[];
   jobs: ReadonlyMap<string, Job>;
   scale: TimeScale;
-  walls: Span | null;
   chosen: string | null;
   hovered: string | null;
   pointer: number | null;
@@ -61,8 +60,9 @@ export function Rooflines(props: Props) {
 }
 
 function Roof(props: Props & { load: Load; shapes: Map<string, Shape>; bound: Set<string> }) {
-  const { load, night, scale, walls, shapes, bound, chosen, hovered, pointer, onPointer } = props;
+  const { load, night, lanes, scale, shapes, bound, chosen, hovered, pointer, onPointer } = props;
   const canvas = useRef<HTMLCanvasElement>(null);
+  const walls = useMemo(() => wallsOf(load, lanes), [load, lanes]);
   const theme = useTheme();
   useLayoutEffect(() => {
     if (!canvas.current || scale.width <= 0) return;
@@ -131,10 +131,10 @@ function RoofReading(props: Props & { load: Load; x: number; most: number }) {
   const name = (id: string) => jobs.get(id)?.name ?? id;
   const shown = using.slice(0, 3).map((e) => `${name(e.job)} ${amount(e.value, load.unit)}`);
   if (using.length > 3) shown.push(`${using.length - 3} more`);
-  const right = x > scale.width - 330;
+  const right = x > scale.width - 480;
   return (
     <p
-      className="pointer-events-none absolute top-1 z-10 max-w-80 truncate border border-rule bg-raised px-1.5 text-xs whitespace-nowrap"
+      className="pointer-events-none absolute top-1 z-10 max-w-[520px] truncate border border-rule bg-raised px-1.5 text-xs whitespace-nowrap"
       style={right ? { right: scale.width - x + 8 } : { left: LABEL_WIDTH + x + 8 }}
     >
       <strong>{clock(at, night.time_zone)}</strong> {shown.join(", ") || "idle"}

@@ -46,7 +46,7 @@ export function reasonWords(
   switch (reason.kind) {
     case "over the window":
       return {
-        what: `${name} ends ${duration(reason.seconds ?? 0)} past its window${many}`,
+        what: `${name}: ends ${duration(reason.seconds ?? 0)} past its window${many}`,
         why: causes(reason),
       };
     case "missed":
@@ -66,7 +66,7 @@ export function reasonWords(
       };
     case "close to the end":
       return {
-        what: `${name} ends ${duration(reason.seconds ?? 0)} before its window closes${many}`,
+        what: `${name}: ends ${duration(reason.seconds ?? 0)} before its window closes${many}`,
         why: causes(reason),
       };
     case "skipped":

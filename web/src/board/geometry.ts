@@ -1,6 +1,6 @@
 /** Where things stand on the board: lanes, bars, and the time axis. Pure; knows no canvas. */
 
-import type { CopyRun, Job, Night, Run } from "../api/client";
+import type { CopyRun, Job, Load, Night, Run } from "../api/client";
 import { HOUR, millis } from "../time/time";
 
 export const LANE_HEIGHT = 24;
@@ -61,11 +61,21 @@ export function shapeOf(run: Run): Shape {
   return run.runs_as === "differential" ? "differential" : "incremental";
 }
 
-function barOf(run: Run): Bar {
+/** Bars of the runs of a lane. Their ids stay the same while a start is moved. */
+function barsOf(runs: readonly Run[]): Bar[] {
+  const counts = new Map<number | null, number>();
+  return runs.map((run) => {
+    const ordinal = counts.get(run.schedule) ?? 0;
+    counts.set(run.schedule, ordinal + 1);
+    return barOf(run, `${run.job}/${run.schedule ?? "follows"}/${ordinal}`);
+  });
+}
+
+function barOf(run: Run, id: string): Bar {
   const outcome = run.outcome;
   const cut = outcome === "incomplete" && run.done < run.machines;
   return {
-    id: `${run.job}@${run.occurrence}`,
+    id,
     run,
     shape: shapeOf(run),
     due: millis(run.occurrence),
@@ -96,7 +106,7 @@ export function lanesOf(night: Night, jobs: readonly Job[], sorting: Sorting): L
     const window = windows.get(job.id);
     return {
       job,
-      bars: runs.map(barOf),
+      bars: barsOf(runs),
       copies: night.copies
         .filter((copy) => copy.job === job.id)
         .map((copy) => ({ ...copy, from: millis(copy.start), to: millis(copy.ended) })),
@@ -129,6 +139,17 @@ export function fittingSpan(night: Night): Span {
   return {
     from: Math.max(start, Math.min(...opens) - HOUR),
     to: Math.min(end, Math.max(...closes, ...ends) + 1.5 * HOUR),
+  };
+}
+
+/** Where the walls of a load's roof stand: around the windows of the jobs that use it. */
+export function wallsOf(load: Load, lanes: readonly Lane[]): Span | null {
+  const users = new Set([...load.jobs.map((entry) => entry.job), ...load.waiting_jobs]);
+  const windows = lanes.filter((lane) => users.has(lane.job.id)).flatMap((lane) => lane.window ?? []);
+  if (!windows.length) return null;
+  return {
+    from: Math.min(...windows.map((w) => w.from)),
+    to: Math.max(...windows.map((w) => w.to)),
   };
 }
 

@@ -21,12 +21,12 @@ function peakOf(night: NightSummary): string {
 /** What the moves do to the night, in words; there only while the plan differs from the adopted. */
 export function EffectLine() {
   const bench = useWorkbench();
-  const { plan, draft, moves, week, adoptedWeek, date, busy, problem, words } = bench;
+  const { plan, draft, moves, attempting, week, adoptedWeek, date, busy, problem, words } = bench;
   const zone = plan.time_zone;
   const now = week.find((n) => n.date === date);
   const was = adoptedWeek.find((n) => n.date === date);
   const differs = moves.length > 0 || (draft?.changes.length ?? 0) > 0;
-  if (!differs && !problem) return null;
+  if (!differs && !attempting && !problem) return null;
   const turned = week.filter((n, i) => n.date !== date && n.verdict !== adoptedWeek[i]?.verdict);
   const full = (night: NightSummary) => duration(night.tightest?.full_s ?? 0);
   return (

@@ -7,6 +7,18 @@ const FLOOR = HEIGHT - 1;
 
 type Shape = NonNullable<NightSummary["silhouette"]>;
 
+/** The part of a night that is drawn: its walls with some room, more of it where things run late. */
+function shown(shape: Shape): [number, number] {
+  const open = shape.opens ?? 0;
+  const close = shape.closes ?? 1;
+  const room = close - open;
+  return [Math.max(0, open - 0.16 * room), Math.min(1, close + 0.3 * room)];
+}
+
+function part<T>(bins: T[], [from, to]: [number, number]): T[] {
+  return bins.slice(Math.floor(from * bins.length), Math.ceil(to * bins.length));
+}
+
 function house(load: number[]): string {
   const step = WIDTH / load.length;
   const y = (value: number) => FLOOR - Math.min(1, value) * (FLOOR - ROOF);
@@ -17,10 +29,11 @@ function house(load: number[]): string {
 }
 
 function waiting(shape: Shape): string {
-  const most = Math.max(...shape.waiting);
+  const bins = part(shape.waiting, shown(shape));
+  const most = Math.max(...bins);
   if (!most) return "";
-  const step = WIDTH / shape.waiting.length;
-  return shape.waiting
+  const step = WIDTH / bins.length;
+  return bins
     .map((value, i) =>
       value
         ? `M${(i * step).toFixed(1)} ${ROOF - 1}V${(ROOF - 1 - (value / most) * (ROOF - 3)).toFixed(1)}h${step.toFixed(1)}V${ROOF - 1}Z`
@@ -33,10 +46,12 @@ function waiting(shape: Shape): string {
 export function Silhouette({ night, before }: { night: NightSummary; before?: NightSummary | undefined }) {
   const shape = night.silhouette;
   if (!shape) return null;
-  const open = (shape.opens ?? 0) * WIDTH;
-  const close = (shape.closes ?? 1) * WIDTH;
-  const fill =
-    night.verdict === "tight" ? "var(--hay)" : night.verdict === "over" ? "var(--slate)" : "var(--slate)";
+  const [from, to] = shown(shape);
+  const x = (at: number) => ((at - from) / (to - from)) * WIDTH;
+  const open = x(shape.opens ?? 0);
+  const close = x(shape.closes ?? 1);
+  const fill = night.verdict === "tight" ? "var(--hay)" : "var(--slate)";
+  const load = house(part(shape.load, [from, to]));
   const id = `past-${night.date}`;
   const roof = `M${open - 6} ${FLOOR}L${open - 3.4} ${ROOF + 13}L${open} ${ROOF}H${close}L${close + 3.4} ${ROOF + 13}L${close + 6} ${FLOOR}`;
   return (
@@ -50,13 +65,13 @@ export function Silhouette({ night, before }: { night: NightSummary; before?: Ni
           <rect x={close} y="0" width={Math.max(0, WIDTH - close)} height={HEIGHT} />
         </clipPath>
       </defs>
-      <path d={house(shape.load)} fill={fill} opacity={night.verdict === "fits" ? 0.6 : 1} />
+      <path d={load} fill={fill} opacity={night.verdict === "fits" ? 0.65 : 1} />
       {night.over_s > 0 && (
-        <path d={house(shape.load)} fill={`url(#${id})`} clipPath={`url(#${id}-clip)`} />
+        <path d={load} fill={`url(#${id})`} clipPath={`url(#${id}-clip)`} />
       )}
       <path d={waiting(shape)} fill="var(--barn)" opacity="0.55" />
       {before?.silhouette && (
-        <path d={house(before.silhouette.load)} fill="none" stroke="var(--ink-2)" strokeWidth="0.75" />
+        <path d={house(part(before.silhouette.load, [from, to]))} fill="none" stroke="var(--ink-2)" strokeWidth="0.75" />
       )}
       <path d={roof} fill="none" stroke="var(--ink)" strokeWidth="1.4" strokeLinejoin="round" />
     </svg>

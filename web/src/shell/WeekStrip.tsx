@@ -59,7 +59,7 @@ export function WeekStrip() {
                   </span>
                   <Verdict verdict={night.verdict} />
                   <span className="block text-xs text-ink-2">
-                    {night.last_end ? clock(night.last_end, zone) : "no run"}
+                    {night.last_end ? clock(night.last_end, zone) : "–"}
                   </span>
                 </span>
                 <Silhouette night={night} before={changed ? before : undefined} />

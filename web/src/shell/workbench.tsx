@@ -29,7 +29,8 @@ export interface Workbench {
   adoptedWeek: NightSummary[];
   nightError: Error | null;
   moves: readonly Move[];
-  /** A move in mid-drag, previewed but not kept. */
+  /** Whether a move is in mid-drag: previewed but not kept. */
+  attempting: boolean;
   attempt: (move: Move | null) => void;
   move: (move: Move) => void;
   undo: () => void;
@@ -109,6 +110,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const [search] = useSearchParams();
   const draft = plan.draft;
   const [moves, setMoves] = useState<readonly Move[]>([]);
+  const [attempting, setAttempting] = useState(false);
   const [saving, setSaving] = useState(false);
   const [problem, say] = useState<string | null>(null);
   const [loads, setLoads] = useState<string[] | null>(null);
@@ -116,9 +118,15 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
 
   const adoptedFirst = useQuery(q.weekQuery(plan.id, null, mondayOf(params["date"] ?? plan.first_night)));
   const date = params["date"] ?? mostTroubled(adoptedFirst.data?.nights) ?? plan.first_night;
+  // Without a date in the address the worst night of the week is chosen, once the week is known.
+  const decided = Boolean(params["date"] ?? adoptedFirst.data);
   const saved = useQuery(q.weekQuery(plan.id, draft, mondayOf(date)));
   const adopted = useQuery(q.weekQuery(plan.id, null, mondayOf(date)));
-  const night = useQuery({ ...q.nightQuery(plan.id, draft, date, loads), placeholderData: (p) => p });
+  const night = useQuery({
+    ...q.nightQuery(plan.id, draft, date, loads),
+    enabled: decided,
+    placeholderData: (before) => before,
+  });
 
   const previews = usePreviews((asked, scope, signal) => {
     const body = {
@@ -145,6 +153,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
 
   const attempt = useCallback(
     (move: Move | null) => {
+      setAttempting(move !== null);
       if (move) request(withMove(moves, move), "night");
       else if (moves.length) request(moves, "week");
       else clear();
@@ -153,6 +162,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   );
   const move = useCallback((next: Move) => {
     say(null);
+    setAttempting(false);
     setMoves((before) => withMove(before, next));
   }, []);
 
@@ -218,6 +228,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     adoptedWeek: adopted.data?.nights ?? [],
     nightError: night.error,
     moves,
+    attempting,
     attempt,
     move,
     undo,
@@ -227,7 +238,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     busy: saving ? "saving" : running ? "previewing" : null,
     problem,
     say,
-    words: moves.length ? (result?.words ?? []) : [],
+    words: moves.length || attempting ? (result?.words ?? []) : [],
   };
   return <Context value={value}>{children}</Context>;
 }

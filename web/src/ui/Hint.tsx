@@ -2,9 +2,14 @@ import { Tooltip } from "radix-ui";
 import type { ReactElement, ReactNode } from "react";
 
 /** A short explanation that shows on hover and on focus. */
-export function Hint({ text, children }: { text: ReactNode; children: ReactElement }) {
+export function Hint({ text, quiet = false, children }: {
+  text: ReactNode;
+  /** Do not show it now, for something else goes on. */
+  quiet?: boolean;
+  children: ReactElement;
+}) {
   return (
-    <Tooltip.Root>
+    <Tooltip.Root {...(quiet && { open: false })}>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
       <Tooltip.Portal>
         <Tooltip.Content

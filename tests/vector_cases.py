@@ -7,7 +7,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-VECTORS = Path(__file__).parent.parent / "vectors"
+VECTORS = Path(__file__).parent / "vectors"
 PLAN_CASES = sorted(path.name for path in VECTORS.glob("*-*.json"))
 
 RELATIVE = 1e-6

@@ -1,0 +1,77 @@
+"""`gambrel test`: every check and every test, in one go."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+
+from gambrel.commands.places import PROJECT, complain, say
+
+WEB = PROJECT / "web"
+BIN = Path(sys.executable).parent
+
+
+def _step(name: str, command: Sequence[str], *, cwd: Path = PROJECT) -> bool:
+    say(f"— {name}")
+    done = subprocess.run(command, cwd=cwd, check=False)
+    if done.returncode != 0:
+        complain(f"{name}: failed")
+    return done.returncode == 0
+
+
+def _is_current(name: str, committed: Path, command: Sequence[str], made: Path) -> bool:
+    """Make a generated file anew and hold it against the committed one."""
+    say(f"— {name}")
+    done = subprocess.run(
+        command, cwd=WEB, check=False, capture_output=True, text=True, env={**os.environ}
+    )
+    if done.returncode != 0:
+        complain(f"{name}: failed\n{done.stderr}")
+        return False
+    if made.read_bytes() == committed.read_bytes():
+        return True
+    complain(
+        f"{committed.relative_to(PROJECT)} is stale. Run `./gambrel openapi`, "
+        "then `npm run types` in web/, and commit both."
+    )
+    return False
+
+
+def _checks() -> bool:
+    npm = ["npm", "run", "--silent"]
+    with tempfile.TemporaryDirectory() as folder:
+        spec, types = Path(folder) / "openapi.json", Path(folder) / "schema.d.ts"
+        describe = [sys.executable, "-W", "ignore", "-m", "gambrel.cli", "openapi"]
+        generate = ["npx", "--no-install", "openapi-typescript", str(spec), "-o", str(types)]
+        results = [
+            _step("ruff", [str(BIN / "ruff"), "check", "."]),
+            _step("ruff format", [str(BIN / "ruff"), "format", "--check", "."]),
+            _step("mypy", [str(BIN / "mypy")]),
+            _step("import rules", [str(BIN / "lint-imports"), "--no-cache"]),
+            _is_current(
+                "API description",
+                PROJECT / "docs" / "openapi.json",
+                [*describe, "--output", str(spec)],
+                spec,
+            ),
+            _is_current("API types", WEB / "src" / "api" / "schema.d.ts", generate, types),
+            _step("TypeScript", [*npm, "check"], cwd=WEB),
+            _step("front-end units", [*npm, "test"], cwd=WEB),
+        ]
+    return all(results)
+
+
+def run(arguments: Sequence[str]) -> int:
+    """All checks, then all tests; with arguments only pytest, with them. Returns the exit code."""
+    checked = True if arguments else _checks()
+    say("— pytest")
+    tested = subprocess.run(
+        [sys.executable, "-m", "pytest", *arguments], cwd=PROJECT, check=False
+    ).returncode
+    if not checked:
+        complain("Some checks failed; see above.")
+    return tested if checked else (tested or 1)

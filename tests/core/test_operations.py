@@ -1,0 +1,133 @@
+"""Operations: what they change, what they refuse, and that they can be written down."""
+
+import pytest
+from plans import small_plan, weekly
+
+from gambrel.core.operations import (
+    MoveFull,
+    MoveStart,
+    OperationError,
+    SetLocked,
+    apply_all,
+    operation_from,
+    operation_to_dict,
+)
+from gambrel.core.words import schedule_in_words
+
+
+def words(plan, position=0):
+    return schedule_in_words(plan.jobs[0].schedules[position])
+
+
+def test_a_start_moves_to_another_time_of_day_and_nothing_else_changes():
+    plan = small_plan()
+    moved = MoveStart("nightly", 0, "22:35").apply(plan)
+    assert words(moved) == "full on Friday at 22:35"
+    assert moved.jobs[0].schedules[1] == plan.jobs[0].schedules[1]
+    assert words(plan) == "full on Friday at 21:00"
+
+
+def test_over_midnight_the_weekday_goes_along():
+    plan = MoveStart("nightly", 0, "00:30", day_shift=1).apply(small_plan())
+    assert words(plan) == "full on Saturday at 00:30"
+    back = MoveStart("nightly", 0, "23:00", day_shift=-1).apply(plan)
+    assert words(back) == "full on Friday at 23:00"
+
+
+def test_a_daily_schedule_has_no_weekday_to_move():
+    plan = MoveStart("nightly", 1, "00:10", day_shift=1).apply(small_plan())
+    assert words(plan, 1) == "incremental every day at 00:10"
+
+
+def test_many_runs_a_day_move_with_both_their_ends():
+    row = {
+        "kind": "incremental", "every_min": 20, "from": "06:10", "to": "05:40",
+        "days": ["mon", "fri"], "start": "2026-10-01", "time_zone": "Europe/Dublin",
+    }  # fmt: skip
+    plan = MoveStart("nightly", 0, "06:30").apply(small_plan({"schedules": [row]}))
+    assert words(plan) == "incremental every 20 minutes from 06:30 to 06:00 on Mon, Fri"
+
+
+def test_a_weekly_full_moves_by_days():
+    plan = MoveFull("nightly", 0, 2).apply(small_plan())
+    assert words(plan) == "full on Sunday at 21:00"
+
+
+def test_what_is_done_can_be_said():
+    plan = small_plan()
+    assert MoveFull("nightly", 0, -1).describe(plan) == (
+        "Nightly: full starts Thu 21:00 (was Fri 21:00)"
+    )
+    assert SetLocked("nightly", True).describe(plan) == "Nightly: locked"
+
+
+def test_a_locked_job_stays_where_it_is_until_it_is_unlocked():
+    locked = SetLocked("nightly", True).apply(small_plan())
+    with pytest.raises(OperationError, match="locked"):
+        MoveStart("nightly", 0, "22:00").apply(locked)
+    freed = SetLocked("nightly", False).apply(locked)
+    assert words(MoveStart("nightly", 0, "22:00").apply(freed)) == "full on Friday at 22:00"
+
+
+def monthly():
+    schedule = {**weekly("full", "FR", "21:00"), "rrule": "FREQ=MONTHLY;BYDAY=FR;BYSETPOS=-1"}
+    return small_plan({"schedules": [schedule]})
+
+
+def clocked():
+    schedule = {**weekly("full", "FR", "21:00"), "rrule": "FREQ=DAILY;BYHOUR=2,14"}
+    return small_plan({"schedules": [schedule]})
+
+
+REFUSED = [
+    (small_plan, MoveStart("ghost", 0, "22:00"), "job"),
+    (small_plan, MoveStart("nightly", 7, "22:00"), "schedule"),
+    (small_plan, MoveStart("nightly", -1, "22:00"), "schedule"),
+    (small_plan, MoveStart("nightly", 0, "24:00"), "start_time"),
+    (small_plan, MoveStart("nightly", 0, "half past"), "start_time"),
+    (small_plan, MoveStart("nightly", 0, "22:00", day_shift=3), "day_shift"),
+    (small_plan, MoveFull("nightly", 1, 1), "schedule"),
+    (small_plan, MoveFull("nightly", 0, 9), "days"),
+    (monthly, MoveStart("nightly", 0, "01:00", day_shift=1), "day_shift"),
+    (monthly, MoveFull("nightly", 0, 1), "schedule"),
+    (clocked, MoveStart("nightly", 0, "22:00"), "start_time"),
+]
+
+
+@pytest.mark.parametrize(("plan", "operation", "field"), REFUSED, ids=str)
+def test_refused_by_the_field_at_fault(plan, operation, field):
+    with pytest.raises(OperationError) as caught:
+        operation.apply(plan())
+    assert caught.value.field == field
+
+
+@pytest.mark.parametrize(
+    "operation",
+    [MoveStart("a", 1, "20:00", -1), MoveFull("a", 0, 3), SetLocked("a", False)],
+    ids=lambda operation: operation.name,
+)
+def test_written_down_and_read_again_it_is_the_same(operation):
+    assert operation_from(operation_to_dict(operation)) == operation
+
+
+@pytest.mark.parametrize(
+    ("value", "field"),
+    [
+        ({}, "operation"),
+        ({"operation": "DropTables"}, "operation"),
+        ({"operation": "MoveFull", "job": "a", "schedule": 0}, "days"),
+        ({"operation": "MoveFull", "job": "a", "schedule": True, "days": 1}, "schedule"),
+        ({"operation": "SetLocked", "job": "a", "locked": 1}, "locked"),
+        ({"operation": "SetLocked", "job": "a", "locked": True, "days": 1}, "days"),
+        ({"operation": ["MoveStart"]}, "operation"),
+    ],
+)
+def test_what_is_no_operation_is_refused(value, field):
+    with pytest.raises(OperationError) as caught:
+        operation_from(value)
+    assert caught.value.field == field
+
+
+def test_operations_apply_one_after_the_other():
+    plan = apply_all(small_plan(), [MoveFull("nightly", 0, 1), MoveStart("nightly", 0, "23:00")])
+    assert words(plan) == "full on Saturday at 23:00"

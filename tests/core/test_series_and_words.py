@@ -1,0 +1,117 @@
+"""Loads over time, exposure, selection and jobs in words."""
+
+import pytest
+from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly
+
+from gambrel.core.exposure import newest_over_time, worst_exposure
+from gambrel.core.forecast import NewestPoint
+from gambrel.core.plan_reading import read_plan
+from gambrel.core.selection import selected_machines
+from gambrel.core.series import binned_peaks, load_names, load_series, tightest, total_load
+from gambrel.core.simulate import simulate
+from gambrel.core.words import job_clauses
+from gambrel.demo import larkmoor
+
+
+def friday(**changes):
+    plan = small_plan({"schedules": [weekly("full", "FR", "20:00")]}, **changes)
+    return simulate(plan, FRIDAY_NOON, FRIDAY_NOON + DAY)
+
+
+def load(name, forecast=None):
+    return load_series(forecast or friday(), name, FRIDAY_NOON, FRIDAY_NOON + DAY)
+
+
+def test_the_slots_of_a_proxy_are_held_from_start_to_the_end_of_moving():
+    found = load("slots:proxy:p1")
+    assert (found.unit, found.peak, found.capacity) == ("slots", 2, ((FRIDAY_NOON, 2.0),))
+    held = 20 + 2 * 40 * 2**30 / 1.6 / 125e6
+    assert found.full_s == pytest.approx(held, rel=1e-3)
+    assert found.waiting_jobs == ()
+
+
+def test_a_link_is_full_while_it_squeezes():
+    found = load("link:lan")
+    assert (found.unit, found.waiting_jobs) == ("Mbit/s", ("nightly",))
+    assert found.peak == pytest.approx(1000)
+    assert max(value for _, value in found.waiting) == 2
+
+
+def test_what_waits_for_a_slot_is_counted():
+    one = [{"id": "p1", "site": "quay", "slots": 1, "on_host": "h1"}]
+    found = load("slots:proxy:p1", friday(proxies=one))
+    assert max(value for _, value in found.waiting) == 1
+    assert found.waiting_jobs == ("nightly",)
+
+
+def test_the_capacity_of_a_link_steps_with_its_limits():
+    limits = [{"days": EVERY_DAY, "from": "08:00", "to": "18:00", "mbit_per_s": 400}]
+    links = [{"id": "lan", "between": ["quay", "quay"], "mbit_per_s": 1000, "limits": limits}]
+    capacity = load("link:lan", friday(links=links)).capacity
+    hours = [((at - FRIDAY_NOON) / 3600, value) for at, value in capacity]
+    assert hours == [(0, 400), (6, 1000), (20, 400)]
+
+
+def test_the_tightest_load_comes_first():
+    forecast = friday()
+    loads = [load(name, forecast) for name in load_names(forecast.plan)]
+    assert tightest(loads)[0].name == "link:lan"
+
+
+def test_peaks_in_parts_of_a_span():
+    steps = [(0.0, 1.0), (10.0, 5.0), (11.0, 0.0)]
+    assert binned_peaks(steps, 0, 40, 4) == [1.0, 5.0, 0.0, 0.0]
+    assert total_load(load("slots:proxy:p1"))[-1][1] == 0
+
+
+def test_an_unknown_load_is_a_key_error():
+    with pytest.raises(KeyError):
+        load("slots:proxy:ghost")
+
+
+def test_exposure_counts_the_value_just_before_a_newer_point():
+    newest = newest_over_time([NewestPoint(10, 0), NewestPoint(60, 50), NewestPoint(40, -5)])
+    assert [point.at for point in newest] == [0, 50]
+    assert worst_exposure(newest, 0, 100) == 60
+    assert worst_exposure(newest, 0, 200) == 150
+    assert worst_exposure([], 0, 100) is None
+
+
+CONDITIONS = [
+    (("name", "starts_with", "FA"), ["fares"]),
+    (("name", "contains", "a"), ["gate", "fares"]),
+    (("tag", "has", "GOLD"), ["gate"]),
+    (("tag", "has_not", "gold"), ["fares"]),
+    (("cluster", "is", "qa"), []),
+    (("cluster", "is_not", "qa"), ["gate", "fares"]),
+    (("datastore", "is", "store"), ["gate", "fares"]),
+    (("datastore", "is_not", "store"), []),
+    (("site", "is", "QUAY"), ["gate", "fares"]),
+    (("used_gib", "at_least", 40), ["gate", "fares"]),
+    (("provisioned_gib", "at_most", 79.5), []),
+    (("powered_on", "is", False), ["fares"]),
+    (("kind", "is", "server"), []),
+]
+
+
+@pytest.mark.parametrize(("condition", "expected"), CONDITIONS, ids=lambda c: " ".join(map(str, c)))
+def test_a_condition_selects(condition, expected):
+    file = small_file()
+    file["machines"][0]["tags"] = ["gold"]
+    file["machines"][1]["powered_on"] = False
+    field, op, value = condition
+    file["jobs"][0]["machines"] = {"rules": [[{"field": field, "op": op, "value": value}]]}
+    plan = read_plan(file)
+    assert [machine.id for machine in selected_machines(plan, plan.jobs[0])] == expected
+
+
+def test_a_job_reads_as_a_sentence():
+    plan = read_plan(larkmoor())
+    said = {c.lead: c.text for c in job_clauses(plan, plan.job_by_id["ticketing-databases"])}
+    assert said["Back up"] == "8 machines: folder ticketing and tagged db"
+    assert said["as"] == "incremental every day but Friday at 20:00, full on Friday at 21:00"
+    assert said["read by"] == "quay-p2, best transport"
+    assert said["copied to"] == "hill-disk after 120 min, kept 10 points"
+    journal = {c.lead: c.text for c in job_clauses(plan, plan.job_by_id["ticket-journal"])}
+    assert journal["as"].startswith("incremental every 20 minutes from 06:10 to 05:40")
+    assert journal["limited to"] == "2 streams at once"
