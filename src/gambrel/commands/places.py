@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parents[3]
-STATE = PROJECT / ".gambrel"
-"""All that is made while running: database, logs, secrets. Ignored by git; safe to delete."""
+STATE = Path(os.environ.get("GAMBREL_STATE") or PROJECT / ".gambrel")
+"""All that is made while running: database, logs, secrets. Ignored by git; GAMBREL_STATE moves it."""
 PAGES = PROJECT / "web" / "dist"
 
 

@@ -241,8 +241,8 @@ _MAY_BE_MISSING = {"day_shift"}
 
 
 def _moved_in_words(operation: MoveStart | MoveFull, plan: Plan, position: int) -> str:
-    before = plan.job_by_id[operation.job]
     after = operation.apply(plan).job_by_id[operation.job]
+    before = plan.job_by_id[operation.job]
     schedule = before.schedules[position]
     was, now = starts_in_words(schedule), starts_in_words(after.schedules[position])
     return f"{before.name}: {schedule.kind} starts {now} (was {was})"

@@ -36,7 +36,8 @@ Ident = String(ID_LENGTH, collation=EXACT)
 
 
 def now_utc() -> datetime:
-    return datetime.now(UTC).replace(tzinfo=None)
+    """This second, in UTC: what a DateTime column keeps."""
+    return datetime.now(UTC).replace(tzinfo=None, microsecond=0)
 
 
 class Base(DeclarativeBase):

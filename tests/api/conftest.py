@@ -1,0 +1,64 @@
+"""The application on a test database, with a client that is signed in."""
+
+from __future__ import annotations
+
+import pytest
+
+from gambrel.api.app import create_app, current_sessions
+from gambrel.core.plan_reading import read_plan
+from gambrel.demo import larkmoor, tiny
+from gambrel.store.plans import store_plan
+from gambrel.store.sign_in import new_link
+
+
+class Client:
+    """A test client that carries its CSRF token, as a browser does."""
+
+    def __init__(self, app) -> None:
+        self.app = app
+        self.http = app.test_client()
+        self.token = self.http.get("/api/v1/session").json["csrf_token"]
+
+    def sign_in(self) -> None:
+        with current_sessions(self.app).begin() as db:
+            link = new_link(db, "Planner")
+        answer = self.post("/api/v1/session", {"token": link})
+        assert answer.status_code == 200
+        self.token = answer.json["csrf_token"]
+
+    def get(self, path, **headers):
+        return self.http.get(path, headers=headers)
+
+    def post(self, path, body=None, *, token=True, **headers):
+        headers = {key.replace("_", "-"): value for key, value in headers.items()}
+        if token:
+            headers["X-CSRF-Token"] = self.token
+        return self.http.post(path, json=body, headers=headers)
+
+
+@pytest.fixture(scope="module")
+def app(database_url):
+    app = create_app(database_url, "a key for tests", TESTING=True)
+    with current_sessions(app).begin() as db:
+        for name, make in (("tiny", tiny), ("larkmoor", larkmoor)):
+            store_plan(db, name, read_plan(make()), actor="test")
+    return app
+
+
+@pytest.fixture
+def stranger(app):
+    return Client(app)
+
+
+@pytest.fixture
+def client(app):
+    made = Client(app)
+    made.sign_in()
+    return made
+
+
+@pytest.fixture
+def plan_url(client):
+    plans = client.get("/api/v1/plans").json
+    found = next(plan for plan in plans if plan["name"] == "larkmoor")
+    return f"/api/v1/plans/{found['id']}"

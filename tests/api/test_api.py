@@ -1,0 +1,280 @@
+"""The API: who may ask, what is answered, and how errors look."""
+
+import pytest
+
+from gambrel.api.app import CONTENT_SECURITY_POLICY
+
+FRIDAY = "2026-11-06"
+MOVE = {
+    "operation": "MoveStart",
+    "job": "office-files",
+    "schedule": 1,
+    "start_time": "20:00",
+    "day_shift": 0,
+}
+
+
+def assert_problem(answer, status, title):
+    assert answer.status_code == status
+    assert answer.content_type == "application/problem+json"
+    assert answer.json["status"] == status
+    assert title in answer.json["title"]
+    return answer.json
+
+
+# --- who may ask ------------------------------------------------------------------------------
+
+
+def test_nobody_gets_in_without_signing_in(stranger, app):
+    for rule in app.url_map.iter_rules():
+        if rule.endpoint in ("session.show", "session.sign_in", "openapi.spec"):
+            continue
+        path = rule.rule
+        for name in ("plan_id", "draft_id"):
+            path = path.replace(f"<int:{name}>", "1")
+        for name in ("day", "job", "occurrence"):
+            path = path.replace(f"<{name}>", FRIDAY)
+        for method in rule.methods - {"HEAD", "OPTIONS"}:
+            answer = stranger.http.open(
+                path, method=method, json={}, headers={"X-CSRF-Token": stranger.token}
+            )
+            assert answer.status_code == 401, (method, path)
+
+
+def test_a_link_works_once(app, stranger):
+    stranger.sign_in()
+    assert stranger.get("/api/v1/session").json["name"] == "Planner"
+    answer = stranger.post("/api/v1/session", {"token": "used or made up"})
+    assert_problem(answer, 403, "does not work any more")
+
+
+def test_signing_out_ends_the_session(client):
+    client.http.delete("/api/v1/session", headers={"X-CSRF-Token": client.token})
+    assert client.get("/api/v1/plans").status_code == 401
+
+
+def test_unsafe_requests_need_the_token_of_the_session(client, plan_url):
+    answer = client.post(f"{plan_url}/drafts", {"name": "x"}, token=False)
+    assert_problem(answer, 403, "no valid token")
+
+
+def test_a_forged_cookie_is_nobody(app):
+    forged = app.test_client()
+    forged.set_cookie("gambrel", "eyJuYW1lIjoiUGxhbm5lciJ9.forged.signature")
+    assert forged.get("/api/v1/plans").status_code == 401
+
+
+def test_every_answer_carries_the_policy_and_the_cookie_is_closed_to_scripts(app):
+    answer = app.test_client().get("/api/v1/session")
+    assert answer.headers["Content-Security-Policy"] == CONTENT_SECURITY_POLICY
+    assert "unsafe" not in CONTENT_SECURITY_POLICY
+    assert answer.headers["X-Content-Type-Options"] == "nosniff"
+    assert "HttpOnly" in answer.headers["Set-Cookie"]
+    assert "SameSite=Lax" in answer.headers["Set-Cookie"]
+
+
+# --- plan, week, night ------------------------------------------------------------------------
+
+
+def test_a_plan_lists_its_jobs_as_sentences(client, plan_url):
+    plan = client.get(plan_url).json
+    assert (plan["name"], plan["machines"], plan["sites"]) == ("larkmoor", 237, 3)
+    assert (plan["first_night"], plan["time_zone"]) == ("2026-11-02", "Europe/Dublin")
+    job = next(job for job in plan["jobs"] if job["id"] == "office-files")
+    assert job["clauses"][0] == {
+        "lead": "Back up",
+        "text": "6 machines: folder office and tagged files",
+    }
+    assert job["schedules"][1]["start_time"] == "21:00"
+
+
+def test_the_week_says_which_night_is_over_and_why(client, plan_url):
+    week = client.get(f"{plan_url}/weeks/{FRIDAY}").json
+    assert week["monday"] == "2026-11-02"
+    verdicts = {night["date"][-2:]: night["verdict"] for night in week["nights"]}
+    assert (verdicts["06"], verdicts["02"]) == ("over", "fits")
+    friday = week["nights"][4]
+    assert friday["reasons"][0]["job"] == "office-files"
+    assert friday["reasons"][0]["squeeze"] == "proxy:quay-p2"
+    assert len(friday["silhouette"]["load"]) == 96
+    assert max(friday["silhouette"]["load"]) == 1
+
+
+def test_a_week_before_the_first_night_has_no_forecast(client, plan_url):
+    nights = client.get(f"{plan_url}/weeks/2026-10-28").json["nights"]
+    assert {night["forecast"] for night in nights} == {False}
+    answer = client.get(f"{plan_url}/nights/2026-10-28")
+    assert "2026-11-02" in assert_problem(answer, 404, "no forecast")["detail"]
+
+
+def test_a_night_has_runs_windows_copies_and_loads(client, plan_url):
+    night = client.get(f"{plan_url}/nights/{FRIDAY}").json
+    run = next(r for r in night["run_list"] if r["job"] == "office-files")
+    assert (run["runs_as"], run["machines"], run["done"]) == ("full", 6, 6)
+    assert run["over_s"] == night["over_s"] > 0
+    assert run["squeezes"][0]["label"] == "Proxy quay-p2"
+    assert [load["name"].partition(":")[0] for load in night["loads"]] == [
+        "slots",
+        "link",
+        "repository",
+    ]
+    assert {copy["repository"] for copy in night["copies"]} == {"hill-disk"}
+    assert {w["job"] for w in night["windows"]} >= {"office-files", "norrvik-to-quay"}
+
+
+def test_the_loads_of_a_night_can_be_chosen(client, plan_url):
+    query = "load=slots:proxy:quay-p1&load=link:quay-hill"
+    night = client.get(f"{plan_url}/nights/{FRIDAY}?{query}").json
+    assert [load["name"] for load in night["loads"]] == ["slots:proxy:quay-p1", "link:quay-hill"]
+    capacity = night["loads"][1]["capacity"]
+    assert capacity == [[0.0, 400.0], [7 * 3600.0, 2000.0]]
+
+
+def test_a_run_lists_its_machines(client, plan_url):
+    night = client.get(f"{plan_url}/nights/{FRIDAY}").json
+    run = next(r for r in night["run_list"] if r["job"] == "lab-builds")
+    url = f"{plan_url}/nights/{FRIDAY}/runs/lab-builds/{run['occurrence']}"
+    machines = client.get(url).json["machines"]
+    assert len(machines) == 16
+    assert {machine["outcome"] for machine in machines} == {"missed"}
+    missing = client.get(f"{plan_url}/nights/{FRIDAY}/runs/lab-builds/2026-11-06T00:00:00.000Z")
+    assert_problem(missing, 404, "no such run")
+
+
+def test_the_plan_file_can_be_had(client, plan_url):
+    file = client.get(f"{plan_url}/file").json
+    assert file["format"] == "gambrel-plan/1"
+    assert len(file["jobs"]) == 24
+
+
+def test_what_has_not_changed_is_not_sent_again(client, plan_url):
+    for path in (plan_url, f"{plan_url}/weeks/{FRIDAY}", f"{plan_url}/nights/{FRIDAY}"):
+        tag = client.get(path).headers["ETag"]
+        assert client.http.get(path, headers={"If-None-Match": tag}).status_code == 304
+
+
+# --- bad input --------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("path", "status", "field"),
+    [
+        ("/weeks/someday", 422, "day"),
+        ("/nights/2026-02-30", 422, "day"),
+        (f"/nights/{FRIDAY}?load=link:nowhere", 422, "load"),
+        (f"/nights/{FRIDAY}?draft=soon", 422, "draft"),
+    ],
+)
+def test_a_bad_query_names_its_field(client, plan_url, path, status, field):
+    problem = assert_problem(client.get(plan_url + path), status, "")
+    assert [error["field"] for error in problem["errors"]] == [field]
+
+
+@pytest.mark.parametrize("path", ["/api/v1/plans/999", "/api/v1/drafts/999", "/api/v1/nothing"])
+def test_what_is_not_there_is_not_found(client, path):
+    assert_problem(client.get(path), 404, "Not")
+
+
+@pytest.mark.parametrize(
+    ("change", "field"),
+    [
+        ({"start_time": "25:00"}, "start_time"),
+        ({"start_time": "soon"}, "start_time"),
+        ({"job": "ghost"}, "job"),
+        ({"schedule": 9}, "schedule"),
+        ({"operation": "Explode"}, "operations[0].operation"),
+        ({"colour": "red"}, "operations[0].colour"),
+        ({"schedule": "first"}, "operations.0.schedule"),
+    ],
+)
+def test_a_bad_operation_names_its_field_and_changes_nothing(client, plan_url, change, field):
+    body = {"operations": [{**MOVE, **change}], "night": FRIDAY}
+    problem = assert_problem(client.post(f"{plan_url}/preview", body), 422, "")
+    assert [error["field"] for error in problem["errors"]] == [field]
+
+
+@pytest.mark.parametrize("body", [None, [], "x", {"operations": []}, {"night": FRIDAY}])
+def test_a_body_that_is_none_is_a_problem(client, plan_url, body):
+    answer = client.post(f"{plan_url}/preview", body)
+    assert 400 <= answer.status_code < 500
+    assert answer.content_type == "application/problem+json"
+
+
+# --- preview, drafts --------------------------------------------------------------------------
+
+
+def test_a_preview_says_what_a_move_would_do_and_writes_nothing(client, plan_url):
+    before = client.get(f"{plan_url}/nights/{FRIDAY}").json
+    for scope, nights in (("night", 1), ("week", 7)):
+        body = {"operations": [MOVE], "night": FRIDAY, "scope": scope}
+        answer = client.post(f"{plan_url}/preview", body).json
+        assert answer["words"] == ["Office file servers: full starts Fri 20:00 (was Fri 21:00)"]
+        assert len(answer["nights"]) == nights
+        assert answer["night"]["over_s"] < before["over_s"]
+    assert client.get(f"{plan_url}/nights/{FRIDAY}").json == before
+    assert client.get(plan_url).json["open_drafts"] == []
+
+
+def test_saved_operations_are_there_for_whoever_comes_next(app, client, plan_url):
+    draft = client.post(f"{plan_url}/drafts", {"name": "spring fulls"})
+    assert (draft.status_code, draft.headers["ETag"]) == (201, '"1"')
+    url = f"/api/v1/drafts/{draft.json['id']}"
+    saved = client.post(f"{url}/operations", {"operations": [MOVE]}, If_Match='"1"').json
+    assert saved["revision"] == 2
+    other = type(client)(app)
+    other.sign_in()
+    assert other.get(url).json == saved
+    query = f"draft={saved['id']}"
+    shown = other.get(f"{plan_url}?{query}").json
+    job = next(job for job in shown["jobs"] if job["id"] == "office-files")
+    assert job["schedules"][1]["start_time"] == "20:00"
+    body = {"operations": [MOVE], "night": FRIDAY}
+    previewed = client.post(f"{plan_url}/preview", body).json["night"]
+    drafted = other.get(f"{plan_url}/nights/{FRIDAY}?{query}").json
+    assert drafted["run_list"] == previewed["run_list"]
+
+
+def test_a_lost_race_is_told_with_both_versions(client, plan_url):
+    draft = client.post(f"{plan_url}/drafts", {"name": "race"}).json
+    url = f"/api/v1/drafts/{draft['id']}/operations"
+    client.post(url, {"operations": [MOVE]}, If_Match='"1"')
+    problem = assert_problem(
+        client.post(url, {"operations": [MOVE]}, If_Match='"1"'), 412, "changed meanwhile"
+    )
+    assert (problem["yours"], problem["now"]["revision"]) == (1, 2)
+    assert_problem(client.post(url, {"operations": [MOVE]}), 428, "Which revision")
+    assert_problem(client.post(url, {"operations": [MOVE]}, If_Match='"x"'), 428, "Which revision")
+
+
+def test_undo_redo_and_adopt(client):
+    plans = client.get("/api/v1/plans").json
+    tiny = next(plan for plan in plans if plan["name"] == "tiny")
+    url = f"/api/v1/plans/{tiny['id']}"
+    draft = client.post(f"{url}/drafts", {"name": "a"}).json
+    move = {"operation": "MoveStart", "job": "office", "schedule": 1, "start_time": "22:00"}
+    path = f"/api/v1/drafts/{draft['id']}"
+    client.post(f"{path}/operations", {"operations": [move]}, If_Match='"1"')
+    undone = client.post(f"{path}/undo", If_Match='"2"').json
+    assert (undone["changes"], undone["can_redo"]) == ([], True)
+    redone = client.post(f"{path}/redo", If_Match='"3"').json
+    assert len(redone["changes"]) == 1
+    head = client.post(f"{path}/adopt", {"note": "agreed"}, If_Match='"4"').json
+    assert head["adopted_version"] > tiny["adopted_version"]
+    shown = client.get(url).json
+    assert shown["open_drafts"] == []
+    job = next(job for job in shown["jobs"] if job["id"] == "office")
+    assert job["schedules"][1]["start_time"] == "22:00"
+    assert_problem(client.get(path), 404, "Not found")
+
+
+def test_a_draft_of_another_plan_is_not_found(client, plan_url):
+    plans = client.get("/api/v1/plans").json
+    tiny = next(plan for plan in plans if plan["name"] == "tiny")
+    draft = client.post(f"/api/v1/plans/{tiny['id']}/drafts", {"name": "b"}).json
+    assert_problem(client.get(f"{plan_url}?draft={draft['id']}"), 404, "Not found")
+
+
+def test_the_description_is_served(stranger):
+    spec = stranger.get("/api/v1/openapi.json").json
+    assert spec["info"]["title"] == "Gambrel"
+    assert "/api/v1/plans/{plan_id}/preview" in spec["paths"]

@@ -1,0 +1,103 @@
+"""The real interface on a real server, in headless Chromium."""
+
+from __future__ import annotations
+
+import shutil
+import threading
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import sync_playwright
+from werkzeug.serving import make_server
+
+from gambrel.api.app import create_app, current_sessions, warm_up
+from gambrel.core.plan_reading import read_plan
+from gambrel.demo import larkmoor
+from gambrel.store.plans import store_plan
+from gambrel.store.sign_in import new_link
+
+PROJECT = Path(__file__).parents[2]
+PAGES = PROJECT / "web" / "dist"
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+@pytest.fixture(scope="session")
+def chromium():
+    path = shutil.which("chromium")
+    if path is None or not (PAGES / "index.html").exists():
+        pytest.fail("Chromium or the built pages are missing; `./gambrel test` provides both.")
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=path, args=FLAGS)
+        yield browser
+        browser.close()
+
+
+@pytest.fixture
+def site(new_database):
+    """A fresh server with the Larkmoor plan: (address, application)."""
+    from gambrel.store.database import connect, migrate
+
+    url = new_database()
+    engine = connect(url)
+    migrate(engine)
+    engine.dispose()
+    app = create_app(url, "a key for tests", pages=PAGES)
+    with current_sessions(app).begin() as db:
+        store_plan(db, "larkmoor", read_plan(larkmoor()), actor="test")
+    warm_up(app)
+    server = make_server("127.0.0.1", 0, app, threaded=True)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    yield f"http://127.0.0.1:{server.server_port}", app
+    server.shutdown()
+    thread.join()
+
+
+class Planner:
+    """A person at a browser; what the page complains of is collected."""
+
+    def __init__(self, page, site) -> None:
+        self.page = page
+        self.address, self.app = site
+        self.complaints: list[str] = []
+        page.on("pageerror", lambda error: self.complaints.append(str(error)))
+        page.on(
+            "console",
+            lambda message: (
+                self.complaints.append(message.text)
+                if message.type == "error" and "401" not in message.text
+                else None
+            ),
+        )
+
+    def sign_in(self) -> None:
+        with current_sessions(self.app).begin() as db:
+            token = new_link(db, "Planner")
+        self.page.goto(f"{self.address}/sign-in#{token}")
+        self.page.wait_for_selector("[data-bar]", timeout=60_000)
+
+    def bar(self, job):
+        return self.page.locator(f'[data-job="{job}"][data-bar]').first
+
+    def effect(self):
+        return self.page.get_by_role("contentinfo", name="Effect of the changes")
+
+
+@pytest.fixture
+def planner(chromium, site):
+    context = chromium.new_context(
+        viewport={"width": 1280, "height": 800}, reduced_motion="reduce", color_scheme="light"
+    )
+    person = Planner(context.new_page(), site)
+    person.sign_in()
+    yield person
+    context.close()
+    assert person.complaints == []

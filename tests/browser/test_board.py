@@ -1,0 +1,203 @@
+"""A planner's first evening with the board, by mouse and by keyboard."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import expect
+
+AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
+SLOW = 30_000
+"""The machines that run this are slow at times."""
+
+
+def test_friday_is_over_and_the_job_and_resource_behind_it_are_named(planner):
+    page = planner.page
+    expect(page.get_by_role("heading", level=1)).to_have_text("Friday night, 6 November")
+    expect(page.get_by_role("button", name=re.compile("Friday 6 November: over"))).to_be_visible()
+    first = page.get_by_label("Why").get_by_role("listitem").first
+    expect(first).to_contain_text("Office file servers: ends 1 h 44 min past its window")
+    expect(first).to_contain_text("waits 7 h for slots of proxy quay-p2")
+    label = planner.bar("office-files").get_attribute("aria-label")
+    assert "starts Sat 03:59, ends Sat 07:43" in label
+    expect(planner.effect()).to_have_count(0)
+
+
+def test_a_bar_is_dragged_simulated_meanwhile_saved_and_there_after_a_reload(planner):
+    page = planner.page
+    box = planner.bar("office-files").bounding_box()
+    x, y = box["x"] + 40, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x - 30, y, steps=4)
+    page.mouse.move(x - 70, y, steps=6)
+    # Still held, and the night has been simulated again.
+    expect(planner.effect()).to_contain_text("Office file servers: full starts Fri", timeout=SLOW)
+    expect(planner.effect()).to_contain_text("(was Sat 07:43)", timeout=SLOW)
+    expect(page.get_by_role("button", name="Save to draft")).to_have_count(0)
+    page.mouse.up()
+    expect(page.get_by_role("heading", level=1)).to_be_visible()
+    page.get_by_role("button", name="Save to draft").click()
+    expect(page.get_by_role("button", name="Adopt")).to_be_visible(timeout=SLOW)
+    expect(planner.effect()).to_contain_text("Last run Fri ends", timeout=SLOW)
+    expect(page.get_by_role("banner")).to_contain_text("1 change", timeout=SLOW)
+    expect(planner.bar("office-files")).to_have_attribute(
+        "aria-label", re.compile(r"Due Fri (19|20):"), timeout=SLOW
+    )
+    moved = planner.bar("office-files").get_attribute("aria-label")
+    page.reload()
+    expect(planner.bar("office-files")).to_have_attribute("aria-label", moved, timeout=SLOW)
+    expect(page.get_by_role("banner")).to_contain_text("1 change")
+
+
+def test_a_bar_is_nudged_undone_and_saved_by_keyboard_alone(planner):
+    page = planner.page
+    bar = planner.bar("database-servers")
+    due = re.compile(r"Due Fri 20:35")
+    bar.focus()
+    page.keyboard.press("Shift+ArrowLeft")
+    expect(bar).to_have_attribute("aria-label", re.compile("Due Fri 20:30"), timeout=SLOW)
+    expect(bar).to_be_focused()
+    page.keyboard.press("ArrowRight")
+    expect(bar).to_have_attribute("aria-label", due, timeout=SLOW)
+    expect(planner.effect()).to_contain_text("starts Fri 20:35 (was Fri 21:00)", timeout=SLOW)
+    page.keyboard.press("Control+s")
+    expect(page.get_by_role("button", name="Adopt")).to_be_visible(timeout=SLOW)
+    expect(bar).to_have_attribute("aria-label", due, timeout=SLOW)
+    page.keyboard.press("Control+z")
+    expect(bar).to_have_attribute("aria-label", re.compile("Due Fri 21:00"), timeout=SLOW)
+    expect(planner.effect()).to_have_count(0)
+
+
+def test_a_full_moves_to_another_night_and_the_week_strip_shows_it(planner):
+    page = planner.page
+    bar = planner.bar("office-files")
+    bar.focus()
+    page.keyboard.press("]")
+    expect(planner.effect()).to_contain_text("starts Sat 21:00 (was Fri 21:00)", timeout=SLOW)
+    expect(planner.effect()).to_contain_text("(was Sat 07:43)", timeout=SLOW)
+    expect(bar).to_have_count(0, timeout=SLOW)
+    page.get_by_role("button", name=re.compile("Saturday 7 November")).click()
+    expect(planner.bar("office-files")).to_be_visible(timeout=SLOW)
+    page.get_by_role("button", name="Discard").click()
+    expect(planner.effect()).to_have_count(0, timeout=SLOW)
+
+
+def test_a_full_is_dragged_onto_the_week_strip(planner):
+    page = planner.page
+    box = planner.bar("fleet-telemetry").bounding_box()
+    night = page.get_by_role("button", name=re.compile("Sunday 8 November")).bounding_box()
+    page.mouse.move(box["x"] + 20, box["y"] + 8)
+    page.mouse.down()
+    page.mouse.move(night["x"] + 30, night["y"] + 30, steps=8)
+    page.mouse.up()
+    expect(planner.effect()).to_contain_text("starts Sun 21:00 (was Fri 21:00)", timeout=SLOW)
+
+
+def test_a_locked_job_says_why_it_stays(planner):
+    page = planner.page
+    bar = planner.bar("mail")
+    bar.focus()
+    page.keyboard.press("l")
+    expect(planner.effect()).to_contain_text("Mail server: locked", timeout=SLOW)
+    page.get_by_role("button", name="Save to draft").click()
+    expect(page.get_by_role("button", name="Adopt")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_label("locked")).to_be_visible(timeout=SLOW)
+    bar.focus()
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_role("alert")).to_contain_text("Mail server is locked", timeout=SLOW)
+
+
+def test_the_facts_of_a_job_open_beside_the_board(planner):
+    page = planner.page
+    planner.bar("database-servers").focus()
+    page.keyboard.press("Enter")
+    sheet = page.get_by_role("complementary", name="Job Database servers")
+    expect(sheet).to_contain_text(
+        "incremental every day but Friday at 20:00, full on Friday at 21:00"
+    )
+    expect(sheet.get_by_role("cell", name=re.compile("dbserver-01"))).to_be_visible(timeout=SLOW)
+    page.keyboard.press("Escape")
+    expect(sheet).to_have_count(0)
+
+
+def test_the_table_says_the_same_and_sorts(planner):
+    page = planner.page
+    page.keyboard.press("t")
+    table = page.get_by_role("table", name="Runs of the night")
+    row = table.get_by_role("row", name=re.compile("Office file servers"))
+    for text in ("full", "Fri 21:00", "Sat 07:43", "1 h 44 min", "proxy quay-p2"):
+        expect(row).to_contain_text(text)
+    table.get_by_role("button", name="Read").click()
+    expect(table.get_by_role("columnheader", name="Read")).to_have_attribute(
+        "aria-sort", re.compile("ascending|descending")
+    )
+    row.focus()
+    page.keyboard.press("ArrowLeft")
+    expect(planner.effect()).to_contain_text("starts Fri 20:55 (was Fri 21:00)", timeout=SLOW)
+    page.reload()
+    expect(table).to_be_visible(timeout=SLOW)
+    page.keyboard.press("t")
+    expect(planner.bar("office-files")).to_be_visible()
+
+
+def test_rooflines_are_chosen_and_read_at_the_pointer(planner):
+    page = planner.page
+    roofs = page.get_by_role("region", name="Rooflines")
+    expect(roofs.get_by_role("heading")).to_have_count(3)
+    page.get_by_role("button", name=re.compile("^Rooflines")).click()
+    page.get_by_role("menuitemcheckbox", name="Link Quay to Hill").click()
+    page.keyboard.press("Escape")
+    expect(roofs.get_by_role("heading", name="Link Quay to Hill")).to_be_visible(timeout=SLOW)
+    chart = roofs.get_by_role("img", name=re.compile("Proxy quay-p2, slots"))
+    box = chart.bounding_box()
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 30)
+    expect(roofs).to_contain_text("0 slots left")
+    expect(roofs).to_contain_text("waiting")
+
+
+def test_the_week_strip_goes_by_arrow_keys_and_into_other_weeks(planner):
+    page = planner.page
+    page.get_by_role("button", name=re.compile("Friday 6 November")).focus()
+    page.keyboard.press("ArrowLeft")
+    expect(page.get_by_role("heading", level=1)).to_have_text("Thursday night, 5 November")
+    expect(page).to_have_url(re.compile("/board/2026-11-05"))
+    page.keyboard.press("PageDown")
+    expect(page.get_by_role("heading", level=1)).to_have_text(
+        "Thursday night, 12 November", timeout=SLOW
+    )
+
+
+def test_the_keys_are_listed(planner):
+    planner.page.keyboard.press("?")
+    expect(planner.page.get_by_role("dialog", name="Keys of the board")).to_be_visible()
+
+
+def test_a_used_link_and_a_strange_night_are_told(planner):
+    page = planner.page
+    page.goto(f"{planner.address}/board/2031-01-01")
+    expect(page.get_by_role("alert")).to_contain_text("26 weeks ahead", timeout=SLOW)
+    page.goto(f"{planner.address}/sign-in#used-already")
+    expect(page.get_by_role("alert")).to_contain_text("does not work any more", timeout=SLOW)
+    planner.complaints.clear()
+
+
+@pytest.mark.parametrize("theme", ["paper", "night"])
+@pytest.mark.parametrize("size", [(1280, 800), (1600, 1000)], ids=str)
+def test_the_board_has_no_accessibility_violation(planner, theme, size):
+    page = planner.page
+    page.set_viewport_size({"width": size[0], "height": size[1]})
+    page.evaluate("theme => localStorage.setItem('gambrel-theme', theme)", theme)
+    page.reload()
+    planner.bar("office-files").click()
+    expect(page.get_by_role("complementary")).to_contain_text("office-files-01", timeout=SLOW)
+    page.evaluate(AXE.read_text())
+    for _ in range(2):
+        found = page.evaluate("axe.run(document, { resultTypes: ['violations'] })")["violations"]
+        told = [f"{v['id']}: {[n['html'][:120] for n in v['nodes'][:3]]}" for v in found]
+        assert told == []
+        page.keyboard.press("t")
+    overflow = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
+    assert overflow <= 0

@@ -1,0 +1,258 @@
+"""The command line, in processes of its own."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+import pymysql
+import pytest
+from plans import small_file
+from vector_cases import VECTORS, differences, load
+
+from gambrel.commands.database import Instance, port_is_free
+from gambrel.commands.places import CommandError
+
+PROJECT = Path(__file__).parents[2]
+
+
+def gambrel(*arguments, url=None, timeout=120):
+    environment = {**os.environ, "PYTHONPATH": str(PROJECT / "src")}
+    if url:
+        environment["GAMBREL_DATABASE_URL"] = url
+    return subprocess.run(
+        [sys.executable, "-m", "gambrel.cli", *arguments],
+        capture_output=True,
+        text=True,
+        env=environment,
+        timeout=timeout,
+        check=False,
+    )
+
+
+# --- help -------------------------------------------------------------------------------------
+
+
+def test_without_arguments_it_explains_itself():
+    done = subprocess.run([PROJECT / "gambrel"], capture_output=True, text=True, check=False)
+    assert done.returncode == 0
+    for command in ("demo", "start", "simulate", "load", "save", "test"):
+        assert f"./gambrel {command}" in done.stdout
+
+
+def test_an_unknown_command_is_told_before_anything_is_set_up():
+    done = subprocess.run(
+        [PROJECT / "gambrel", "dance"], capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 2
+    assert "There is no command dance" in done.stderr
+
+
+# --- simulate ---------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def plan_path(tmp_path):
+    path = tmp_path / "plan.json"
+    path.write_text(json.dumps(small_file()))
+    return path
+
+
+def simulate(plan, output, start="2026-11-06T12:00:00Z", end="2026-11-07T12:00:00Z"):
+    return gambrel("simulate", str(plan), "--from", start, "--to", end, "--output", str(output))
+
+
+def test_simulate_writes_the_result_file(tmp_path):
+    case = load("case-one-full.json")
+    plan, output = tmp_path / "plan.json", tmp_path / "result.json"
+    plan.write_text(json.dumps(case["plan"]))
+    done = simulate(plan, output, case["from"], case["to"])
+    assert (done.returncode, done.stderr) == (0, "")
+    assert differences(case["result"], json.loads(output.read_text())) == []
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("{", "line 1, column 2"),
+        ('{"format": "other"}', "format: 'other' is not gambrel-plan/1"),
+        (json.dumps(small_file(proxies=[{"id": "p", "site": "x", "slots": 0}])), "proxies[0].site"),
+    ],
+)
+def test_a_malformed_plan_is_a_message_and_leaves_no_result(tmp_path, text, said):
+    plan, output = tmp_path / "plan.json", tmp_path / "result.json"
+    plan.write_text(text)
+    output.write_text("what was there before")
+    done = simulate(plan, output)
+    assert done.returncode == 1
+    assert said in done.stderr
+    assert "Traceback" not in done.stderr
+    assert output.read_text() == "what was there before"
+
+
+def test_other_mistakes_are_messages_too(tmp_path, plan_path):
+    output = tmp_path / "result.json"
+    for done, said in (
+        (simulate(tmp_path / "none.json", output), "Cannot read"),
+        (simulate(plan_path, tmp_path / "no" / "folder.json"), "Cannot write"),
+        (simulate(plan_path, output, start="yesterday"), "--from"),
+        (simulate(plan_path, output, end="2026-11-06T12:00:00Z"), "not after"),
+    ):
+        assert done.returncode == 1
+        assert said in done.stderr
+        assert "Traceback" not in done.stderr
+
+
+# --- load and save ----------------------------------------------------------------------------
+
+
+def test_a_plan_loaded_and_saved_is_the_same_file(tmp_path, new_database):
+    url = new_database()
+    sample, saved = tmp_path / "sample.json", tmp_path / "saved.json"
+    assert gambrel("sample", "larkmoor", "--output", str(sample)).returncode == 0
+    loaded = gambrel("load", str(sample), "--name", "mine", url=url)
+    assert "Stored as plan mine" in loaded.stdout
+    assert gambrel("save", "--name", "mine", "--output", str(saved), url=url).returncode == 0
+    assert saved.read_text() == sample.read_text()
+    assert "There is no plan other" in gambrel("save", "--name", "other", url=url).stderr
+    assert "no open draft 7" in gambrel("save", "--draft", "7", url=url).stderr
+
+
+def test_a_plan_that_cannot_be_read_is_not_stored(new_database):
+    url = new_database()
+    done = gambrel("load", str(VECTORS / "sharing.json"), url=url)
+    assert done.returncode == 1
+    assert "No plan is stored yet" in gambrel("save", url=url).stderr
+
+
+def test_a_database_that_does_not_answer_is_a_message():
+    done = gambrel("save", url="mariadb+pymysql://nobody@127.0.0.1:1/none")
+    assert done.returncode == 1
+    assert "The database cannot be used" in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+# --- the database of our own ------------------------------------------------------------------
+
+
+def reachable(url):
+    password, port = re.search(r"gambrel:(.+)@127.0.0.1:(\d+)/", url).groups()
+    pymysql.connect(
+        host="127.0.0.1", port=int(port), user="gambrel", password=password, database="gambrel"
+    ).close()
+    return True
+
+
+def test_the_server_starts_stops_and_starts_again(tmp_path):
+    instance = Instance(tmp_path)
+    url = instance.start()
+    assert reachable(url)
+    pid = instance.running_pid()
+    instance.stop()
+    assert not Path(f"/proc/{pid}").exists()
+    again = Instance(tmp_path)
+    assert again.start() == url
+    again.stop()
+
+
+def test_a_server_that_was_killed_comes_back_with_its_data(tmp_path):
+    instance = Instance(tmp_path)
+    url = instance.start()
+    os.kill(instance.running_pid(), signal.SIGKILL)
+    instance._process.wait()
+    again = Instance(tmp_path)
+    assert again.start() == url
+    assert reachable(url)
+    again.stop()
+
+
+def test_a_half_made_folder_is_made_anew(tmp_path):
+    (tmp_path / "data").mkdir()
+    (tmp_path / "data" / "ibdata1").write_text("cut short")
+    instance = Instance(tmp_path)
+    assert reachable(instance.start())
+    instance.stop()
+
+
+def test_its_port_is_changed_when_another_program_has_it(tmp_path):
+    with socket.socket() as other:
+        other.bind(("127.0.0.1", 0))
+        other.listen()
+        port = other.getsockname()[1]
+        (tmp_path / "port").write_text(str(port))
+        assert not port_is_free(port)
+        instance = Instance(tmp_path)
+        url = instance.start()
+        assert f":{port}/" not in url
+        instance.stop()
+
+
+def test_a_missing_program_is_named(tmp_path, monkeypatch):
+    monkeypatch.setattr("gambrel.commands.database.shutil.which", lambda *_a, **_k: None)
+    with pytest.raises(CommandError, match="mariadb-server-core"):
+        Instance(tmp_path).start()
+
+
+# --- serving ----------------------------------------------------------------------------------
+
+
+def start_serving(url, state, *arguments):
+    environment = {"GAMBREL_DATABASE_URL": url, "GAMBREL_STATE": str(state)}
+    return subprocess.Popen(
+        [sys.executable, "-m", "gambrel.cli", *arguments],
+        env={**os.environ, "PYTHONPATH": str(PROJECT / "src"), **environment},
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+
+
+def read_address(process):
+    for line in process.stdout:
+        found = re.search(r"http://127\.0\.0\.1:\d+(?=/sign-in#)", line)
+        if found:
+            return found[0]
+    raise AssertionError(process.stderr.read())
+
+
+def workers():
+    listed = subprocess.run(["ps", "-eo", "pid,args"], capture_output=True, text=True, check=True)
+    return [int(line.split()[0]) for line in listed.stdout.splitlines() if "commands.wsgi" in line]
+
+
+@pytest.mark.skipif(
+    not (PROJECT / "web" / "dist" / "index.html").exists(), reason="the pages are not built"
+)
+def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_database, tmp_path):
+    known = set(workers())
+    process = start_serving(new_database(), tmp_path, "start")
+    try:
+        address = read_address(process)
+        with urllib.request.urlopen(f"{address}/api/v1/session", timeout=10) as answer:
+            assert answer.status == 200
+        for pid in set(workers()) - known:
+            os.kill(pid, signal.SIGKILL)
+        assert "started again" in process.stderr.readline()
+        deadline = time.monotonic() + 60
+        while True:
+            try:
+                urllib.request.urlopen(f"{address}/api/v1/session", timeout=10).close()
+                break
+            except OSError:
+                assert time.monotonic() < deadline
+                time.sleep(0.2)
+        busy = start_serving(new_database(), tmp_path, "start")
+        assert "already runs from this folder" in busy.communicate(timeout=60)[1]
+    finally:
+        process.send_signal(signal.SIGINT)
+        process.wait(60)
+    assert process.returncode == 0
+    assert set(workers()) == known

@@ -1,0 +1,81 @@
+"""Forecasts by night are those of one long simulation, however they were come by."""
+
+from datetime import date
+
+import pytest
+from plans import small_plan
+
+from gambrel.core.nights import night_of, night_outcome, week_of
+from gambrel.core.operations import MoveFull, MoveStart, SetLocked, apply_all
+from gambrel.core.plan_reading import read_plan
+from gambrel.core.simulate import simulate
+from gambrel.demo import larkmoor
+from gambrel.work.forecaster import Forecaster, OutOfReach, first_difference, origin_night
+
+TODAY = date(2026, 11, 23)
+ZONE = "Europe/Dublin"
+WEEK = week_of(date(2026, 11, 2), ZONE)
+
+
+@pytest.fixture(scope="module")
+def base():
+    plan = read_plan(larkmoor())
+    return Forecaster(plan, origin_night(plan, TODAY))
+
+
+def outcomes(forecaster, nights):
+    return [night_outcome(forecaster.night(night), night) for night in nights]
+
+
+def test_the_first_night_begins_when_all_known_points_exist(base):
+    assert base.origin == WEEK[0]
+    assert origin_night(small_plan(), TODAY).date == TODAY
+
+
+@pytest.mark.parametrize(
+    "operations",
+    [
+        [MoveStart("office-files", 1, "20:00")],
+        [MoveStart("ticketing-apps", 0, "22:10")],
+        [MoveFull("fleet-telemetry", 1, 1), MoveStart("office-desks", 1, "00:30", 1)],
+    ],
+    ids=["a Friday full", "a daily start", "two moves"],
+)
+def test_a_changed_plan_is_forecast_as_if_it_were_simulated_whole(base, operations):
+    plan = apply_all(base.plan, operations)
+    quick = Forecaster(plan, base.origin, base)
+    alone = night_outcome(quick.night(WEEK[4], alone=True), WEEK[4])
+    whole = simulate(plan, WEEK[0].start, WEEK[-1].end)
+    expected = [night_outcome(whole, night) for night in WEEK]
+    assert alone == expected[4]
+    assert outcomes(quick, WEEK) == expected
+
+
+def test_nights_before_the_change_are_those_of_the_base(base):
+    plan = MoveStart("office-files", 1, "20:00").apply(base.plan)
+    quick = Forecaster(plan, base.origin, base)
+    assert quick.night(WEEK[2]) is base.night(WEEK[2])
+    assert quick.night(WEEK[4]) is not base.night(WEEK[4])
+
+
+def test_the_next_week_goes_on_from_this_one(base):
+    following = week_of(date(2026, 11, 9), ZONE)
+    long = simulate(base.plan, WEEK[0].start, following[-1].end)
+    assert outcomes(base, following) == [night_outcome(long, night) for night in following]
+
+
+def test_a_lock_changes_no_number(base):
+    locked = SetLocked("mail", True).apply(base.plan)
+    assert first_difference(base.plan, locked, WEEK[0].start, WEEK[-1].end) == WEEK[-1].end
+
+
+def test_a_difference_is_found_where_the_first_changed_run_is_due(base):
+    moved = MoveStart("office-files", 1, "20:00").apply(base.plan)
+    at = first_difference(base.plan, moved, WEEK[0].start, WEEK[-1].end)
+    assert at == WEEK[4].start + 8 * 3600
+
+
+def test_nights_out_of_reach_are_refused(base):
+    for day in (date(2026, 11, 1), date(2027, 11, 1)):
+        with pytest.raises(OutOfReach, match="begin with the night of 2026-11-02"):
+            base.night(night_of(day, ZONE))
