@@ -8,7 +8,7 @@ from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parents[3]
 STATE = Path(os.environ.get("GAMBREL_STATE") or PROJECT / ".gambrel")
-"""All that is made while running: database, logs, secrets. Ignored by git; GAMBREL_STATE moves it."""
+"""All that is made while running: database, logs, secrets. GAMBREL_STATE moves it."""
 PAGES = PROJECT / "web" / "dist"
 
 

@@ -195,7 +195,6 @@ export function Lanes(props: Props) {
       onScroll={(event) => setScrolled(event.currentTarget.scrollTop)}
       role="region"
       aria-label="Runs by job"
-      tabIndex={-1}
     >
       <div className="relative" style={{ height: lanes.length * LANE_HEIGHT }}>
         <canvas

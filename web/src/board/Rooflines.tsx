@@ -82,7 +82,7 @@ function Roof(props: Props & { load: Load; shapes: Map<string, Shape>; bound: Se
   return (
     <div className="relative flex" style={{ height: ROOF_HEIGHT + 6 }}>
       <div className="shrink-0 overflow-hidden pt-2 pl-4 leading-snug" style={{ width: LABEL_WIDTH }}>
-        <h3 className="truncate font-semibold">{load.label}</h3>
+        <h2 className="truncate font-semibold">{load.label}</h2>
         <p className="truncate text-xs text-ink-2">
           {most ? amount(most, load.unit) : "no limit"}
           {least < most && `, at times ${amount(least, load.unit)}`}

@@ -33,9 +33,6 @@ export function WeekStrip() {
           const day = dateWords(night.date);
           const before = adoptedWeek[i];
           const changed = before && JSON.stringify(before.silhouette) !== JSON.stringify(night.silhouette);
-          const said = night.forecast
-            ? `${night.verdict}, last run ends ${night.last_end ? clock(night.last_end, zone) : "never"}`
-            : "no forecast";
           return (
             <Hint key={night.date} text={<NightHint date={night.date} />}>
               <button
@@ -43,7 +40,6 @@ export function WeekStrip() {
                 data-night={night.date}
                 disabled={!night.forecast}
                 aria-current={night.date === date ? "date" : undefined}
-                aria-label={`${day.long} ${day.day} ${day.month}: ${said}`}
                 tabIndex={night.date === date ? 0 : -1}
                 onClick={() => goTo(night.date)}
                 className={clsx(
@@ -55,10 +51,11 @@ export function WeekStrip() {
               >
                 <span className="min-w-0 leading-tight">
                   <span className="block font-semibold whitespace-nowrap">
-                    {day.short} {day.day}
+                    {day.short} {day.day} <span className="sr-only">{day.month}</span>
                   </span>
                   <Verdict verdict={night.verdict} />
                   <span className="block text-xs text-ink-2">
+                    <span className="sr-only">last run ends </span>
                     {night.last_end ? clock(night.last_end, zone) : "–"}
                   </span>
                 </span>
