@@ -53,6 +53,17 @@ def test_a_weekly_full_moves_by_days():
     assert words(plan) == "full on Sunday at 21:00"
 
 
+def test_the_increments_change_places_with_a_moved_full():
+    others = {**weekly("incremental", "MO", "20:00"), "rrule": "FREQ=WEEKLY;BYDAY=MO,TU,SA"}
+    plan = small_plan({"schedules": [weekly("full", "FR", "21:00"), others]})
+    moved = MoveFull("nightly", 0, 1).apply(plan)
+    assert words(moved) == "full on Saturday at 21:00"
+    assert words(moved, 1) == "incremental on Monday, Tuesday and Friday at 20:00"
+    assert MoveFull("nightly", 0, -1).apply(moved) == plan
+    free = MoveFull("nightly", 0, 2).apply(plan)
+    assert words(free, 1) == "incremental on Monday, Tuesday and Saturday at 20:00"
+
+
 def test_what_is_done_can_be_said():
     plan = small_plan()
     assert MoveFull("nightly", 0, -1).describe(plan) == (

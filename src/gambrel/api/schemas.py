@@ -293,7 +293,7 @@ class NightSchema(NightSummarySchema):
 
 
 class NightQuerySchema(DraftQuerySchema):
-    load = List(
+    load = List(  # type: ignore[assignment]
         String(),
         load_default=None,
         metadata={"description": "names of loads to show; none: the tightest ones"},
@@ -332,7 +332,7 @@ class PreviewRequestSchema(Schema):
     draft = Integer(load_default=None, allow_none=True)
     operations = required(List, Nested(OperationSchema), validate=Length(max=200))
     night = required(Date)
-    load = List(String(), load_default=None, allow_none=True)
+    load = List(String(), load_default=None, allow_none=True)  # type: ignore[assignment]
     scope = String(load_default="week", validate=OneOf(["night", "week"]))
 
 

@@ -62,6 +62,27 @@ def _shift_rule(rule: str, by: int) -> str:
     return re.sub(r"(?i)BYDAY=[^;]*", f"BYDAY={moved}", rule)
 
 
+def _plain_days(schedule: Schedule) -> list[str]:
+    """The weekdays that a weekly rule names; none where it is no such rule."""
+    if not isinstance(schedule, RuleSchedule):
+        return []
+    parts = _rule_parts(schedule.rrule)
+    codes = parts.get("BYDAY", "").split(",")
+    plain = parts.get("FREQ") == "WEEKLY" and all(code in _RULE_DAYS for code in codes)
+    return codes if plain else []
+
+
+def _changed_places(schedule: Schedule, old: list[str], new: list[str]) -> Schedule:
+    """A weekly schedule that ran on the new day and not on the old one, on the old one instead."""
+    codes = _plain_days(schedule)
+    if len(old) != 1 or len(new) != 1 or new[0] not in codes or old[0] in codes:
+        return schedule
+    assert isinstance(schedule, RuleSchedule)
+    swapped = ",".join(old[0] if code == new[0] else code for code in codes)
+    rule = re.sub(r"(?i)BYDAY=[^;]*", f"BYDAY={swapped}", schedule.rrule)
+    return replace(schedule, rrule=rule)
+
+
 def _days_of(schedule: Schedule) -> str:
     """The weekdays of a schedule in words: "Fri", "Mon, Wed" or "" for no particular day."""
     if isinstance(schedule, DayRowSchedule):
@@ -180,6 +201,10 @@ class MoveStart(_JobOperation):
 class MoveFull(_JobOperation):
     """Move a weekly full by some days, at the same time of day.
 
+    A weekly schedule of the same job that ran on the full's new day, and not on its old one, changes
+    places with it: who took a full on Friday and increments on the six other days still does one
+    run a day when the full is on Saturday.
+
     Attributes:
         schedule: position among the job's schedules, from 0.
         days: by how many days, -6 to 6.
@@ -204,7 +229,12 @@ class MoveFull(_JobOperation):
             start=schedule.start + timedelta(days=self.days),
             rrule=_shift_rule(schedule.rrule, self.days),
         )
-        return self._with_schedule(plan, self.schedule, moved)
+        old, new = _plain_days(schedule), _plain_days(moved)
+        others = [
+            _changed_places(other, old, new) if i != self.schedule else moved
+            for i, other in enumerate(self._job(plan).schedules)
+        ]
+        return self._with_job(plan, replace(self._job(plan), schedules=tuple(others)))
 
     def describe(self, plan: Plan) -> str:
         return _moved_in_words(self, plan, self.schedule)

@@ -369,7 +369,7 @@ def _jobs() -> list[dict[str, Any]]:
         ),
         _job(
             "lab-builds", "Lab", _folder("lab"), "quay-dedupe",
-            _weekly("FR", "22:00", "23:00"), priority=1, proxies=pinned, start_within_min=180,
+            _weekly("FR", "22:00", "23:00"), priority=1, proxies=pinned, start_within_min=270,
             retention={"points": 5},
         ),
         _job(
