@@ -99,8 +99,13 @@ def test_a_draft_of_a_version_that_is_adopted_no_more_is_not_adopted(maker, head
     saved = added(maker, draft, LATER)
     with maker.begin() as session:
         store.store_plan(session, "small", small_plan(), actor="test")
-    with pytest.raises(store.Changed), maker.begin() as session:
+    with pytest.raises(store.Changed) as caught, maker.begin() as session:
         store.adopt(session, saved.id, saved.revision, actor="ann", note="")
+    assert caught.value.base_left
+    with maker.begin() as session:
+        store.discard_drafts(session, head.id, actor="ann")
+    with maker() as session:
+        assert store.drafts(session, head.id) == []
 
 
 def test_every_write_leaves_its_trace(maker, draft):

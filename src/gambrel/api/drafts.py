@@ -44,11 +44,20 @@ def _revision() -> int:
 
 
 def _changed(error: store.Changed) -> Response:
+    title, detail = (
+        "The draft has changed meanwhile",
+        "Nothing was saved. The draft as it is now comes with this answer.",
+    )
+    if error.base_left:
+        title, detail = (
+            "Another plan was adopted since this draft was started",
+            "Nothing was adopted, and the draft is kept.",
+        )
     return answer(
         ProblemError(
             412,
-            "The draft has changed meanwhile",
-            "Nothing was saved. The draft as it is now comes with this answer.",
+            title,
+            detail,
             yours=_revision(),
             now=DraftSchema().dump(present.draft(error.now)),
         )

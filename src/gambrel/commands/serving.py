@@ -28,7 +28,7 @@ from gambrel.commands.places import PAGES, STATE, CommandError, complain, say
 from gambrel.core.plan_reading import read_plan
 from gambrel.demo import SCENARIOS
 from gambrel.store.database import Sessions, connect, migrate, sessions
-from gambrel.store.plans import plan_heads, store_plan
+from gambrel.store.plans import discard_drafts, plan_heads, store_plan
 from gambrel.store.sign_in import new_link
 
 DEFAULT_PORT = 8420
@@ -104,7 +104,8 @@ def _load_samples(maker: Sessions, *, fresh: bool) -> None:
             say(f"Loading the sample plan {name}.")
             with maker.begin() as db:
                 plan = read_plan(SCENARIOS[name]())
-                store_plan(db, name, plan, actor="gambrel demo", note="sample data")
+                head = store_plan(db, name, plan, actor="gambrel demo", note="sample data")
+                discard_drafts(db, head.id, actor="gambrel demo")
 
 
 class _Application:

@@ -201,9 +201,9 @@ class MoveStart(_JobOperation):
 class MoveFull(_JobOperation):
     """Move a weekly full by some days, at the same time of day.
 
-    A weekly schedule of the same job that ran on the full's new day, and not on its old one, changes
-    places with it: who took a full on Friday and increments on the six other days still does one
-    run a day when the full is on Saturday.
+    A weekly schedule of the same job that ran on the full's new day, and not on its old one,
+    changes places with it: a job with a full on Friday and incrementals on the six other days
+    still does one run a day when the full is on Saturday.
 
     Attributes:
         schedule: position among the job's schedules, from 0.

@@ -26,10 +26,11 @@ class NotFound(LookupError):
 
 
 class Changed(RuntimeError):
-    """Somebody else changed the draft meanwhile; `now` is what it is now."""
+    """Somebody else changed the draft, or adopted another plan; `now` is what the draft is now."""
 
-    def __init__(self, now: Draft) -> None:
+    def __init__(self, now: Draft, *, base_left: bool = False) -> None:
         self.now = now
+        self.base_left = base_left
         super().__init__(f"draft {now.id} is at revision {now.revision}")
 
 
@@ -100,6 +101,15 @@ def store_plan(session: Session, name: str, plan: Plan, *, actor: str, note: str
     _audit(session, actor, "store plan", f"plan {row.id}", version=row.adopted_version, note=note)
     session.flush()
     return PlanHead(row.id, row.name, row.adopted_version)
+
+
+def discard_drafts(session: Session, plan_id: int, *, actor: str) -> None:
+    """Close all open drafts of a plan without adopting them."""
+    query = select(DraftRow).where(DraftRow.plan_id == plan_id, DraftRow.state == "open")
+    for row in session.scalars(query.with_for_update()):
+        row.state = "discarded"
+        row.revision += 1
+        _audit(session, actor, "discard", f"draft {row.id}")
 
 
 def version_plan(session: Session, version_id: int) -> Plan:
@@ -254,7 +264,7 @@ def adopt(session: Session, draft_id: int, revision: int, *, actor: str, note: s
     head_row = session.scalar(select(PlanRow).where(PlanRow.id == row.plan_id).with_for_update())
     assert head_row is not None
     if head_row.adopted_version != row.base_version:
-        raise Changed(current)
+        raise Changed(current, base_left=True)
     plan = apply_all(version_plan(session, row.base_version), current.operations)
     head_row.adopted_version = save_plan(session, row.plan_id, plan, note)
     row.state = "adopted"

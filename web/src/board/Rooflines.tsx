@@ -1,3 +1,4 @@
+import { clsx } from "clsx";
 import { useLayoutEffect, useMemo, useRef } from "react";
 import type { Job, Load, Night } from "../api/client";
 import { useTheme } from "../shell/theme";
@@ -70,12 +71,13 @@ function Roof(props: Props & { load: Load; shapes: Map<string, Shape>; bound: Se
     if (!context) return;
     paintRoof(context, {
       load, scale, walls, shapes, bound, chosen, hovered, pointer,
+      over: night.verdict === "over",
       nightStart: millis(night.start),
       zone: night.time_zone,
       palette: paletteOf(canvas.current),
       height: ROOF_HEIGHT,
     });
-  }, [load, night.start, night.time_zone, scale, walls, shapes, bound, chosen, hovered, pointer, theme]);
+  }, [load, night.start, night.time_zone, night.verdict, scale, walls, shapes, bound, chosen, hovered, pointer, theme]);
   const capacities = (load.capacity ?? []).map(([, value]) => value ?? 0);
   const most = Math.max(0, ...capacities);
   const least = Math.min(most, ...capacities);
@@ -89,7 +91,7 @@ function Roof(props: Props & { load: Load; shapes: Map<string, Shape>; bound: Se
         </p>
         <p className="truncate text-xs">
           {load.full_s > 60 ? (
-            <span className="font-semibold text-barn">
+            <span className={clsx("font-semibold", night.verdict === "over" && "text-barn")}>
               full {duration(load.full_s)}, {count(load.waiting_jobs.length, "job")} wait
               {load.waiting_jobs.length === 1 && "s"}
             </span>

@@ -399,6 +399,7 @@ export interface RoofPaint {
   /** what each job mostly runs as that night, for its hue, and its position, for its shade */
   shapes: ReadonlyMap<string, Shape>;
   bound: ReadonlySet<string>;
+  over: boolean;
   chosen: string | null;
   hovered: string | null;
   pointer: number | null;
@@ -561,7 +562,9 @@ function paintWaiting(
   if (!most) return;
   const roof = y(roofTop(load));
   const heightOf = (value: number) => roof - (value / most) * (roof - 3);
-  context.strokeStyle = p.barn;
+  // Red is kept for a night that is over; on others waiting is no more than a fact.
+  const colour = paint.over ? p.barn : p.ink2;
+  context.strokeStyle = colour;
   context.lineWidth = 1.25;
   context.beginPath();
   let drawing = false;
@@ -580,7 +583,7 @@ function paintWaiting(
   });
   context.stroke();
   context.globalAlpha = 0.12;
-  context.fillStyle = p.barn;
+  context.fillStyle = colour;
   context.fill();
   context.globalAlpha = 1;
 }

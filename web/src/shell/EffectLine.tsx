@@ -13,6 +13,8 @@ function Was({ now, was }: { now: ReactNode; was: ReactNode }) {
   );
 }
 
+const past = (night: NightSummary) => (night.over_s > 0 ? duration(night.over_s) : "0 min");
+
 function peakOf(night: NightSummary): string {
   const tight = night.tightest;
   return tight?.capacity ? percent(tight.peak / tight.capacity) : "0 %";
@@ -39,16 +41,23 @@ export function EffectLine() {
           <strong className="text-effect-strong">{problem}</strong>
         ) : now?.last_end && was?.last_end ? (
           <>
-            {words.length > 0 && <span className="mr-3">{words.at(-1)}.</span>}
+            {words.length > 0 && <span>{words.at(-1)} · </span>}
             Last run {dateWords(date).short} ends{" "}
             <Was now={dayClock(now.last_end, zone)} was={dayClock(was.last_end, zone)} />
-            {" · "}past the window <Was now={duration(now.over_s)} was={duration(was.over_s)} />
+            {" · "}past the window <Was now={past(now)} was={past(was)} />
             {now.tightest && was.tightest && (
               <>
                 {" · "}
-                {resource(now.tightest.name)} at most <Was now={peakOf(now)} was={peakOf(was)} />
-                {", full "}
-                <Was now={full(now)} was={full(was)} />
+                {resource(now.tightest.name)}{" "}
+                {peakOf(now) === peakOf(was) ? (
+                  <>
+                    full <Was now={full(now)} was={full(was)} />
+                  </>
+                ) : (
+                  <>
+                    at most <Was now={peakOf(now)} was={peakOf(was)} />
+                  </>
+                )}
               </>
             )}
             {" · "}findings <Was now={now.reasons.length} was={was.reasons.length} />

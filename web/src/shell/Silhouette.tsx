@@ -69,7 +69,11 @@ export function Silhouette({ night, before }: { night: NightSummary; before?: Ni
       {night.over_s > 0 && (
         <path d={load} fill={`url(#${id})`} clipPath={`url(#${id}-clip)`} />
       )}
-      <path d={waiting(shape)} fill="var(--barn)" opacity="0.55" />
+      <path
+        d={waiting(shape)}
+        fill={night.verdict === "over" ? "var(--barn)" : "var(--ink-2)"}
+        opacity="0.5"
+      />
       {before?.silhouette && (
         <path d={house(part(before.silhouette.load, [from, to]))} fill="none" stroke="var(--ink-2)" strokeWidth="0.75" />
       )}
