@@ -1,5 +1,6 @@
 """The worked cases of the planning model."""
 
+from dataclasses import asdict, replace
 from pathlib import Path
 
 import pytest
@@ -7,6 +8,7 @@ from vector_cases import PLAN_CASES, VECTORS, differences, load
 
 from gambrel.core import plan_reading as reading
 from gambrel.core.calendars import occurrences
+from gambrel.core.restore import newest_restore, rto_met
 from gambrel.core.sharing import Demand, fair_rates
 from gambrel.core.simulate import simulate
 from gambrel.formats.result_file import result
@@ -20,6 +22,19 @@ def test_plan_gives_the_expected_result(name):
     start, end = (reading.parse_instant(case[key]) for key in ("from", "to"))
     forecast = simulate(reading.read_plan(case["plan"]), start, end)
     assert differences(case["result"], result(forecast)) == []
+
+
+@pytest.mark.parametrize("name", [name for name in PLAN_CASES if name.startswith("case-")])
+def test_restores_take_as_long_as_expected(name):
+    case = load(name)
+    start, end = (reading.parse_instant(case[key]) for key in ("from", "to"))
+    forecast = simulate(reading.read_plan(case["plan"]), start, end)
+    for machine in forecast.plan.machines:
+        found = newest_restore(forecast, machine)
+        estimate = None if found is None else asdict(found)
+        assert differences(case["restore"][machine.id], estimate) == []
+        assert rto_met(replace(machine, rto_hours=None), found) is None
+        assert rto_met(replace(machine, rto_hours=1000), found) is (found is not None)
 
 
 @pytest.mark.parametrize("case", load("schedules.json"), ids=lambda case: case["name"])

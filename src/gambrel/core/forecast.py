@@ -127,6 +127,13 @@ class Flow:
 
 @dataclass(frozen=True, slots=True)
 class PointRecord:
+    """A restore point that exists when all work has ended.
+
+    Attributes:
+        chain_points: the point itself and its bases, counted.
+        chain_bytes: their stored bytes together.
+    """
+
     job: str
     machine: str
     repository: str
@@ -134,6 +141,9 @@ class PointRecord:
     at: float
     exists_from: float
     stored_bytes: float
+    usable: bool
+    chain_points: int
+    chain_bytes: float
 
 
 @dataclass(frozen=True, slots=True)

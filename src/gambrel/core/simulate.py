@@ -1093,7 +1093,11 @@ class Simulation:
     def _point_records(self) -> Iterable[PointRecord]:
         plan = self.plan
         for (repository, job, machine), points in self.points.items():
+            chains: dict[int, tuple[int, float]] = {}
             for point in sorted(points, key=lambda point: point.at):
+                # A base is older than what needs it, so its own chain is known by now.
+                count, stored = chains.get(id(point.base), (0, 0.0))
+                chains[id(point)] = (count + 1, stored + point.stored_bytes)
                 yield PointRecord(
                     plan.jobs[job].id,
                     plan.machines[machine].id,
@@ -1102,6 +1106,8 @@ class Simulation:
                     point.at,
                     point.exists_from,
                     point.stored_bytes,
+                    point.usable,
+                    *chains[id(point)],
                 )
 
     def _run(self, run: RunTask) -> Run:
