@@ -195,6 +195,14 @@ def test_its_port_is_changed_when_another_program_has_it(tmp_path):
         instance.stop()
 
 
+def test_a_folder_without_the_right_to_it_is_named(tmp_path, monkeypatch):
+    (tmp_path / "data").mkdir()
+    monkeypatch.setattr("gambrel.commands.database.os.access", lambda *_a: False)
+    with pytest.raises(CommandError, match="no right to write"):
+        Instance(tmp_path).start()
+    assert (tmp_path / "data").exists()
+
+
 def test_a_missing_program_is_named(tmp_path, monkeypatch):
     monkeypatch.setattr("gambrel.commands.database.shutil.which", lambda *_a, **_k: None)
     with pytest.raises(CommandError, match="mariadb-server-core"):

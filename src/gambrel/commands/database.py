@@ -119,6 +119,14 @@ class Instance:
             path.write_text(secrets.token_urlsafe(24))
         return path.read_text().strip()
 
+    def _check_rights(self) -> None:
+        for folder in (self.folder, self.data):
+            if folder.exists() and not os.access(folder, os.W_OK | os.X_OK):
+                raise CommandError(
+                    f"You have no right to write to {folder}, where the database lies. Take it "
+                    "back (chown), or set GAMBREL_STATE to a folder of your own."
+                )
+
     # --- running ---
 
     def running_pid(self) -> int | None:
@@ -132,6 +140,7 @@ class Instance:
 
     def start(self) -> str:
         """Start the server, or take over one that still runs; returns the database URL."""
+        self._check_rights()
         self._prepare()
         pid = self.running_pid()
         if pid is not None:
@@ -190,8 +199,8 @@ class Instance:
                     tail = self.log.read_text(errors="replace")[-1500:] if self.log.exists() else ""
                     raise CommandError(
                         f"MariaDB does not answer ({error.args[-1]}). The end of {self.log}:\n"
-                        f"{tail}\nIf the folder is damaged, delete {self.folder} and start again; "
-                        "plans stored in it are lost then."
+                        f"{tail}\nMend what it names and start again. Your plans lie in "
+                        f"{self.data}; keep that folder."
                     ) from error
                 time.sleep(0.1)
 
