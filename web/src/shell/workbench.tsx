@@ -56,13 +56,20 @@ interface PreviewState {
   running: boolean;
 }
 
+interface Question {
+  moves: readonly Move[];
+  scope: "night" | "week";
+  /** Ask for the week as soon as the night, which comes quicker, is there. */
+  thenWeek: boolean;
+}
+
 /** Previews of moves: one request at a time, the newest question next, answers never out of order. */
 function usePreviews(
   ask: (moves: readonly Move[], scope: "night" | "week", signal: AbortSignal) => Promise<Preview>,
   onProblem: (problem: string) => void,
 ) {
   const [state, setState] = useState<PreviewState>({ result: null, running: false });
-  const waiting = useRef<{ moves: readonly Move[]; scope: "night" | "week" } | null>(null);
+  const waiting = useRef<Question | null>(null);
   const flight = useRef<AbortController | null>(null);
   const latest = useRef({ ask, onProblem });
   useEffect(() => {
@@ -72,14 +79,17 @@ function usePreviews(
   const pump = useCallback(async () => {
     if (flight.current) return;
     while (waiting.current) {
-      const { moves, scope } = waiting.current;
+      const { moves, scope, thenWeek } = waiting.current;
       waiting.current = null;
       const control = new AbortController();
       flight.current = control;
       setState((s) => ({ ...s, running: true }));
       try {
         const result = await latest.current.ask(moves, scope, control.signal);
-        if (!control.signal.aborted) setState((s) => ({ ...s, result }));
+        if (!control.signal.aborted) {
+          setState((s) => ({ ...s, result }));
+          if (thenWeek) waiting.current ??= { moves, scope: "week", thenWeek: false };
+        }
       } catch (error) {
         if (!control.signal.aborted) latest.current.onProblem((error as Error).message);
       }
@@ -88,9 +98,10 @@ function usePreviews(
     setState((s) => ({ ...s, running: false }));
   }, []);
 
+  /** Moves in mid-drag ask for their night alone, moves that are kept for the week as well. */
   const request = useCallback(
-    (moves: readonly Move[], scope: "night" | "week") => {
-      waiting.current = { moves, scope };
+    (moves: readonly Move[], kept: boolean) => {
+      waiting.current = { moves, scope: "night", thenWeek: kept };
       void pump();
     },
     [pump],
@@ -147,15 +158,15 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
 
   // Moves, the night and the chosen loads decide what has to be previewed.
   useEffect(() => {
-    if (moves.length) request(moves, "week");
+    if (moves.length) request(moves, true);
     else clear();
   }, [moves, date, loads, request, clear]);
 
   const attempt = useCallback(
     (move: Move | null) => {
       setAttempting(move !== null);
-      if (move) request(withMove(moves, move), "night");
-      else if (moves.length) request(moves, "week");
+      if (move) request(withMove(moves, move), false);
+      else if (moves.length) request(moves, true);
       else clear();
     },
     [moves, request, clear],
@@ -191,7 +202,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
       const target = draft ?? (await q.startDraft(plan.id, `${plan.name}, changed`));
       const made = await q.saveOperations(target, operationsOf(moves, jobs));
       client.setQueryData(q.planQuery(plan.id, made.id).queryKey, { ...plan, draft: made });
-      if (result && !running) {
+      if (result?.nights.length === 7 && !running) {
         // What was previewed is what is saved: it need not be simulated again.
         client.setQueryData(q.nightQuery(plan.id, made, date, loads).queryKey, result.night);
         client.setQueryData(q.weekQuery(plan.id, made, mondayOf(date)).queryKey, {
