@@ -191,7 +191,8 @@ export function Lanes(props: Props) {
   return (
     <div
       ref={scroller}
-      className="relative min-h-0 flex-1 overflow-x-hidden overflow-y-auto"
+      className="relative min-h-0 overflow-x-hidden overflow-y-auto"
+      style={{ flex: `0 1 ${lanes.length * LANE_HEIGHT}px` }}
       onScroll={(event) => setScrolled(event.currentTarget.scrollTop)}
       role="region"
       aria-label="Runs by job"

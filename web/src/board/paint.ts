@@ -458,12 +458,6 @@ export function paintRoof(context: CanvasRenderingContext2D, paint: RoofPaint) {
   const floor = height - 0.5;
   const y = (value: number) => Math.max(1, floor - (value / top) * height * ROOF_LEVEL);
   paintGrid(context, scale, paint.zone, p, height);
-  context.strokeStyle = p.ruleStrong;
-  context.beginPath();
-  context.moveTo(0, floor);
-  context.lineTo(scale.width, floor);
-  context.stroke();
-
   const area = (below: [number, number][], above: [number, number][]) => {
     context.beginPath();
     const last = above.length - 1;
@@ -507,6 +501,12 @@ export function paintRoof(context: CanvasRenderingContext2D, paint: RoofPaint) {
       context.restore();
     }
   });
+  context.strokeStyle = p.ruleStrong;
+  context.lineWidth = 1;
+  context.beginPath();
+  context.moveTo(0, floor);
+  context.lineTo(scale.width, floor);
+  context.stroke();
   paintRoofline(context, paint, y, floor);
   paintWaiting(context, paint, y);
   if (paint.pointer !== null) paintPointer(context, paint.pointer, height, p);
