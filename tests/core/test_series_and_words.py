@@ -1,5 +1,7 @@
 """Loads over time, exposure, selection and jobs in words."""
 
+import itertools
+
 import pytest
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly
 
@@ -35,6 +37,24 @@ def test_a_link_is_full_while_it_squeezes():
     assert (found.unit, found.waiting_jobs) == ("Mbit/s", ("nightly",))
     assert found.peak == pytest.approx(1000)
     assert max(value for _, value in found.waiting) == 2
+
+
+def test_copies_are_told_apart_from_reading():
+    file = small_file()
+    file["repositories"].append({"id": "attic", "site": "quay"})
+    file["jobs"][0]["schedules"] = [weekly("full", "FR", "20:00")]
+    file["jobs"][0]["copies"] = [{"repository": "attic", "delay_min": 30}]
+    forecast = simulate(read_plan(file), FRIDAY_NOON, FRIDAY_NOON + DAY)
+    parts = {part.purpose: part.steps for part in load("link:lan", forecast).parts}
+    assert set(parts) == {"read", "copy"}
+    assert parts["copy"][0][0] - parts["read"][0][0] > 30 * 60
+    moved = {purpose: area(steps) / 8 * 1e6 for purpose, steps in parts.items()}
+    assert moved["copy"] == pytest.approx(moved["read"], rel=1e-6)
+
+
+def area(steps):
+    pairs = itertools.pairwise(steps)
+    return sum(value * (following[0] - at) for (at, value), following in pairs)
 
 
 def test_what_waits_for_a_slot_is_counted():

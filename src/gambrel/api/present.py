@@ -184,7 +184,7 @@ def _busiest_slots(loads: Iterable[LoadSeries]) -> LoadSeries | None:
 
 def _silhouette(forecast: Forecast, night: Night, loads: Sequence[LoadSeries]) -> dict[str, Any]:
     chosen = _busiest_slots(loads)
-    jobs = () if chosen is None else {*chosen.jobs, *chosen.waiting_jobs}
+    jobs = () if chosen is None else {part.job for part in chosen.parts if part.purpose == "read"}
     every = [job.id for job in forecast.plan.jobs]
     span = walls(forecast.plan, night, jobs) or walls(forecast.plan, night, every)
     length = night.end - night.start
@@ -337,7 +337,10 @@ def load(item: Plan, series: LoadSeries, night: Night) -> dict[str, Any]:
         "label": load_label(item, series.name),
         "unit": series.unit,
         "capacity": None if series.capacity is None else steps(series.capacity),
-        "jobs": [{"job": ident, "steps": steps(s)} for ident, s in series.jobs.items()],
+        "parts": [
+            {"job": part.job, "purpose": part.purpose, "steps": steps(part.steps)}
+            for part in series.parts
+        ],
         "waiting": steps(series.waiting),
         "peak": series.peak,
         "full_s": series.full_s,

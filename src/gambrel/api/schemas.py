@@ -265,8 +265,11 @@ class WindowSpanSchema(Schema):
     closes = required(Instant)
 
 
-class StepsSchema(Schema):
+class LoadPartSchema(Schema):
+    """What one job loads it with, for one purpose: disks read, copies, or work in a repository."""
+
     job = required(String)
+    purpose = required(String, validate=OneOf(["read", "copy", "rewrite"]))
     steps = required(List, List(Float()))
 
 
@@ -277,7 +280,7 @@ class LoadSchema(Schema):
     label = required(String)
     unit = required(String)
     capacity = nullable(List, List(Float()))
-    jobs = required(List, Nested(StepsSchema))
+    parts = required(List, Nested(LoadPartSchema))
     waiting = required(List, List(Float()))
     peak = required(Float)
     full_s = required(Float)

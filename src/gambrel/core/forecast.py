@@ -11,6 +11,8 @@ from gambrel.core.plan import Kind, Plan, Transport
 from gambrel.core.retention import Snapshot
 
 MachineOutcome = Literal["done", "cut off", "missed", "no path"]
+Purpose = Literal["read", "copy", "rewrite"]
+"""What a stream is for: a disk of a machine, a copy to another repository, a transform or merge."""
 RunOutcome = Literal["done", "incomplete", "missed", "empty", "skipped"]
 
 
@@ -98,6 +100,7 @@ class Hold:
 
     pool: int
     job: int
+    purpose: Purpose
     start: float
     end: float
 
@@ -117,6 +120,7 @@ class Flow:
     """Alike streams of a job moving at one rate: `rate` in bytes/s for each of `count`."""
 
     job: int
+    purpose: Purpose
     uses: Uses
     count: int
     rate: float

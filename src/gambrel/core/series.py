@@ -10,7 +10,7 @@ from typing import Literal
 from zoneinfo import ZoneInfo
 
 from gambrel.core.calendars import limit_intervals
-from gambrel.core.forecast import Forecast
+from gambrel.core.forecast import Forecast, Purpose
 from gambrel.core.paths import Topology
 from gambrel.core.plan import Plan
 from gambrel.core.units import MBIT, MIB
@@ -23,6 +23,15 @@ FULL = 0.999
 
 
 @dataclass(frozen=True, slots=True)
+class LoadPart:
+    """What one job loads a pool or resource with, for one purpose."""
+
+    job: str
+    purpose: Purpose
+    steps: tuple[Step, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class LoadSeries:
     """The load of one pool or resource over a span of time.
 
@@ -30,7 +39,7 @@ class LoadSeries:
         name: `slots:proxy:ID` and the like for a pool of slots, `link:ID` and the like for a rate.
         unit: "slots", "Mbit/s" or "MiB/s"; all values are in it.
         capacity: None where there is no limit.
-        jobs: for each job id with any load, its steps.
+        parts: the steps of what each job loads it with, one part for each purpose.
         waiting: steps of how many disks wait for a slot, or how many streams are squeezed here.
         peak: largest total load.
         full_s: seconds with the total at the capacity.
@@ -40,11 +49,15 @@ class LoadSeries:
     name: str
     unit: Literal["slots", "Mbit/s", "MiB/s"]
     capacity: tuple[Step, ...] | None
-    jobs: Mapping[str, tuple[Step, ...]]
+    parts: tuple[LoadPart, ...]
     waiting: tuple[Step, ...]
     peak: float
     full_s: float
     waiting_jobs: tuple[str, ...]
+
+
+PileKey = tuple[int, Purpose]
+"""(position of the job, purpose)"""
 
 
 class _Piles:
@@ -53,16 +66,16 @@ class _Piles:
     def __init__(self, start: float, end: float) -> None:
         self.start = start
         self.end = end
-        self.changes: dict[int, dict[float, float]] = {}
+        self.changes: dict[PileKey, dict[float, float]] = {}
 
-    def add(self, key: int, start: float, end: float, height: float) -> None:
+    def add(self, key: PileKey, start: float, end: float, height: float) -> None:
         start, end = max(start, self.start), min(end, self.end)
         if end > start and height:
             pile = self.changes.setdefault(key, {})
             pile[start] = pile.get(start, 0.0) + height
             pile[end] = pile.get(end, 0.0) - height
 
-    def steps(self, key: int) -> tuple[Step, ...]:
+    def steps(self, key: PileKey) -> tuple[Step, ...]:
         return _running(self.changes.get(key, {}))
 
     def total(self) -> tuple[Step, ...]:
@@ -174,10 +187,10 @@ def _pool_series(
     used, waiting = _Piles(start, end), _Piles(start, end)
     for hold in forecast.holds:
         if hold.pool == pool:
-            used.add(hold.job, hold.start, hold.end, 1.0)
+            used.add((hold.job, hold.purpose), hold.start, hold.end, 1.0)
     for wait in forecast.waits:
         if pool in wait.pools:
-            waiting.add(wait.job, wait.start, wait.end, 1.0)
+            waiting.add((wait.job, "read"), wait.start, wait.end, 1.0)
     slots = topology.slots.get(pool)
     capacity = None if slots is None else ((start, float(slots)),)
     return _series(forecast.plan, f"slots:{name}", "slots", capacity, used, waiting, end)
@@ -196,9 +209,14 @@ def _rate_series(
             continue
         for number, use in flow.uses:
             if number == resource:
-                used.add(flow.job, flow.start, flow.end, flow.rate * flow.count * use / unit)
+                used.add(
+                    (flow.job, flow.purpose),
+                    flow.start,
+                    flow.end,
+                    flow.rate * flow.count * use / unit,
+                )
         if flow.squeeze == resource:
-            waiting.add(flow.job, flow.start, flow.end, float(flow.count))
+            waiting.add((flow.job, flow.purpose), flow.start, flow.end, float(flow.count))
     if kind == "link":
         capacity: tuple[Step, ...] | None = _link_capacity(forecast.plan, ident, start, end)
     else:
@@ -222,20 +240,25 @@ def _series(
         name=name,
         unit=unit,
         capacity=capacity,
-        jobs={plan.jobs[job].id: used.steps(job) for job in sorted(used.changes)},
+        parts=tuple(
+            LoadPart(plan.jobs[job].id, purpose, used.steps((job, purpose)))
+            for job, purpose in sorted(used.changes)
+        ),
         waiting=waiting.total(),
         peak=max((value for _, value in total), default=0.0),
         full_s=_full_seconds(total, capacity, end),
-        waiting_jobs=tuple(plan.jobs[job].id for job in sorted(waiting.changes)),
+        waiting_jobs=tuple(
+            plan.jobs[job].id for job in sorted({job for job, _ in waiting.changes})
+        ),
     )
 
 
 def total_load(series: LoadSeries) -> tuple[Step, ...]:
     """The steps of the load of all jobs together."""
     changes: dict[float, float] = {}
-    for steps in series.jobs.values():
+    for part in series.parts:
         before = 0.0
-        for instant, value in steps:
+        for instant, value in part.steps:
             changes[instant] = changes.get(instant, 0.0) + value - before
             before = value
     return _running(changes)

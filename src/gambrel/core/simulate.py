@@ -31,6 +31,7 @@ from gambrel.core.forecast import (
     MachineRun,
     NewestPoint,
     PointRecord,
+    Purpose,
     QuietInstant,
     Reading,
     Run,
@@ -391,7 +392,7 @@ class Simulation:
         for item in begun:
             assert item.start is not None
             for pool in item.pools:
-                self._free(pool, item.job, item.start)
+                self._free(pool, item.job, item.start, item.purpose)
         queued = [item for item in self.queue if isinstance(item, RepositoryTask)]
         for item in (*begun, *queued):
             if item.copy is not None:
@@ -684,12 +685,13 @@ class Simulation:
         work: float,
         order: QueueKey,
         done: Callable[[], None],
+        purpose: Purpose = "read",
     ) -> Stream:
         limited = tuple((r, use) for r, use in uses if use > 0 and r in self.capacity)
-        key = (job, share, ceiling, limited)
+        key = (job, purpose, share, ceiling, limited)
         group = self._classes.get(key)
         if group is None:
-            group = self._classes[key] = StreamClass(job, share, ceiling, limited)
+            group = self._classes[key] = StreamClass(job, purpose, share, ceiling, limited)
         group.settle(self.now, self.flows)
         if not group.active:
             group.progress, group.rate, group.squeeze_s = 0.0, 0.0, {}
@@ -733,11 +735,11 @@ class Simulation:
             self._free(candidate.proxy, disk.owner.run.position, disk.slots_from)
         disk.owner.readings.append(Reading(disk.disk.id, proxy, candidate.transport))
 
-    def _free(self, pool: int, job: int, since: float) -> None:
+    def _free(self, pool: int, job: int, since: float, purpose: Purpose = "read") -> None:
         self.busy[pool] -= 1
         self._walk_needed = True
         if self.now > since:
-            self.holds.append(Hold(pool, job, since, self.now))
+            self.holds.append(Hold(pool, job, purpose, since, self.now))
 
     def _note_wait(self, pools: tuple[int, ...], item: DiskTask, run: RunTask) -> None:
         if self.now > item.queued + SAME_INSTANT and run.opens != NEVER:
@@ -962,6 +964,7 @@ class Simulation:
                 item.work,
                 item.key,
                 lambda: self._repository_task_done(item),
+                item.purpose,
             )
         return True
 
@@ -969,7 +972,7 @@ class Simulation:
         assert item.start is not None
         self._repository_tasks.discard(item)
         for pool in item.pools:
-            self._free(pool, item.job, item.start)
+            self._free(pool, item.job, item.start, item.purpose)
         self._walk_needed = True
         item.on_end(item)
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from heapq import heappop
 from math import inf
 
-from gambrel.core.forecast import Flow
+from gambrel.core.forecast import Flow, Purpose
 from gambrel.core.paths import Uses
 from gambrel.core.sharing import UNLIMITED
 
@@ -22,12 +22,15 @@ class StreamClass:
     """
 
     __slots__ = (
-        "active", "demand_key", "ends_at", "job", "progress", "rate", "since", "squeeze",
+        "active", "demand_key", "ends_at", "job", "progress", "purpose", "rate", "since", "squeeze",
         "squeeze_s", "targets", "uses",
     )  # fmt: skip
 
-    def __init__(self, job: int, share: float, ceiling: float | None, uses: Uses) -> None:
+    def __init__(
+        self, job: int, purpose: Purpose, share: float, ceiling: float | None, uses: Uses
+    ) -> None:
         self.job = job
+        self.purpose: Purpose = purpose
         self.uses = uses
         self.demand_key = (share, ceiling, uses)
         self.active: set[int] = set()
@@ -49,6 +52,7 @@ class StreamClass:
             record.append(
                 Flow(
                     self.job,
+                    self.purpose,
                     self.uses,
                     len(self.active),
                     self.rate,

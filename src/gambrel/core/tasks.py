@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from gambrel.core.calendars import NEVER
-from gambrel.core.forecast import MachineOutcome, Reading, RunOutcome
+from gambrel.core.forecast import MachineOutcome, Purpose, Reading, RunOutcome
 from gambrel.core.paths import Candidate, Uses
 from gambrel.core.plan import Copy, Disk, Job, Kind, Machine
 from gambrel.core.retention import Point
@@ -162,6 +162,10 @@ class RepositoryTask:
         self.copy = copy
         self.queued = 0.0
         self.start: float | None = None
+
+    @property
+    def purpose(self) -> Purpose:
+        return "rewrite" if self.copy is None else "copy"
 
 
 QueueItem = DiskTask | RepositoryTask

@@ -1002,8 +1002,10 @@ export interface components {
             ended: string;
             wire_bytes: number;
         };
-        StepsSchema: {
+        LoadPartSchema: {
             job: string;
+            /** @enum {string} */
+            purpose: "read" | "copy" | "rewrite";
             steps: number[][];
         };
         LoadSchema: {
@@ -1011,7 +1013,7 @@ export interface components {
             label: string;
             unit: string;
             capacity: number[][] | null;
-            jobs: components["schemas"]["StepsSchema"][];
+            parts: components["schemas"]["LoadPartSchema"][];
             waiting: number[][];
             peak: number;
             full_s: number;

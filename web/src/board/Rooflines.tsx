@@ -123,15 +123,16 @@ function RoofReading(props: Props & { load: Load; x: number; most: number }) {
   const { load, night, scale, jobs, x } = props;
   const start = millis(night.start);
   const at = instantAt(scale, x);
-  const using = load.jobs
-    .map((entry) => ({ job: entry.job, value: valueAt(absolute(entry.steps, start), at) }))
+  const using = load.parts
+    .map((part) => ({ ...part, value: valueAt(absolute(part.steps, start), at) }))
     .filter((entry) => entry.value > 0)
     .sort((a, b) => b.value - a.value);
   const used = using.reduce((sum, entry) => sum + entry.value, 0);
   const limit = load.capacity ? valueAt(absolute(load.capacity, start), at) : null;
   const waiting = valueAt(absolute(load.waiting, start), at);
+  const what: Record<string, string> = { copy: " (copies)", rewrite: " (in the repository)" };
   const name = (id: string) => jobs.get(id)?.name ?? id;
-  const shown = using.slice(0, 3).map((e) => `${name(e.job)} ${amount(e.value, load.unit)}`);
+  const shown = using.slice(0, 3).map((e) => `${name(e.job)}${what[e.purpose] ?? ""} ${amount(e.value, load.unit)}`);
   if (using.length > 3) shown.push(`${using.length - 3} more`);
   const right = x > scale.width - 480;
   return (

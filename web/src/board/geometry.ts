@@ -144,7 +144,8 @@ export function fittingSpan(night: Night): Span {
 
 /** Where the walls of a load's roof stand: around the windows of the jobs that use it. */
 export function wallsOf(load: Load, lanes: readonly Lane[]): Span | null {
-  const users = new Set([...load.jobs.map((entry) => entry.job), ...load.waiting_jobs]);
+  // Copies and work inside repositories know no window.
+  const users = new Set(load.parts.filter((p) => p.purpose === "read").map((p) => p.job));
   const windows = lanes.filter((lane) => users.has(lane.job.id)).flatMap((lane) => lane.window ?? []);
   if (!windows.length) return null;
   return {

@@ -410,18 +410,19 @@ export const ROOF_LEVEL = 0.66;
 
 interface Layer {
   job: string;
+  purpose: string;
   below: [number, number][];
   above: [number, number][];
 }
 
 /** Loads of the jobs, each on top of the ones before, as steps over the same instants. */
 export function stacked(load: Load, start: number): Layer[] {
-  const series = load.jobs.map((job) => ({ job: job.job, steps: absolute(job.steps, start) }));
+  const series = load.parts.map((part) => ({ ...part, steps: absolute(part.steps, start) }));
   const instants = [...new Set(series.flatMap((s) => s.steps.map(([at]) => at)))].sort(
     (a, b) => a - b,
   );
   const total = new Map(instants.map((at) => [at, 0]));
-  return series.map(({ job, steps }) => {
+  return series.map(({ job, purpose, steps }) => {
     const below: [number, number][] = [];
     const above: [number, number][] = [];
     for (const at of instants) {
@@ -431,7 +432,7 @@ export function stacked(load: Load, start: number): Layer[] {
       above.push([at, top]);
       total.set(at, top);
     }
-    return { job, below, above };
+    return { job, purpose, below, above };
   });
 }
 
@@ -479,7 +480,8 @@ export function paintRoof(context: CanvasRenderingContext2D, paint: RoofPaint) {
     if (!layer.above.length) return;
     const marked = layer.job === paint.chosen || layer.job === paint.hovered;
     const dimmed = (paint.chosen ?? paint.hovered) !== null && !marked;
-    context.fillStyle = hueOf(paint.shapes.get(layer.job) ?? "incremental", p);
+    const copied = layer.purpose === "copy";
+    context.fillStyle = copied ? p.plum : hueOf(paint.shapes.get(layer.job) ?? "incremental", p);
     context.globalAlpha = dimmed ? 0.38 : index % 2 ? 0.78 : 1;
     area(layer.below, layer.above);
     context.fill();
@@ -487,7 +489,7 @@ export function paintRoof(context: CanvasRenderingContext2D, paint: RoofPaint) {
     context.strokeStyle = p.ground;
     context.lineWidth = 0.75;
     context.stroke();
-    if (walls && paint.bound.has(layer.job)) {
+    if (walls && layer.purpose === "read" && paint.bound.has(layer.job)) {
       // What a job moves outside the walls is over, whatever room there is.
       context.save();
       context.beginPath();
