@@ -5,11 +5,11 @@ from collections import defaultdict
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from invariants import check_capacities, check_pools
 from plans import EVERY_DAY, FRIDAY_NOON
 
 from gambrel.core.forecast import Forecast
 from gambrel.core.nights import night_at, night_outcome
-from gambrel.core.paths import Topology
 from gambrel.core.plan_reading import read_plan, write_plan
 from gambrel.core.simulate import simulate
 from gambrel.core.volume import compression, protected_bytes, protected_disks
@@ -126,6 +126,7 @@ def test_every_generated_plan_keeps_the_rules(plan):
     check_order_of_instants(found)
     check_bytes(found)
     check_pools(found)
+    check_capacities(found)
     check_windows(found)
     check_points(found)
     night_outcome(found, night_at(FRIDAY_NOON, ZONE))
@@ -163,22 +164,6 @@ def check_bytes(found):
                 assert m.stored_bytes == pytest.approx(m.wire_bytes / repository.dedupe_ratio)
             assert m.wire_bytes <= whole / kappa + 1
             assert m.source_bytes <= whole + 1
-
-
-def check_pools(found):
-    topology = Topology(found.plan)
-    changes = defaultdict(list)
-    for hold in found.holds:
-        changes[hold.pool] += [(hold.start, 1), (hold.end, -1)]
-    for pool, steps in changes.items():
-        busy = 0
-        for _, change in sorted(steps):
-            busy += change
-            assert 0 <= busy <= topology.slots[pool]
-    for flow in found.flows:
-        for resource, use in flow.uses:
-            carried = flow.rate * flow.count * use
-            assert carried <= topology.capacity[resource] * (1 + 1e-6) + 1e-6
 
 
 def check_windows(found):

@@ -1,15 +1,14 @@
 """What must hold of every simulation, and cases followed by hand."""
 
-from collections import defaultdict
 from dataclasses import replace
 from zoneinfo import ZoneInfo
 
 import pytest
+from invariants import check_capacities, check_pools
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly, window
 from vector_cases import PLAN_CASES, load
 
 from gambrel.core.calendars import limit_intervals
-from gambrel.core.paths import Topology
 from gambrel.core.plan_reading import parse_instant, read_plan
 from gambrel.core.simulate import simulate
 from gambrel.core.units import GIB, MBIT, MIB
@@ -25,34 +24,10 @@ def forecast_of(name, **more):
 
 
 @pytest.mark.parametrize("name", CASES)
-def test_no_pool_is_ever_overdrawn(name):
-    forecast = forecast_of(name)
-    topology = Topology(forecast.plan)
-    changes = defaultdict(list)
-    for hold in forecast.holds:
-        changes[hold.pool] += [(hold.start, 1), (hold.end, -1)]
-    for pool, steps in changes.items():
-        busy = 0
-        for _, change in sorted(steps):
-            busy += change
-            assert 0 <= busy <= topology.slots[pool]
-
-
-@pytest.mark.parametrize("name", CASES)
-def test_no_resource_ever_carries_more_than_its_capacity(name):
-    forecast = forecast_of(name)
-    topology = Topology(forecast.plan)
-    loads = defaultdict(lambda: defaultdict(float))
-    for flow in forecast.flows:
-        for resource, use in flow.uses:
-            loads[resource][flow.start] += flow.rate * flow.count * use
-            loads[resource][flow.end] -= flow.rate * flow.count * use
-    assert loads or not forecast.flows
-    for resource, changes in loads.items():
-        load = 0.0
-        for instant in sorted(changes):
-            load += changes[instant]
-            assert load <= topology.capacity[resource] * (1 + 1e-6) + 1
+def test_no_pool_and_no_resource_is_ever_overdrawn(name):
+    found = forecast_of(name)
+    check_pools(found)
+    check_capacities(found)
 
 
 @pytest.mark.parametrize("name", CASES)

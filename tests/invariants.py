@@ -1,0 +1,34 @@
+"""What no forecast may ever break, whatever the plan."""
+
+from collections import defaultdict
+
+from gambrel.core.forecast import Forecast
+from gambrel.core.paths import Topology
+
+
+def check_pools(found: Forecast) -> None:
+    """No pool of slots is ever overdrawn."""
+    topology = Topology(found.plan)
+    changes = defaultdict(list)
+    for hold in found.holds:
+        changes[hold.pool] += [(hold.start, 1), (hold.end, -1)]
+    for pool, steps in changes.items():
+        busy = 0
+        for _, change in sorted(steps):
+            busy += change
+            assert 0 <= busy <= topology.slots[pool]
+
+
+def check_capacities(found: Forecast) -> None:
+    """No resource ever carries more than its capacity."""
+    topology = Topology(found.plan)
+    loads = defaultdict(lambda: defaultdict(float))
+    for flow in found.flows:
+        for resource, use in flow.uses:
+            loads[resource][flow.start] += flow.rate * flow.count * use
+            loads[resource][flow.end] -= flow.rate * flow.count * use
+    for resource, changes in loads.items():
+        load = 0.0
+        for instant in sorted(changes):
+            load += changes[instant]
+            assert load <= topology.capacity[resource] * (1 + 1e-6) + 1
