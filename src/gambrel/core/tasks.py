@@ -103,7 +103,7 @@ class RunTask:
     """One run, while it is simulated."""
 
     __slots__ = ("began", "ended", "job", "kind", "machines", "made_points", "never_opens",
-                 "occurrence", "open_ended", "opens", "outcome", "position", "queue_reached",
+                 "occurrence", "open_ended", "opens", "outcome", "position",
                  "schedule", "started", "unfinished", "window_end")  # fmt: skip
 
     def __init__(
@@ -121,7 +121,6 @@ class RunTask:
         self.window_end = NEVER
         self.never_opens = False
         self.open_ended = False
-        self.queue_reached = False
         self.started = False
         self.unfinished = 0
         self.machines: list[MachineTask] = []
