@@ -3,12 +3,11 @@
 from collections import defaultdict
 
 from gambrel.core.forecast import Forecast
-from gambrel.core.paths import Topology
 
 
 def check_pools(found: Forecast) -> None:
     """No pool of slots is ever overdrawn."""
-    topology = Topology(found.plan)
+    topology = found.topology
     changes = defaultdict(list)
     for hold in found.holds:
         changes[hold.pool] += [(hold.start, 1), (hold.end, -1)]
@@ -21,7 +20,7 @@ def check_pools(found: Forecast) -> None:
 
 def check_capacities(found: Forecast) -> None:
     """No resource ever carries more than its capacity."""
-    topology = Topology(found.plan)
+    topology = found.topology
     loads = defaultdict(lambda: defaultdict(float))
     for flow in found.flows:
         for resource, use in flow.uses:

@@ -401,16 +401,8 @@ class Simulation:
             self._begin(position, instant, kind, schedule)
             happened = True
         ended, self._ended_now = self._ended_now, []
-        follow = (
-            sorted(
-                (position, run.occurrence, run)
-                for run in ended
-                for position in self._followers.get(run.job.id, ())
-            )
-            if self._followers
-            else []
-        )
-        for position, _, run in follow:
+        follow = [(at, run) for run in ended for at in self._followers.get(run.job.id, ())]
+        for position, run in sorted(follow, key=lambda f: (f[0], f[1].occurrence)):
             if self.now < self.to - SAME_INSTANT:
                 self._begin(position, self.now, run.kind, None)
                 happened = True

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
-from gambrel.core.paths import Uses
+from gambrel.core.paths import Topology, Uses
 from gambrel.core.plan import Kind, Plan, Transport
 from gambrel.core.retention import Snapshot
 
@@ -199,3 +200,8 @@ class Forecast:
     waits: tuple[Wait, ...]
     flows: tuple[Flow, ...]
     quiet: tuple[QuietInstant, ...]
+
+    @cached_property
+    def topology(self) -> Topology:
+        """The numbers by which pools and resources are known in holds, waits and flows."""
+        return Topology(self.plan)

@@ -10,7 +10,6 @@ from zoneinfo import ZoneInfo
 
 from gambrel.core.calendars import instant_of, local_of, window_span
 from gambrel.core.forecast import Forecast, MachineRun, Run
-from gambrel.core.paths import Topology
 from gambrel.core.plan import Plan
 from gambrel.core.series import load_table
 from gambrel.core.units import HOUR, MINUTE, SAME_INSTANT
@@ -159,7 +158,7 @@ def waited_for(forecast: Forecast, run: Run, until: float) -> str | None:
     }
     if not pools or until <= start:
         return None
-    names = Topology(forecast.plan).pool_names
+    names = forecast.topology.pool_names
     loads = load_table(forecast, [f"slots:{names[pool]}" for pool in sorted(pools)], start, until)
     longest = max(loads, key=lambda load: load.full_s)
     return longest.name.removeprefix("slots:") if longest.full_s > 0 else None

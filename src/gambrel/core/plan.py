@@ -106,6 +106,7 @@ class Machine:
 
     id: str
     kind: Literal["vm", "server"]
+    disks: tuple[Disk, ...]
     host: str | None = None
     site: str | None = None
     nic_mbit_per_s: float | None = None
@@ -118,7 +119,6 @@ class Machine:
     compress_ratio: float = 1.6
     rpo_hours: float | None = None
     rto_hours: float | None = None
-    disks: tuple[Disk, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -339,10 +339,6 @@ class Plan:
     @cached_property
     def datastore_by_id(self) -> dict[str, Datastore]:
         return _by_id(self.datastores)
-
-    @cached_property
-    def proxy_by_id(self) -> dict[str, Proxy]:
-        return _by_id(self.proxies)
 
     @cached_property
     def repository_by_id(self) -> dict[str, Repository]:

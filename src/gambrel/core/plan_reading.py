@@ -476,19 +476,10 @@ SERVER = Shape(
 
 def _read_machine(ctx: _Context, path: str, raw: Any) -> Any:
     shape = SERVER if isinstance(raw, dict) and raw.get("kind") == "server" else VM
-    if isinstance(raw, dict) and "disks" not in raw:
-        return ctx.problem(f"{path}.disks", None, "is required and missing")
     return shape.read(ctx, path, raw)
 
 
-MACHINE = Value(
-    _read_machine, lambda m: {**(SERVER if m.kind == "server" else VM).write(m), **_disks(m)}
-)
-
-
-def _disks(machine: p.Machine) -> dict[str, Any]:
-    return {} if machine.disks else {"disks": []}
-
+MACHINE = Value(_read_machine, lambda m: (SERVER if m.kind == "server" else VM).write(m))
 
 OPEN_INTERVAL = Shape(p.OpenInterval, {"days": many(WEEKDAY), "from": TIME, "to": TIME})
 DATE_INTERVAL = Shape(p.DateInterval, {"from": TIME, "to": TIME})

@@ -11,7 +11,6 @@ from zoneinfo import ZoneInfo
 
 from gambrel.core.calendars import limit_intervals
 from gambrel.core.forecast import Forecast, Purpose
-from gambrel.core.paths import Topology
 from gambrel.core.plan import Plan
 from gambrel.core.units import MBIT, MIB
 
@@ -171,18 +170,16 @@ def load_table(
     forecast: Forecast, names: Iterable[str], start: float, end: float
 ) -> list[LoadSeries]:
     """Several loads over the same span; see `load_series`."""
-    topology = Topology(forecast.plan)
     return [
-        _pool_series(forecast, topology, name.removeprefix("slots:"), start, end)
+        _pool_series(forecast, name.removeprefix("slots:"), start, end)
         if name.startswith("slots:")
-        else _rate_series(forecast, topology, name, start, end)
+        else _rate_series(forecast, name, start, end)
         for name in names
     ]
 
 
-def _pool_series(
-    forecast: Forecast, topology: Topology, name: str, start: float, end: float
-) -> LoadSeries:
+def _pool_series(forecast: Forecast, name: str, start: float, end: float) -> LoadSeries:
+    topology = forecast.topology
     pool = topology.pool(name)
     used, waiting = _Piles(start, end), _Piles(start, end)
     for hold in forecast.holds:
@@ -196,9 +193,8 @@ def _pool_series(
     return _series(forecast.plan, f"slots:{name}", "slots", capacity, used, waiting, end)
 
 
-def _rate_series(
-    forecast: Forecast, topology: Topology, name: str, start: float, end: float
-) -> LoadSeries:
+def _rate_series(forecast: Forecast, name: str, start: float, end: float) -> LoadSeries:
+    topology = forecast.topology
     resource = topology.resource(name)
     kind, _, ident = name.partition(":")
     mbit = kind in ("link", "host_nic", "server_nic", "job")

@@ -4,15 +4,8 @@ import type { Job, Reason, Run } from "../api/client";
 import { dayClock, duration } from "../time/time";
 import { bytes, count, resource } from "../ui/words";
 
-const kindWords: Record<string, string> = {
-  full: "full",
-  incremental: "incremental",
-  differential: "differential",
-};
-
 export function kindOf(run: Run): string {
-  const kind = kindWords[run.runs_as] ?? run.runs_as;
-  return run.synthetic ? `synthetic ${kind}` : kind;
+  return run.synthetic ? `synthetic ${run.runs_as}` : run.runs_as;
 }
 
 /** The chief cause of the delay of a run, as half a sentence. */
