@@ -9,8 +9,8 @@ def check_pools(found: Forecast) -> None:
     """No pool of slots is ever overdrawn."""
     topology = found.topology
     changes = defaultdict(list)
-    for hold in found.holds:
-        changes[hold.pool] += [(hold.start, 1), (hold.end, -1)]
+    for hold in found.loads.holds:
+        changes[hold["pool"]] += [(hold["start"], 1), (hold["end"], -1)]
     for pool, steps in changes.items():
         busy = 0
         for _, change in sorted(steps):
@@ -22,10 +22,9 @@ def check_capacities(found: Forecast) -> None:
     """No resource ever carries more than its capacity."""
     topology = found.topology
     loads = defaultdict(lambda: defaultdict(float))
-    for flow in found.flows:
-        for resource, use in flow.uses:
-            loads[resource][flow.start] += flow.rate * flow.count * use
-            loads[resource][flow.end] -= flow.rate * flow.count * use
+    for use in found.loads.uses:
+        loads[use["resource"]][use["start"]] += use["rate"]
+        loads[use["resource"]][use["end"]] -= use["rate"]
     for resource, changes in loads.items():
         load = 0.0
         for instant in sorted(changes):

@@ -7,7 +7,6 @@ import pytest
 
 from gambrel.core.plan import ExistingPoint, Retention
 from gambrel.core.retention import Point, PointStore, linked
-from gambrel.core.units import DAY
 
 KEY = (0, 0, 0)
 DUBLIN = ZoneInfo("Europe/Dublin")
@@ -128,14 +127,3 @@ def test_points_of_a_file_get_their_bases_by_order():
     assert [points[day].usable for day in (1, 2, 3, 4)] == [False, True, True, True]
     assert points[3].base is points[2]
     assert points[4].base is points[2]
-
-
-def test_a_snapshot_is_not_touched_by_what_comes_after():
-    store = chain(*"fiii")
-    saved = store.snapshot()
-    store.merge(KEY, Retention(points=2), at(4))
-    again = PointStore.from_snapshot(saved)
-    assert kept(again) == "f1 i2 i3 i4"
-    assert again.chain(KEY)[3].base is again.chain(KEY)[2]
-    assert again.used_bytes == {0: 40.0}
-    assert again.chain(KEY)[0].at + DAY == again.chain(KEY)[1].at

@@ -9,7 +9,7 @@ from gambrel.core.exposure import newest_over_time, worst_exposure
 from gambrel.core.forecast import NewestPoint
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.selection import selected_machines
-from gambrel.core.series import binned_peaks, load_names, load_series, tightest, total_load
+from gambrel.core.series import binned_peaks, load_names, load_series, tightest
 from gambrel.core.simulate import simulate
 from gambrel.core.words import job_clauses
 from gambrel.demo import larkmoor
@@ -81,7 +81,7 @@ def test_the_tightest_load_comes_first():
 def test_peaks_in_parts_of_a_span():
     steps = [(0.0, 1.0), (10.0, 5.0), (11.0, 0.0)]
     assert binned_peaks(steps, 0, 40, 4) == [1.0, 5.0, 0.0, 0.0]
-    assert total_load(load("slots:proxy:p1"))[-1][1] == 0
+    assert load("slots:proxy:p1").total[-1][1] == 0
 
 
 def test_an_unknown_load_is_a_key_error():

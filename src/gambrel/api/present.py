@@ -28,7 +28,6 @@ from gambrel.core.series import (
     load_names,
     load_table,
     tightest,
-    total_load,
 )
 from gambrel.core.words import job_clauses, schedule_in_words
 from gambrel.store.plans import Draft, PlanHead
@@ -196,7 +195,7 @@ def _silhouette(forecast: Forecast, night: Night, loads: Sequence[LoadSeries]) -
                 round(value / slots, 3)
                 for value in binned_peaks(steps, night.start, night.end, SILHOUETTE_BINS)
             ]
-            for steps in (total_load(chosen), chosen.waiting)
+            for steps in (chosen.total, chosen.waiting)
         )
     return {
         "name": None if chosen is None else chosen.name,

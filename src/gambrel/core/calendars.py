@@ -11,6 +11,8 @@ from zoneinfo import ZoneInfo
 
 from dateutil.rrule import rrule, rruleset, rrulestr
 
+from gambrel.core.constants import OPENS_WITHIN
+from gambrel.core.limits import MOST_OCCURRENCES, MOST_RULE_STEPS, TooMuch
 from gambrel.core.plan import (
     Calendar,
     DayRowSchedule,
@@ -27,6 +29,8 @@ ONE_DAY = timedelta(days=1)
 NEVER = float("inf")
 
 _WEIGHT: dict[Kind, int] = {"incremental": 0, "differential": 1, "full": 2}
+_STEPS = {"SECONDLY": 1, "MINUTELY": 60, "HOURLY": 3600, "DAILY": 86_400, "WEEKLY": 7 * 86_400}
+"""Seconds of one step of a frequency whose steps are all alike."""
 _UNTIL = re.compile(r"(?:^|;)UNTIL=([^;]*)", re.IGNORECASE)
 
 
@@ -88,18 +92,63 @@ def parse_rule(text: str, start: datetime) -> ParsedRule:
         elif not re.fullmatch(r"\d{8}T\d{6}", value):
             raise ValueError(f"holds an UNTIL that is no date and time: {value}")
     try:
-        return ParsedRule(rrulestr(text, dtstart=start), until_instant)
+        rule = ParsedRule(rrulestr(text, dtstart=start), until_instant)
+        never = not _has_dates(text, start)
     except (ValueError, TypeError, KeyError, AttributeError) as error:
         raise ValueError(f"is not a recurrence rule: {error}") from None
+    if never:
+        raise ValueError("has no date in forty years")
+    return rule
+
+
+_DATE_PARTS = ("BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYDAY")
+
+
+def _has_dates(text: str, start: datetime) -> bool:
+    """Whether a rule that steps by weeks or less has any date that fits its months and days.
+
+    Without one it would be followed step by step to the end of time. Forty years hold every
+    weekday of a 29 February.
+    """
+    parts = dict(part.upper().split("=", 1) for part in text.split(";"))
+    dates = [f"{name}={parts[name]}" for name in _DATE_PARTS if name in parts]
+    if parts["FREQ"] not in _STEPS or not dates:
+        return True
+    until = f"{start.year + 40:04d}0101T000000"
+    days = rrulestr(";".join(["FREQ=DAILY", *dates, f"UNTIL={until}"]), dtstart=start)
+    return next(iter(days), None) is not None
+
+
+def _brought_forward(schedule: RuleSchedule, first: datetime) -> datetime:
+    """A later start of a rule, by whole steps, that gives the same dates from `first` on.
+
+    A rule that counts its occurrences has to be followed from its real start.
+    """
+    parts = dict(part.upper().split("=", 1) for part in schedule.rrule.split(";"))
+    step = _STEPS.get(parts["FREQ"])
+    if step is None or "COUNT" in parts or first <= schedule.start:
+        return schedule.start
+    length = timedelta(seconds=step * int(parts.get("INTERVAL", 1)))
+    # One step is left before the first date, for rules that look around within a step.
+    whole = (first - schedule.start) // length - 1
+    return schedule.start + max(0, whole) * length
 
 
 def _rule_times(
     schedule: RuleSchedule, first: datetime, last: datetime, zone: ZoneInfo
 ) -> Iterator[datetime]:
-    parsed = parse_rule(schedule.rrule, schedule.start)
-    for local in parsed.rule.between(first, last, inc=True):
-        if parsed.until_instant is None or (
-            instant_of(local, zone) <= parsed.until_instant + SAME_INSTANT
+    parsed = parse_rule(schedule.rrule, _brought_forward(schedule, first))
+    for steps, local in enumerate(parsed.rule):
+        if steps >= MOST_RULE_STEPS:
+            raise TooMuch(
+                f"{schedule.rrule} from {schedule.start} has more than {MOST_RULE_STEPS:,} dates "
+                "up to this horizon; let it start later"
+            )
+        if local > last:
+            return
+        if local >= first and (
+            parsed.until_instant is None
+            or instant_of(local, zone) <= parsed.until_instant + SAME_INSTANT
         ):
             yield local
 
@@ -152,24 +201,44 @@ def occurrences(
             while local.date() in skipped:
                 local += ONE_DAY
         found.add(instant_of(local, zone))
+        if len(found) > MOST_OCCURRENCES:
+            raise TooMuch(
+                f"the schedule from {schedule.start} has more than {MOST_OCCURRENCES:,} "
+                "occurrences in this horizon; make it rarer, or look at a shorter time"
+            )
     found.update(instant_of(local, zone) for local in schedule.extra)
     return sorted(instant for instant in found if from_ <= instant < to)
 
 
 def job_occurrences(
     job: Job, calendars: Mapping[str, Calendar], from_: float, to: float
-) -> list[tuple[float, Kind, int]]:
+) -> tuple[tuple[float, Kind, int], ...]:
     """(instant, kind, position of the schedule) of a job's own occurrences in [from_, to).
 
     Where several fall on one instant the heaviest kind stands and the others do not exist.
+
+    Raises:
+        TooMuch: with the job, where there are too many.
     """
+    used = sorted({name for schedule in job.schedules for name in schedule.skip})
+    try:
+        return _heaviest(job.schedules, tuple(calendars[name] for name in used), from_, to)
+    except TooMuch as error:
+        raise TooMuch(f"Job {job.id}: {error}.") from None
+
+
+@lru_cache(maxsize=1024)
+def _heaviest(
+    schedules: tuple[Schedule, ...], calendars: tuple[Calendar, ...], from_: float, to: float
+) -> tuple[tuple[float, Kind, int], ...]:
+    by_id = {calendar.id: calendar for calendar in calendars}
     at: dict[float, tuple[Kind, int]] = {}
-    for position, schedule in enumerate(job.schedules):
-        for instant in occurrences(schedule, calendars, from_, to):
+    for position, schedule in enumerate(schedules):
+        for instant in occurrences(schedule, by_id, from_, to):
             known = at.get(instant)
             if known is None or _WEIGHT[schedule.kind] > _WEIGHT[known[0]]:
                 at[instant] = (schedule.kind, position)
-    return [(instant, kind, position) for instant, (kind, position) in sorted(at.items())]
+    return tuple((instant, kind, position) for instant, (kind, position) in sorted(at.items()))
 
 
 # --- windows and limits -----------------------------------------------------------------------
@@ -234,8 +303,28 @@ class WindowSpan:
     closes: float
 
 
-OPENS_WITHIN = 8 * DAY
-"""A window that opens later than this after an occurrence is too late; exactly this counts."""
+def _beyond_exceptions(window: Window, occurrence: float) -> float:
+    """An instant at which it is certain whether a window that is open then ever closes.
+
+    Beyond its exceptions a window repeats weekly, so one that is still open two weeks later, with
+    no exception to come, never closes.
+    """
+    horizon = occurrence + 2 * OPENS_WITHIN + 3 * DAY
+    if window.exceptions:
+        latest = max(exception.date for exception in window.exceptions)
+        after = instant_of(datetime.combine(latest, time()), ZoneInfo(window.time_zone)) + 11 * DAY
+        horizon = max(horizon, after)
+    return horizon
+
+
+def open_intervals_from(window: Window, from_: float, to: float) -> tuple[tuple[float, float], ...]:
+    """All intervals in which a run with an occurrence in [from_, to) may find its window open."""
+    horizon = _beyond_exceptions(window, to)
+    return tuple(
+        (start, NEVER if end >= horizon - DAY else end)
+        for start, end in open_intervals(window, from_, horizon)
+        if end > from_ + SAME_INSTANT
+    )
 
 
 def window_span(window: Window, occurrence: float) -> WindowSpan | None:
@@ -243,20 +332,11 @@ def window_span(window: Window, occurrence: float) -> WindowSpan | None:
 
     Returns None where the window does not open within 8 days of the occurrence.
     """
-    # Beyond its exceptions a window repeats weekly, so one that is still open two weeks later,
-    # with no exception to come, never closes.
-    horizon = occurrence + 2 * OPENS_WITHIN + 3 * DAY
-    if window.exceptions:
-        latest = max(exception.date for exception in window.exceptions)
-        after = instant_of(datetime.combine(latest, time()), ZoneInfo(window.time_zone)) + 11 * DAY
-        horizon = max(horizon, after)
-    for start, end in open_intervals(window, occurrence, horizon):
-        if end <= occurrence + SAME_INSTANT:
-            continue
+    for start, closes in open_intervals_from(window, occurrence, occurrence):
         opens = max(start, occurrence)
         if opens > occurrence + OPENS_WITHIN + SAME_INSTANT:
             return None
-        return WindowSpan(opens, NEVER if end >= horizon - DAY else end)
+        return WindowSpan(opens, closes)
     return None
 
 

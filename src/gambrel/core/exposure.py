@@ -35,12 +35,16 @@ def worst_exposure(newest: Sequence[NewestPoint], from_: float, to: float) -> fl
     return worst
 
 
+def rpo_met(machine: Machine, worst: float | None) -> bool | None:
+    """Whether a worst exposure in seconds is within the RPO; None where none is set."""
+    if machine.rpo_hours is None:
+        return None
+    return worst is not None and worst <= machine.rpo_hours * HOUR + SAME_INSTANT
+
+
 def machine_exposure(
     machine: Machine, newest: Sequence[NewestPoint], from_: float, to: float
 ) -> Exposure:
     """The worst exposure of a machine and whether its RPO is met."""
     worst = worst_exposure(newest, from_, to)
-    if machine.rpo_hours is None:
-        return Exposure(machine.id, worst, None)
-    met = worst is not None and worst <= machine.rpo_hours * HOUR + SAME_INSTANT
-    return Exposure(machine.id, worst, met)
+    return Exposure(machine.id, worst, rpo_met(machine, worst))

@@ -2,19 +2,83 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal
+from typing import Any, Literal, TypeVar, overload
 
-from gambrel.core.paths import Topology, Uses
+import numpy as np
+import numpy.typing as npt
+
+from gambrel.core.paths import Topology
 from gambrel.core.plan import Kind, Plan, Transport
-from gambrel.core.retention import Snapshot
+from gambrel.core.snapshot import Snapshot
 
 MachineOutcome = Literal["done", "cut off", "missed", "no path"]
 Purpose = Literal["read", "copy", "rewrite"]
 """What a stream is for: a disk of a machine, a copy to another repository, a transform or merge."""
+PURPOSES: tuple[Purpose, ...] = ("read", "copy", "rewrite")
 RunOutcome = Literal["done", "incomplete", "missed", "empty", "skipped"]
+
+Columns = npt.NDArray[Any]
+"""An array of records."""
+
+_SPAN = [("start", np.float64), ("end", np.float64)]
+HOLD = np.dtype([("pool", np.int64), ("job", np.int64), ("purpose", np.int64), *_SPAN])
+WAIT = np.dtype([("pool", np.int64), ("job", np.int64), *_SPAN])
+FLOW = np.dtype(
+    [("job", np.int64), ("purpose", np.int64), ("squeeze", np.int64), *_SPAN, ("rate", np.float64)]
+)
+"""`rate` in source bytes/s of one stream; `squeeze`: number of a resource, or below 0."""
+USE = np.dtype(
+    [
+        *((name, np.int64) for name in ("resource", "job", "purpose", "flow")),
+        *_SPAN,
+        ("rate", np.float64),
+    ]
+)
+"""`rate` in bytes/s of the resource."""
+
+T = TypeVar("T")
+
+
+class Lazily(Sequence[T]):
+    """A tuple that is made when it is first looked into."""
+
+    __slots__ = ("_items", "_length", "_make")
+
+    def __init__(self, length: int, make: Callable[[], tuple[T, ...]]) -> None:
+        self._length = length
+        self._make: Callable[[], tuple[T, ...]] | None = make
+        self._items: tuple[T, ...] = ()
+
+    def _made(self) -> tuple[T, ...]:
+        make = self._make
+        if make is not None:
+            self._items = make()
+            self._make = None
+        return self._items
+
+    def __len__(self) -> int:
+        return self._length
+
+    @overload
+    def __getitem__(self, index: int) -> T: ...
+
+    @overload
+    def __getitem__(self, index: slice) -> tuple[T, ...]: ...
+
+    def __getitem__(self, index: int | slice) -> T | tuple[T, ...]:
+        return self._made()[index]
+
+    def __iter__(self) -> Iterator[T]:
+        return iter(self._made())
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Sequence) and self._made() == tuple(other)
+
+    def __hash__(self) -> int:
+        return hash(self._made())
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +99,7 @@ class MachineRun:
         queued: when it reached the queue.
         start: start instant of its restore point.
         moved: when its last disk had moved.
+        released: when it was let go: its snapshot gone, a server's last disk moved, or cut off.
         ended: when it ended, or the verdict fell.
         waiting_s: from `queued` to `start`, or to the verdict.
         squeeze_s: seconds of its moving disks by what limited them.
@@ -47,6 +112,7 @@ class MachineRun:
     queued: float | None
     start: float | None
     moved: float | None
+    released: float | None
     ended: float
     source_bytes: float
     wire_bytes: float
@@ -66,6 +132,7 @@ class Run:
         window_opens: from when its machines may start; None where that is never.
         window_end: None where the window never ends.
         over_s: seconds from the window's end to the run's end, 0 where it ended inside.
+        outcomes: how many of its machines came out in which way.
     """
 
     job: str
@@ -78,7 +145,8 @@ class Run:
     window_opens: float | None
     window_end: float | None
     over_s: float
-    machines: tuple[MachineRun, ...]
+    outcomes: Mapping[MachineOutcome, int]
+    machines: Sequence[MachineRun]
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,41 +161,6 @@ class CopyRun:
     start: float | None
     ended: float | None
     wire_bytes: float
-
-
-@dataclass(frozen=True, slots=True)
-class Hold:
-    """A slot of a pool held by one task of a job; `pool` is a number of the Topology."""
-
-    pool: int
-    job: int
-    purpose: Purpose
-    start: float
-    end: float
-
-
-@dataclass(frozen=True, slots=True)
-class Wait:
-    """A task that was ready to go and waited for a slot in any or all of `pools`."""
-
-    pools: tuple[int, ...]
-    job: int
-    start: float
-    end: float
-
-
-@dataclass(frozen=True, slots=True)
-class Flow:
-    """Alike streams of a job moving at one rate: `rate` in bytes/s for each of `count`."""
-
-    job: int
-    purpose: Purpose
-    uses: Uses
-    count: int
-    rate: float
-    squeeze: int
-    start: float
-    end: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,6 +200,93 @@ class Space:
     end_bytes: float
 
 
+class LoadRecords:
+    """What was used when, as columns: who held a slot, who wanted one, what flowed.
+
+    Made when it is first looked into.
+
+    Attributes:
+        holds: rows of HOLD, one for each slot held.
+        waits: rows of WAIT, one for each pool that a task would have taken a slot of.
+        flows: rows of FLOW, one for each stretch of time over which a stream had one rate.
+        uses: rows of USE, what a flow used of each resource; `flow` is a row of `flows`.
+    """
+
+    def __init__(
+        self,
+        holds: Callable[[], Columns],
+        waits: Callable[[], Columns],
+        flows: Callable[[], tuple[Columns, Columns]],
+    ) -> None:
+        self._holds, self._waits, self._flows = holds, waits, flows
+
+    @cached_property
+    def holds(self) -> Columns:
+        return self._holds()
+
+    @cached_property
+    def waits(self) -> Columns:
+        return self._waits()
+
+    @cached_property
+    def _flows_and_uses(self) -> tuple[Columns, Columns]:
+        return self._flows()
+
+    @property
+    def flows(self) -> Columns:
+        return self._flows_and_uses[0]
+
+    @property
+    def uses(self) -> Columns:
+        return self._flows_and_uses[1]
+
+    def holds_of(self, pool: int) -> Columns:
+        """The slots of a pool that were held."""
+        return _group(self._holds_by_pool, "pool", pool)
+
+    def waits_of(self, pool: int) -> Columns:
+        """Who wanted a slot of a pool."""
+        return _group(self._waits_by_pool, "pool", pool)
+
+    def uses_of(self, resource: int) -> Columns:
+        """What was used of a resource."""
+        return _group(self._uses_by_resource, "resource", resource)
+
+    def squeezed_by(self, resource: int) -> Columns:
+        """The flows that a resource limited."""
+        return _group(self._flows_by_squeeze, "squeeze", resource)
+
+    @cached_property
+    def _holds_by_pool(self) -> Columns:
+        return self.holds[np.argsort(self.holds["pool"], kind="stable")]
+
+    @cached_property
+    def _waits_by_pool(self) -> Columns:
+        return self.waits[np.argsort(self.waits["pool"], kind="stable")]
+
+    @cached_property
+    def _uses_by_resource(self) -> Columns:
+        return self.uses[np.argsort(self.uses["resource"], kind="stable")]
+
+    @cached_property
+    def _flows_by_squeeze(self) -> Columns:
+        return self.flows[np.argsort(self.flows["squeeze"], kind="stable")]
+
+
+def _nothing(dtype: np.dtype[Any]) -> Columns:
+    return np.zeros(0, dtype)
+
+
+NO_LOADS = LoadRecords(
+    lambda: _nothing(HOLD), lambda: _nothing(WAIT), lambda: (_nothing(FLOW), _nothing(USE))
+)
+
+
+def _group(sorted_rows: Columns, name: str, value: int) -> Columns:
+    column = sorted_rows[name]
+    return sorted_rows[np.searchsorted(column, value) : np.searchsorted(column, value, "right")]
+
+
 @dataclass(frozen=True, slots=True)
 class QuietInstant:
     """An instant at which nothing ran or waited; a simulation may start again from it."""
@@ -190,18 +310,16 @@ class Forecast:
     plan: Plan
     from_: float
     to: float
-    runs: tuple[Run, ...]
-    copies: tuple[CopyRun, ...]
-    points: tuple[PointRecord, ...]
-    exposure: tuple[Exposure, ...]
-    space: tuple[Space, ...]
-    newest_points: Mapping[str, tuple[NewestPoint, ...]]
-    holds: tuple[Hold, ...]
-    waits: tuple[Wait, ...]
-    flows: tuple[Flow, ...]
-    quiet: tuple[QuietInstant, ...]
+    runs: Sequence[Run]
+    copies: Sequence[CopyRun]
+    points: Sequence[PointRecord]
+    exposure: Sequence[Exposure]
+    space: Sequence[Space]
+    newest_points: Mapping[str, Sequence[NewestPoint]]
+    loads: LoadRecords = NO_LOADS
+    quiet: Sequence[QuietInstant] = ()
 
     @cached_property
     def topology(self) -> Topology:
-        """The numbers by which pools and resources are known in holds, waits and flows."""
+        """The numbers by which pools and resources are known in the loads."""
         return Topology(self.plan)

@@ -8,6 +8,8 @@ from datetime import date, datetime, time, timedelta
 from typing import Literal
 from zoneinfo import ZoneInfo
 
+import numpy as np
+
 from gambrel.core.calendars import instant_of, local_of, window_span
 from gambrel.core.forecast import Forecast, MachineRun, Run
 from gambrel.core.plan import Plan
@@ -19,6 +21,8 @@ ReasonKind = Literal[
     "over the window", "missed", "cut off", "no path", "close to the end", "skipped", "RPO breaks"
 ]
 
+TROUBLE: tuple[Literal["missed", "cut off", "no path"], ...] = ("missed", "cut off", "no path")
+"""Outcomes of machine-runs that make a night over."""
 TIGHT_MARGIN_S = 45 * MINUTE
 """A run that ends less than this before its window's end makes its night tight."""
 
@@ -150,16 +154,13 @@ def waited_for(forecast: Forecast, run: Run, until: float) -> str | None:
     """The pool whose slots were all taken for the longest part of a run's wait."""
     position = forecast.plan.job_position[run.job]
     start = run.occurrence if run.window_opens is None else run.window_opens
-    pools = {
-        pool
-        for wait in forecast.waits
-        if wait.job == position and wait.start < until and wait.end > start
-        for pool in wait.pools
-    }
+    waits = forecast.loads.waits
+    mine = (waits["job"] == position) & (waits["start"] < until) & (waits["end"] > start)
+    pools = np.unique(waits["pool"][mine]).tolist()
     if not pools or until <= start:
         return None
     names = forecast.topology.pool_names
-    loads = load_table(forecast, [f"slots:{names[pool]}" for pool in sorted(pools)], start, until)
+    loads = load_table(forecast, [f"slots:{names[pool]}" for pool in pools], start, until)
     longest = max(loads, key=lambda load: load.full_s)
     return longest.name.removeprefix("slots:") if longest.full_s > 0 else None
 
@@ -196,8 +197,8 @@ def _ended(machine: MachineRun) -> float:
 def _run_reasons(forecast: Forecast, run: Run, margin: float) -> Iterable[tuple[Verdict, Reason]]:
     if run.over_s > SAME_INSTANT:
         yield "over", _reason(forecast, "over the window", run, seconds=run.over_s)
-    for outcome in ("missed", "cut off", "no path"):
-        count = sum(machine.outcome == outcome for machine in run.machines)
+    for outcome in TROUBLE:
+        count = run.outcomes[outcome]
         if count:
             yield "over", _reason(forecast, outcome, run, machines=count)
     if run.outcome == "skipped":
@@ -252,7 +253,7 @@ def night_outcome(
         last_end=_last_end(runs),
         over_s=max((run.over_s for run in runs), default=0.0),
         runs=len(runs),
-        missed=sum(m.outcome != "done" for run in runs for m in run.machines),
+        missed=sum(run.outcomes[outcome] for run in runs for outcome in TROUBLE),
         reasons=tuple(reason for _, reason in found),
     )
 

@@ -38,21 +38,6 @@ class Point:
 
 
 @dataclass(frozen=True, slots=True)
-class SavedPoint:
-    """A point of a snapshot; `base` is the index of an earlier point of the chain's own list."""
-
-    kind: Kind
-    at: float
-    exists_from: float
-    stored_bytes: float
-    base: int | None
-
-
-Snapshot = dict[ChainKey, tuple[SavedPoint, ...]]
-"""All points at one instant, as values that nothing changes afterwards."""
-
-
-@dataclass(frozen=True, slots=True)
 class Merge:
     """A merge that retention asked for: work in the repository (section 7)."""
 
@@ -149,35 +134,6 @@ class PointStore:
             for point in self.chain(key):
                 if point.base is oldest:
                     point.base = full
-
-    # --- snapshots ---
-
-    def snapshot(self) -> Snapshot:
-        saved: Snapshot = {}
-        for key, points in self._chains.items():
-            index = {id(point): i for i, point in enumerate(points)}
-            saved[key] = tuple(
-                SavedPoint(
-                    point.kind,
-                    point.at,
-                    point.exists_from,
-                    point.stored_bytes,
-                    None if point.base is None else index.get(id(point.base)),
-                )
-                for point in points
-            )
-        return saved
-
-    @classmethod
-    def from_snapshot(cls, saved: Snapshot) -> PointStore:
-        store = cls()
-        for key, points in saved.items():
-            made: list[Point] = []
-            for p in points:
-                base = None if p.base is None else made[p.base]
-                made.append(Point(p.kind, p.at, p.exists_from, p.stored_bytes, base))
-                store.add(key, made[-1])
-        return store
 
 
 def linked(points: Iterable[ExistingPoint]) -> list[tuple[ExistingPoint, Point]]:

@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from math import inf
 from typing import Literal
 from zoneinfo import ZoneInfo
 
+import numpy as np
+import numpy.typing as npt
+
 from gambrel.core.calendars import limit_intervals
-from gambrel.core.forecast import Forecast, Purpose
+from gambrel.core.forecast import PURPOSES, Columns, Forecast, Purpose
 from gambrel.core.plan import Plan
 from gambrel.core.units import MBIT, MIB
 
 Step = tuple[float, float]
 """(instant, value from there on)"""
 
+Floats = npt.NDArray[np.float64]
+
+NOTHING = 1e-6
+"""A load of less than this, in the unit of the series, is none."""
 FULL = 0.999
 """A load of this part of the capacity counts as full."""
 
@@ -39,6 +45,7 @@ class LoadSeries:
         unit: "slots", "Mbit/s" or "MiB/s"; all values are in it.
         capacity: None where there is no limit.
         parts: the steps of what each job loads it with, one part for each purpose.
+        total: the steps of the load of all jobs together.
         waiting: steps of how many disks wait for a slot, or how many streams are squeezed here.
         peak: largest total load.
         full_s: seconds with the total at the capacity.
@@ -49,52 +56,41 @@ class LoadSeries:
     unit: Literal["slots", "Mbit/s", "MiB/s"]
     capacity: tuple[Step, ...] | None
     parts: tuple[LoadPart, ...]
+    total: tuple[Step, ...]
     waiting: tuple[Step, ...]
     peak: float
     full_s: float
     waiting_jobs: tuple[str, ...]
 
 
-PileKey = tuple[int, Purpose]
-"""(position of the job, purpose)"""
+_PURPOSES = len(PURPOSES)
 
 
-class _Piles:
-    """Adds up spans with heights into steps, one pile per key."""
-
-    def __init__(self, start: float, end: float) -> None:
-        self.start = start
-        self.end = end
-        self.changes: dict[PileKey, dict[float, float]] = {}
-
-    def add(self, key: PileKey, start: float, end: float, height: float) -> None:
-        start, end = max(start, self.start), min(end, self.end)
-        if end > start and height:
-            pile = self.changes.setdefault(key, {})
-            pile[start] = pile.get(start, 0.0) + height
-            pile[end] = pile.get(end, 0.0) - height
-
-    def steps(self, key: PileKey) -> tuple[Step, ...]:
-        return _running(self.changes.get(key, {}))
-
-    def total(self) -> tuple[Step, ...]:
-        merged: dict[float, float] = {}
-        for pile in self.changes.values():
-            for instant, change in pile.items():
-                merged[instant] = merged.get(instant, 0.0) + change
-        return _running(merged)
+def _changes(
+    start: Floats, end: Floats, height: Floats | float, within: tuple[float, float]
+) -> tuple[Floats, Floats, npt.NDArray[np.int64]]:
+    """Spans with heights as (instant, change, row of the span), cut to a span of time."""
+    begins, ends = np.maximum(start, within[0]), np.minimum(end, within[1])
+    rows = np.flatnonzero((ends > begins) & (np.broadcast_to(height, begins.shape) != 0.0))
+    heights = np.broadcast_to(height, begins.shape)[rows]
+    return (
+        np.concatenate([begins[rows], ends[rows]]),
+        np.concatenate([heights, -heights]),
+        np.concatenate([rows, rows]),
+    )
 
 
-def _running(changes: Mapping[float, float]) -> tuple[Step, ...]:
-    steps: list[Step] = []
-    value = 0.0
-    for instant in sorted(changes):
-        value += changes[instant]
-        if abs(value) < 1e-6:
-            value = 0.0
-        if not steps or steps[-1][1] != value:
-            steps.append((instant, value))
-    return tuple(steps)
+def _running(instants: Floats, changes: Floats) -> tuple[Step, ...]:
+    """The running sum of changes, one step for each instant at which it becomes another."""
+    if len(instants) == 0:
+        return ()
+    order = np.argsort(instants, kind="stable")
+    instants, sums = instants[order], np.cumsum(changes[order])
+    last = np.append(np.flatnonzero(np.diff(instants)), len(instants) - 1)
+    instants, sums = instants[last], sums[last]
+    sums[np.abs(sums) < NOTHING] = 0.0
+    changed = np.append(True, np.abs(np.diff(sums)) > NOTHING)
+    return tuple(zip(instants[changed].tolist(), sums[changed].tolist(), strict=True))
 
 
 def load_names(plan: Plan) -> list[str]:
@@ -181,16 +177,17 @@ def load_table(
 def _pool_series(forecast: Forecast, name: str, start: float, end: float) -> LoadSeries:
     topology = forecast.topology
     pool = topology.pool(name)
-    used, waiting = _Piles(start, end), _Piles(start, end)
-    for hold in forecast.holds:
-        if hold.pool == pool:
-            used.add((hold.job, hold.purpose), hold.start, hold.end, 1.0)
-    for wait in forecast.waits:
-        if pool in wait.pools:
-            waiting.add((wait.job, "read"), wait.start, wait.end, 1.0)
+    holds, waits = forecast.loads.holds_of(pool), forecast.loads.waits_of(pool)
     slots = topology.slots.get(pool)
     capacity = None if slots is None else ((start, float(slots)),)
-    return _series(forecast.plan, f"slots:{name}", "slots", capacity, used, waiting, end)
+    return _series(
+        forecast.plan,
+        (f"slots:{name}", "slots"),
+        capacity,
+        (holds, np.ones(len(holds))),
+        waits,
+        (start, end),
+    )
 
 
 def _rate_series(forecast: Forecast, name: str, start: float, end: float) -> LoadSeries:
@@ -199,65 +196,54 @@ def _rate_series(forecast: Forecast, name: str, start: float, end: float) -> Loa
     kind, _, ident = name.partition(":")
     mbit = kind in ("link", "host_nic", "server_nic", "job")
     unit = MBIT if mbit else MIB
-    used, waiting = _Piles(start, end), _Piles(start, end)
-    for flow in forecast.flows:
-        if flow.rate == inf or flow.end <= start or flow.start >= end:
-            continue
-        for number, use in flow.uses:
-            if number == resource:
-                used.add(
-                    (flow.job, flow.purpose),
-                    flow.start,
-                    flow.end,
-                    flow.rate * flow.count * use / unit,
-                )
-        if flow.squeeze == resource:
-            waiting.add((flow.job, flow.purpose), flow.start, flow.end, float(flow.count))
+    uses = forecast.loads.uses_of(resource)
+    uses = uses[np.isfinite(uses["rate"])]
     if kind == "link":
         capacity: tuple[Step, ...] | None = _link_capacity(forecast.plan, ident, start, end)
     else:
         limit = topology.capacity.get(resource)
         capacity = None if limit is None else ((start, limit / unit),)
-    label: Literal["Mbit/s", "MiB/s"] = "Mbit/s" if mbit else "MiB/s"
-    return _series(forecast.plan, name, label, capacity, used, waiting, end)
+    return _series(
+        forecast.plan,
+        (name, "Mbit/s" if mbit else "MiB/s"),
+        capacity,
+        (uses, uses["rate"] / unit),
+        forecast.loads.squeezed_by(resource),
+        (start, end),
+    )
 
 
 def _series(
     plan: Plan,
-    name: str,
-    unit: Literal["slots", "Mbit/s", "MiB/s"],
+    label: tuple[str, Literal["slots", "Mbit/s", "MiB/s"]],
     capacity: tuple[Step, ...] | None,
-    used: _Piles,
-    waiting: _Piles,
-    end: float,
+    used: tuple[Columns, Floats],
+    waits: Columns,
+    within: tuple[float, float],
 ) -> LoadSeries:
-    total = used.total()
+    rows, heights = used
+    instants, changes, of = _changes(rows["start"], rows["end"], heights, within)
+    keys = (rows["job"] * _PURPOSES + rows["purpose"])[of]
+    total = _running(instants, changes)
+    waiting_at, waiting, waiters = _changes(waits["start"], waits["end"], 1.0, within)
     return LoadSeries(
-        name=name,
-        unit=unit,
+        name=label[0],
+        unit=label[1],
         capacity=capacity,
         parts=tuple(
-            LoadPart(plan.jobs[job].id, purpose, used.steps((job, purpose)))
-            for job, purpose in sorted(used.changes)
+            LoadPart(
+                plan.jobs[key // _PURPOSES].id,
+                PURPOSES[key % _PURPOSES],
+                _running(instants[keys == key], changes[keys == key]),
+            )
+            for key in np.unique(keys).tolist()
         ),
-        waiting=waiting.total(),
+        total=total,
+        waiting=_running(waiting_at, waiting),
         peak=max((value for _, value in total), default=0.0),
-        full_s=_full_seconds(total, capacity, end),
-        waiting_jobs=tuple(
-            plan.jobs[job].id for job in sorted({job for job, _ in waiting.changes})
-        ),
+        full_s=_full_seconds(total, capacity, within[1]),
+        waiting_jobs=tuple(plan.jobs[job].id for job in np.unique(waits["job"][waiters]).tolist()),
     )
-
-
-def total_load(series: LoadSeries) -> tuple[Step, ...]:
-    """The steps of the load of all jobs together."""
-    changes: dict[float, float] = {}
-    for part in series.parts:
-        before = 0.0
-        for instant, value in part.steps:
-            changes[instant] = changes.get(instant, 0.0) + value - before
-            before = value
-    return _running(changes)
 
 
 def tightest(series: Iterable[LoadSeries]) -> list[LoadSeries]:

@@ -1,15 +1,13 @@
-"""The event loop (section 6) with the work between repositories (section 7).
+"""The event loop as the text says it (section 6), with the work between repositories (section 7).
 
-A Simulation walks from instant to instant. At each it follows the five steps of section 6:
-ends, limits and windows, beginnings, admission, rates. Streams that use the same resources in the
-same proportion, with the same share and ceiling, always move at the same rate; they are kept as one
-StreamClass that counts its progress once for all of them.
+It is written to be read beside the planning model: one object for each thing, every rule where the
+text has it, nothing kept or skipped for the sake of speed. `gambrel.core.engine` is the one that
+the product uses; tests hold the two together.
 """
 
 from __future__ import annotations
 
-from bisect import insort
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from heapq import heapify, heappop, heappush
 from math import inf
 from zoneinfo import ZoneInfo
@@ -21,24 +19,19 @@ from gambrel.core.calendars import (
     limit_intervals,
     window_span,
 )
-from gambrel.core.forecast import (
-    CopyRun,
-    Flow,
-    Hold,
-    MachineOutcome,
-    NewestPoint,
-    Purpose,
-    QuietInstant,
-    Reading,
-    Wait,
+from gambrel.core.constants import (
+    BLOCK_CLONE_WORK,
+    FOLLOWED_AFTER_END,
+    PREPARE_SERVER_S,
+    PREPARE_VM_S,
+    RELEASE_BYTES_PER_S,
+    RELEASE_S,
+    TRANSFORM_WORK,
 )
+from gambrel.core.forecast import CopyRun, MachineOutcome, NewestPoint, Reading
 from gambrel.core.paths import Candidate, Topology, Uses
 from gambrel.core.plan import Disk, Kind, Plan, Retention
-from gambrel.core.retention import ChainKey, Point, PointStore, Snapshot, linked
-from gambrel.core.selection import selected_machines
-from gambrel.core.sharing import Allotment, Demand, fair_rates
-from gambrel.core.streams import QueueKey, Stream, StreamClass
-from gambrel.core.tasks import (
+from gambrel.core.reference.tasks import (
     COPY,
     DISK,
     ENDED,
@@ -51,9 +44,14 @@ from gambrel.core.tasks import (
     DiskTask,
     MachineTask,
     QueueItem,
+    QueueKey,
     RepositoryTask,
     RunTask,
+    Stream,
 )
+from gambrel.core.retention import ChainKey, Point, PointStore, linked
+from gambrel.core.selection import selected_machines
+from gambrel.core.sharing import Demand, fair_rates
 from gambrel.core.units import DAY, MBIT, MIB, MINUTE, SAME_INSTANT
 from gambrel.core.volume import (
     compression,
@@ -63,28 +61,11 @@ from gambrel.core.volume import (
     protected_disks,
 )
 
-PREPARE_VM_S = 20.0
-PREPARE_SERVER_S = 5.0
-RELEASE_S = 10.0
-RELEASE_BYTES_PER_S = 100 * MIB
-TRANSFORM_WORK = 2.0
-BLOCK_CLONE_WORK = TRANSFORM_WORK / 50
-FOLLOWED_AFTER_END = 30 * DAY
-"""What has not ended this long after the horizon is cut off there."""
-
 
 class Simulation:
-    """One pass over a plan; `gambrel.core.simulate` runs it and makes its Forecast."""
+    """One pass over a plan."""
 
-    def __init__(
-        self,
-        plan: Plan,
-        from_: float,
-        to: float,
-        *,
-        points: Snapshot | None = None,
-        snapshots_from: Iterable[float] = (),
-    ) -> None:
+    def __init__(self, plan: Plan, from_: float, to: float) -> None:
         self.plan = plan
         self.from_ = from_
         self.to = to
@@ -93,7 +74,7 @@ class Simulation:
         self.capacity = dict(self.topology.capacity)
         self._base_capacity = dict(self.topology.capacity)
         self.busy = [0] * len(self.topology.pool_names)
-        self.points = PointStore() if points is None else PointStore.from_snapshot(points)
+        self.points = PointStore()
         self.zones = {s.id: ZoneInfo(s.time_zone) for s in plan.sites}
 
         self._sequence = 0
@@ -106,14 +87,7 @@ class Simulation:
         self._ended_now: list[RunTask] = []
 
         self.queue: list[QueueItem] = []
-        self._walk_needed = False
-        self._left_queue = False
-        self._needs: dict[tuple[tuple[int, ...], tuple[int, ...]], int] = {}
-        """Numbers of the slot needs that occur: candidate proxies, and one of each other pool."""
-        self._rates_stale = False
-        self._allotments: dict[tuple[object, ...], list[Allotment]] = {}
-        self._classes: dict[tuple[object, ...], StreamClass] = {}
-        self._moving: dict[StreamClass, None] = {}
+        self.streams: list[Stream] = []
         self._repository_tasks: set[RepositoryTask] = set()
         self._pending = 0
         """Copies in their delay, in the queue or moving, and merges: work outside the runs."""
@@ -124,11 +98,6 @@ class Simulation:
 
         self.runs: list[RunTask] = []
         self.copies: list[CopyRun] = []
-        self.holds: list[Hold] = []
-        self.waits: list[Wait] = []
-        self.flows: list[Flow] = []
-        self.quiet: list[QuietInstant] = []
-        self._snapshots_due = sorted(snapshots_from)
         self.newest: dict[int, list[NewestPoint]] = {}
         self.peak: dict[int, float] = {}
 
@@ -141,7 +110,7 @@ class Simulation:
                 self._followers.setdefault(job.after, []).append(position)
         self._plan_occurrences()
         self._plan_limits()
-        self._take_existing_points(plan if points is None else None)
+        self._take_existing_points()
 
     # --- setting up -------------------------------------------------------------------------
 
@@ -168,28 +137,23 @@ class Simulation:
                     self._limits.append((end, 0, resource, rate))
         heapify(self._limits)
 
-    def _take_existing_points(self, plan: Plan | None) -> None:
+    def _take_existing_points(self) -> None:
         """Store the points of the plan's state; those that exist only later come in their time."""
-        if plan is not None:
-            groups: dict[ChainKey, list[int]] = {}
-            for i, saved in enumerate(plan.state.points):
-                key = self._chain_key(saved.repository, saved.job, saved.machine)
-                groups.setdefault(key, []).append(i)
-            for key, indices in groups.items():
-                for _, point in linked(plan.state.points[i] for i in indices):
-                    if point.exists_from <= self.from_ + SAME_INSTANT:
-                        self.points.add(key, point)
-                    else:
-                        order: QueueKey = (0.0, point.at, key[1], key[2], 0, 0.0, 0)
-                        self._after(
-                            point.exists_from - self.from_, order, self._appears(key, point)
-                        )
-        for key, chain in self.points.items():
-            for point in chain:
-                if point.usable:
-                    self.newest.setdefault(key[2], []).append(
-                        NewestPoint(point.exists_from, point.at)
-                    )
+        saved = self.plan.state.points
+        groups: dict[ChainKey, list[int]] = {}
+        for i, point_before in enumerate(saved):
+            key = self._chain_key(point_before.repository, point_before.job, point_before.machine)
+            groups.setdefault(key, []).append(i)
+        for key, indices in groups.items():
+            for _, point in linked(saved[i] for i in indices):
+                if point.exists_from <= self.from_ + SAME_INSTANT:
+                    self.points.add(key, point)
+                    if point.usable:
+                        found = NewestPoint(point.exists_from, point.at)
+                        self.newest.setdefault(key[2], []).append(found)
+                else:
+                    order: QueueKey = (0.0, point.at, key[1], key[2], 0, 0.0, 0)
+                    self._after(point.exists_from - self.from_, order, self._appears(key, point))
 
     def _appears(self, key: ChainKey, point: Point) -> Callable[[], None]:
         return lambda: self._store_point(key, point)
@@ -219,8 +183,6 @@ class Simulation:
             self.now = max(self.now, upcoming)
             self._instant()
             self._note_space()
-            if self._snapshots_due and self.now >= self._snapshots_due[0] - SAME_INSTANT:
-                self._note_quiet()
             if self._idle() and not self._due:
                 break
         if not self._idle():
@@ -229,10 +191,10 @@ class Simulation:
             self._note_space()
 
     def _idle(self) -> bool:
-        return not (self._active or self._pending or self._steps or self._moving)
+        return not (self._active or self._pending or self._steps or self.streams)
 
     def _next_instant(self) -> float:
-        instant = min((group.ends_at for group in self._moving), default=inf)
+        instant = min((stream.ends_at for stream in self.streams), default=inf)
         if self._steps:
             instant = min(instant, self._steps[0][0])
         if self._due:
@@ -250,15 +212,13 @@ class Simulation:
         reached = self.now + SAME_INSTANT
         while self._wakes and self._wakes[0] <= reached:
             heappop(self._wakes)
-            self._walk_needed = True
         again = True
         while again:
             again = self._end_work(reached)
             again = self._pass_deadlines(reached) or again
             again = self._begin_runs(reached) or again
             again = self._admit() or again
-        if self._rates_stale:
-            self._share_rates()
+        self._share_rates()
 
     # --- step 1: ends -----------------------------------------------------------------------
 
@@ -269,42 +229,16 @@ class Simulation:
             while self._steps and self._steps[0][0] <= reached:
                 _, number, order, action = heappop(self._steps)
                 ends.append((order[1:], number, action))
-            for group in list(self._moving):
-                if group.ends_at <= reached:
-                    for stream in self._finished(group):
-                        ends.append((stream.order[1:], stream.number, stream.done))
+            for stream in list(self.streams):
+                if stream.ends_at <= reached:
+                    stream.settle(self.now)
+                    self.streams.remove(stream)
+                    ends.append((stream.order[1:], stream.number, stream.done))
             if not ends:
                 return happened
             happened = True
             for _, _, action in sorted(ends, key=lambda end: end[:2]):
                 action()
-
-    def _finished(self, group: StreamClass) -> list[Stream]:
-        """Take the streams of a class that end now out of it."""
-        group.settle(self.now, self.flows)
-        instant = group.rate == inf
-        done: list[Stream] = []
-        while group.targets:
-            target, number, stream = group.targets[0]
-            if number in group.active:
-                left = target - group.progress
-                # The first is due because its class is; the others only if they end with it.
-                if done and not instant and left > group.rate * SAME_INSTANT:
-                    break
-                done.append(stream)
-            heappop(group.targets)
-        for stream in done:
-            self._leave(stream)
-        return done
-
-    def _leave(self, stream: Stream) -> None:
-        group = stream.group
-        group.active.discard(stream.number)
-        if not group.active:
-            del self._moving[group]
-        else:
-            group.ends_at = group.next_end()
-        self._rates_stale = True
 
     # --- step 2: limits, windows, expiries -------------------------------------------------
 
@@ -318,7 +252,6 @@ class Simulation:
             else:
                 in_force.remove(rate)
             self.capacity[resource] = min([self._base_capacity[resource], *in_force])
-            self._rates_stale = True
             happened = True
         while self._deadlines and self._deadlines[0][0] <= reached:
             heappop(self._deadlines)[-1]()
@@ -341,7 +274,6 @@ class Simulation:
         rule = "stop" if run.never_opens else run.job.at_window_end
         if rule == "run_on":
             run.open_ended = True
-            self._walk_needed = True
         else:
             self._stop(run, cut=rule == "stop")
 
@@ -360,15 +292,13 @@ class Simulation:
     def _cut_off(self, task: MachineTask) -> None:
         for disk in task.disks:
             if disk.stream is not None:
-                disk.stream.group.settle(self.now, self.flows)
-                self._count_moved(disk, disk.stream.group.progress - disk.stream.joined_at)
-                stream, disk.stream = disk.stream, None
-                self._leave(stream)
+                disk.stream.settle(self.now)
+                self.streams.remove(disk.stream)
+                self._count_moved(disk, disk.stream.work - disk.stream.left)
+                disk.stream = None
                 self._release_slots(disk)
             elif disk.candidate is not None and not disk.moved:
                 self._release_slots(disk)
-            elif task.state == MOVING and disk.candidate is None:
-                self._note_wait(disk.wanted_pools, disk, task.run)
         self._let_go(task)
         self._end_machine(task, "cut off")
 
@@ -380,13 +310,10 @@ class Simulation:
                     self._end_machine(task, "cut off")
         for run in list(self._active):
             self._end_run(run)
-        for group in list(self._moving):
-            group.settle(self.now, self.flows)
         begun = sorted(self._repository_tasks, key=lambda item: item.key)
         for item in begun:
-            assert item.start is not None
             for pool in item.pools:
-                self._free(pool, item.job, item.start, item.purpose)
+                self.busy[pool] -= 1
         queued = [item for item in self.queue if isinstance(item, RepositoryTask)]
         for item in (*begun, *queued):
             if item.copy is not None:
@@ -419,7 +346,7 @@ class Simulation:
             return
         self._last_run[position] = run
         run.began = instant
-        insort(self._active, run, key=lambda r: r.order)
+        self._active.append(run)
         for order, machine in enumerate(selected_machines(self.plan, job)):
             position_of = self._machine_position[machine.id]
             run.machines.append(MachineTask(run, machine, position_of, order))
@@ -485,11 +412,8 @@ class Simulation:
             else:
                 names.append(f"datastore:{disk.datastore}")
             pools = topology.limited_pools(*names)
-            proxies = tuple(c.proxy for c in candidates if c.proxy is not None)
             key = self._key(task, DISK, -disk.used_gib, position)
-            needs = self._needs.setdefault((proxies, pools), len(self._needs))
-            item = DiskTask(task, disk, key, candidates, pools, (*proxies, *pools), needs)
-            item.queued = max(self.now, task.run.opens)
+            item = DiskTask(task, disk, key, candidates, pools)
             task.disks.append(item)
             self._enqueue(item)
         task.disks.sort(key=lambda item: item.key)
@@ -507,38 +431,30 @@ class Simulation:
         )
 
     def _enqueue(self, item: QueueItem) -> None:
-        insort(self.queue, item, key=lambda i: i.key)
-        self._walk_needed = True
+        self.queue.append(item)
+        self.queue.sort(key=lambda item: item.key)
 
     # --- step 4: admission ------------------------------------------------------------------
 
     def _admit(self) -> bool:
-        """Walk the queue once and start what can start.
-
-        Starting only takes slots, so a second walk at the same instant could start nothing more,
-        and within a walk what lacked a slot once lacks it for every later item of the same needs.
-        """
-        if not self._walk_needed:
-            return False
-        self._walk_needed = False
-        started = False
-        lacking: set[int] = set()
-        for item in self.queue:
-            if isinstance(item, RepositoryTask):
-                taken = self._try_repository_task(item)
-            elif item.needs in lacking:
-                continue
-            elif item.owner.state == WAITING:
-                taken = self._try_machine(item, lacking)
-            else:
-                taken = item.owner.state == MOVING and self._try_disk(item, lacking)
-                if taken:
-                    self._move(item)
-            started = started or taken
-        if started or self._left_queue:
-            self._left_queue = False
+        """Walk the queue in its order and start what can start, until a walk starts nothing."""
+        happened = False
+        while True:
+            started = False
+            for item in list(self.queue):
+                if isinstance(item, RepositoryTask):
+                    taken = self._try_repository_task(item)
+                elif item.owner.state == WAITING:
+                    taken = self._try_machine(item)
+                else:
+                    taken = item.owner.state == MOVING and self._try_disk(item)
+                    if taken:
+                        self._move(item)
+                started = started or taken
             self.queue = [item for item in self.queue if self._still_queued(item)]
-        return started
+            if not started:
+                return happened
+            happened = True
 
     def _still_queued(self, item: QueueItem) -> bool:
         """A machine that started takes its other disks out of the queue until it is prepared."""
@@ -552,41 +468,25 @@ class Simulation:
         return run.opens <= self.now + SAME_INSTANT and self.now < run.window_end - SAME_INSTANT
 
     def _all_free(self, pools: tuple[int, ...]) -> bool:
-        slots, busy = self.topology.slots, self.busy
-        for pool in pools:  # noqa: SIM110 - the innermost loop of the walk; a generator costs double
-            if busy[pool] >= slots[pool]:
-                return False
-        return True
+        return all(self.busy[pool] < self.topology.slots[pool] for pool in pools)
 
-    def _try_disk(self, item: DiskTask, lacking: set[int]) -> bool:
+    def _try_disk(self, item: DiskTask) -> bool:
         """Take the slots of a disk if all are free; of several proxies the least busy."""
-        if not self._all_free(item.pools):
-            lacking.add(item.needs)
+        if item.candidate is not None or not self._all_free(item.pools):
             return False
         slots = self.topology.slots
-        chosen: Candidate | None = None
-        least = inf
-        for candidate in item.candidates:
-            if candidate.proxy is None:
-                chosen = candidate
-                break
-            busy = self.busy[candidate.proxy]
-            total = slots[candidate.proxy]
-            if busy < total and busy / total < least:
-                chosen, least = candidate, busy / total
-        if chosen is None:
-            lacking.add(item.needs)
+        free = [c for c in item.candidates if c.proxy is None or self._all_free((c.proxy,))]
+        if not free:
             return False
-        item.candidate = chosen
-        self._note_wait(item.wanted_pools, item, item.owner.run)
-        item.slots_from = self.now
-        for pool in item.pools:
-            self.busy[pool] += 1
-        if chosen.proxy is not None:
-            self.busy[chosen.proxy] += 1
+        item.candidate = min(
+            free, key=lambda c: 0.0 if c.proxy is None else self.busy[c.proxy] / slots[c.proxy]
+        )
+        for pool in (*item.pools, item.candidate.proxy):
+            if pool is not None:
+                self.busy[pool] += 1
         return True
 
-    def _try_machine(self, item: DiskTask, lacking: set[int]) -> bool:
+    def _try_machine(self, item: DiskTask) -> bool:
         task = item.owner
         run = task.run
         if not self._window_open(run) or task.machine.id in self._held:
@@ -594,7 +494,7 @@ class Simulation:
         host = task.host_pool
         if host is not None and self.busy[host] >= self.topology.slots[host]:
             return False
-        if not self._try_disk(item, lacking):
+        if not self._try_disk(item):
             return False
         self._start_machine(task, item)
         return True
@@ -607,9 +507,6 @@ class Simulation:
         self._held[machine.id] = run
         if task.host_pool is not None:
             self.busy[task.host_pool] += 1
-        for disk in task.disks:
-            if disk is not first:
-                self._note_wait(disk.wanted_pools, disk, run)
         self._set_volumes(task)
         base = PREPARE_SERVER_S if machine.kind == "server" else PREPARE_VM_S
         self._after(base + job.quiesce_s, first.key, lambda: self._prepared(task, first))
@@ -642,7 +539,6 @@ class Simulation:
         self._move(first)
         for disk in task.disks:
             if disk is not first:
-                disk.queued = self.now
                 self._enqueue(disk)
 
     def _move(self, disk: DiskTask) -> None:
@@ -652,7 +548,6 @@ class Simulation:
             self._after(0.0, disk.key, lambda: self._disk_moved(disk))
             return
         disk.stream = self._stream(
-            disk.owner.run.position,
             disk.owner.run.job.share,
             candidate.ceiling,
             candidate.uses(volume.wire_per_source),
@@ -663,31 +558,17 @@ class Simulation:
 
     def _stream(
         self,
-        job: int,
         share: float,
         ceiling: float | None,
         uses: Uses,
         work: float,
         order: QueueKey,
         done: Callable[[], None],
-        purpose: Purpose = "read",
     ) -> Stream:
-        limited = tuple((r, use) for r, use in uses if use > 0 and r in self.capacity)
-        key = (job, purpose, share, ceiling, limited)
-        group = self._classes.get(key)
-        if group is None:
-            group = self._classes[key] = StreamClass(job, purpose, share, ceiling, limited)
-        group.settle(self.now, self.flows)
-        if not group.active:
-            group.progress, group.rate, group.squeeze_s = 0.0, 0.0, {}
-            group.targets.clear()
-            group.ends_at = inf
-            self._moving[group] = None
         self._sequence += 1
-        stream = Stream(self._sequence, group, work, order, done)
-        group.active.add(stream.number)
-        heappush(group.targets, (group.progress + work, stream.number, stream))
-        self._rates_stale = True
+        demand = Demand(share, ceiling, uses)
+        stream = Stream(self._sequence, demand, work, order, done, self.now)
+        self.streams.append(stream)
         return stream
 
     def _count_moved(self, disk: DiskTask, source: float) -> None:
@@ -695,7 +576,7 @@ class Simulation:
         task.source_bytes += source
         task.wire_bytes += source * disk.volume.wire_per_source
         if disk.stream is not None:
-            for squeeze, seconds in disk.stream.squeezes().items():
+            for squeeze, seconds in disk.stream.squeeze_s.items():
                 task.squeeze_s[squeeze] = task.squeeze_s.get(squeeze, 0.0) + seconds
 
     def _disk_moved(self, disk: DiskTask) -> None:
@@ -712,23 +593,11 @@ class Simulation:
     def _release_slots(self, disk: DiskTask) -> None:
         candidate = disk.candidate
         assert candidate is not None
-        proxy = None
-        for pool in disk.pools:
-            self._free(pool, disk.owner.run.position, disk.slots_from)
-        if candidate.proxy is not None:
-            proxy = self.plan.proxies[candidate.proxy].id
-            self._free(candidate.proxy, disk.owner.run.position, disk.slots_from)
+        proxy = None if candidate.proxy is None else self.plan.proxies[candidate.proxy].id
+        for pool in (*disk.pools, candidate.proxy):
+            if pool is not None:
+                self.busy[pool] -= 1
         disk.owner.readings.append(Reading(disk.disk.id, proxy, candidate.transport))
-
-    def _free(self, pool: int, job: int, since: float, purpose: Purpose = "read") -> None:
-        self.busy[pool] -= 1
-        self._walk_needed = True
-        if self.now > since:
-            self.holds.append(Hold(pool, job, purpose, since, self.now))
-
-    def _note_wait(self, pools: tuple[int, ...], item: DiskTask, run: RunTask) -> None:
-        if self.now > item.queued + SAME_INSTANT and run.opens != NEVER:
-            self.waits.append(Wait(pools, run.position, item.queued, self.now))
 
     def _all_moved(self, task: MachineTask) -> None:
         job, machine = task.run.job, task.machine
@@ -765,10 +634,9 @@ class Simulation:
     def _let_go(self, task: MachineTask) -> None:
         """The machine is held no longer, its host has its slot back."""
         del self._held[task.machine.id]
+        task.released_at = self.now
         if task.host_pool is not None:
-            assert task.start is not None
-            self._free(task.host_pool, task.run.position, task.start)
-        self._walk_needed = True
+            self.busy[task.host_pool] -= 1
 
     def _let_go_and_finish(self, task: MachineTask) -> None:
         self._let_go(task)
@@ -798,10 +666,6 @@ class Simulation:
         self._plan_copies(task)
 
     def _end_machine(self, task: MachineTask, outcome: MachineOutcome) -> None:
-        if task.state == WAITING and task.queued is not None:
-            for disk in task.disks:
-                self._note_wait(disk.wanted_pools, disk, task.run)
-        self._left_queue = True
         if outcome != "done":
             task.stored_bytes = 0.0
         task.state = ENDED
@@ -924,6 +788,8 @@ class Simulation:
         return (item.job, item.machine.position, item.copy.repository)
 
     def _try_repository_task(self, item: RepositoryTask) -> bool:
+        if item.start is not None:
+            return False
         if item.copy is not None and self._lane(item) in self._copies_moving:
             return False
         if not self._all_free(item.pools):
@@ -935,30 +801,23 @@ class Simulation:
             self._copies_moving.add(self._lane(item))
             self._settle_copy(item)
         self._repository_tasks.add(item)
-        if self.now > item.queued + SAME_INSTANT:
-            self.waits.append(Wait(item.pools, item.job, item.queued, self.now))
         if item.work <= 0:
             self._after(0.0, item.key, lambda: self._repository_task_done(item))
         else:
-            share = item.machine.run.job.share
             self._stream(
-                item.job,
-                share,
+                item.machine.run.job.share,
                 item.ceiling,
                 item.uses,
                 item.work,
                 item.key,
                 lambda: self._repository_task_done(item),
-                item.purpose,
             )
         return True
 
     def _repository_task_done(self, item: RepositoryTask) -> None:
-        assert item.start is not None
         self._repository_tasks.discard(item)
         for pool in item.pools:
-            self._free(pool, item.job, item.start, item.purpose)
-        self._walk_needed = True
+            self.busy[pool] -= 1
         item.on_end(item)
 
     def _copy_key(self, item: RepositoryTask) -> ChainKey:
@@ -1012,21 +871,10 @@ class Simulation:
     # --- step 5: rates ----------------------------------------------------------------------
 
     def _share_rates(self) -> None:
-        self._rates_stale = False
-        groups = list(self._moving)
-        situation = (
-            tuple((id(group), len(group.active)) for group in groups),
-            tuple(self.capacity[resource] for resource in self._limits_in_force),
-        )
-        allotments = self._allotments.get(situation)
-        if allotments is None:
-            demands = [Demand(*group.demand_key, len(group.active)) for group in groups]
-            allotments = self._allotments[situation] = fair_rates(demands, self.capacity)
-        for group, allotted in zip(groups, allotments, strict=True):
-            if group.rate != allotted.rate or group.squeeze != allotted.squeeze:
-                group.settle(self.now, self.flows)
-                group.rate, group.squeeze = allotted.rate, allotted.squeeze
-            group.ends_at = group.next_end()
+        rates = fair_rates([stream.demand for stream in self.streams], self.capacity)
+        for stream, allotted in zip(self.streams, rates, strict=True):
+            stream.settle(self.now)
+            stream.rate, stream.squeeze = allotted.rate, allotted.squeeze
 
     # --- noting -----------------------------------------------------------------------------
 
@@ -1034,11 +882,3 @@ class Simulation:
         for repository, used in self.points.used_bytes.items():
             if used > self.peak.get(repository, 0.0):
                 self.peak[repository] = used
-
-    def _note_quiet(self) -> None:
-        """Keep the points at the first quiet instant after each due one."""
-        if self._active or self._pending or self._steps:
-            return
-        while self._snapshots_due and self._snapshots_due[0] <= self.now + SAME_INSTANT:
-            self._snapshots_due.pop(0)
-        self.quiet.append(QuietInstant(self.now, self.points.snapshot()))

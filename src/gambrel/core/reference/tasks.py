@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from math import inf
 
 from gambrel.core.calendars import NEVER
-from gambrel.core.forecast import MachineOutcome, Purpose, Reading, RunOutcome
+from gambrel.core.forecast import MachineOutcome, Reading, RunOutcome
 from gambrel.core.paths import Candidate, Uses
 from gambrel.core.plan import Copy, Disk, Job, Kind, Machine
 from gambrel.core.retention import Point
-from gambrel.core.streams import QueueKey, Stream
+from gambrel.core.sharing import Demand
 from gambrel.core.volume import DiskVolume
 
 WAITING, PREPARING, MOVING, FINISHING, ENDED = range(5)
@@ -18,11 +19,58 @@ DISK, TRANSFORM, MERGE, COPY = range(4)
 """Stages in which the tasks of one machine stand in the queue."""
 
 
+QueueKey = tuple[float, float, int, int, int, float, int]
+"""(-priority, occurrence, job position, machine order, stage, -used or index, position)."""
+
+
+class Stream:
+    """One transfer. `done` is called at its end."""
+
+    __slots__ = ("demand", "done", "left", "number", "order", "rate", "since", "squeeze",
+                 "squeeze_s", "work")  # fmt: skip
+
+    def __init__(
+        self,
+        number: int,
+        demand: Demand,
+        work: float,
+        order: QueueKey,
+        done: Callable[[], None],
+        now: float,
+    ) -> None:
+        self.number = number
+        self.demand = demand
+        self.work = work
+        self.left = work
+        self.order = order
+        self.done = done
+        self.rate = 0.0
+        self.squeeze: int | None = None
+        self.squeeze_s: dict[int, float] = {}
+        self.since = now
+
+    @property
+    def ends_at(self) -> float:
+        """When it ends at the present rate."""
+        if self.rate == inf or self.left <= 0.0:
+            return self.since
+        return self.since + self.left / self.rate if self.rate > 0 else inf
+
+    def settle(self, now: float) -> None:
+        """Bring what is left, and the seconds by what limited it, up to now."""
+        seconds = now - self.since
+        if seconds > 0 and self.squeeze is not None:
+            if self.rate != inf:
+                self.left -= self.rate * seconds
+            self.squeeze_s[self.squeeze] = self.squeeze_s.get(self.squeeze, 0.0) + seconds
+        self.since = now
+
+
 class DiskTask:
     """One disk of a machine-run."""
 
-    __slots__ = ("candidate", "candidates", "disk", "key", "moved", "needs", "owner", "pools",
-                 "queued", "slots_from", "stream", "volume", "wanted_pools")  # fmt: skip
+    __slots__ = ("candidate", "candidates", "disk", "key", "moved", "owner", "pools", "stream",
+                 "volume")  # fmt: skip
 
     def __init__(
         self,
@@ -31,21 +79,15 @@ class DiskTask:
         key: QueueKey,
         candidates: tuple[Candidate, ...],
         pools: tuple[int, ...],
-        wanted_pools: tuple[int, ...],
-        needs: int,
     ) -> None:
         self.owner = owner
         self.disk = disk
         self.key = key
         self.candidates = candidates
         self.pools = pools
-        self.wanted_pools = wanted_pools
-        self.needs = needs
         self.candidate: Candidate | None = None
         self.volume = DiskVolume(0.0, 0.0)
         self.stream: Stream | None = None
-        self.queued = 0.0
-        self.slots_from = 0.0
         self.moved = False
 
 
@@ -66,6 +108,7 @@ class MachineTask:
         "position",
         "queued",
         "readings",
+        "released_at",
         "run",
         "source_bytes",
         "squeeze_s",
@@ -87,6 +130,7 @@ class MachineTask:
         self.queued: float | None = None
         self.start: float | None = None
         self.moved_at: float | None = None
+        self.released_at: float | None = None
         self.ended: float | None = None
         self.disks: list[DiskTask] = []
         self.host_pool: int | None = None
@@ -161,10 +205,6 @@ class RepositoryTask:
         self.copy = copy
         self.queued = 0.0
         self.start: float | None = None
-
-    @property
-    def purpose(self) -> Purpose:
-        return "rewrite" if self.copy is None else "copy"
 
 
 QueueItem = DiskTask | RepositoryTask

@@ -1,0 +1,437 @@
+"""From the arrays of a walk to a Forecast. What is not looked at is not made."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from math import isfinite, isnan
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from gambrel.core import forecast as f
+from gambrel.core.engine import tables as t
+from gambrel.core.engine.runner import Walk
+from gambrel.core.exposure import rpo_met
+from gambrel.core.plan import Plan
+from gambrel.core.units import SAME_INSTANT
+
+READ, COPY, REWRITE = range(3)
+
+
+def forecast_of(walk: Walk) -> f.Forecast:
+    """The Forecast of a finished walk."""
+    plan, world = walk.plan, walk.world
+    newest = _Newest(walk)
+    points = walk.points()
+    copies = np.flatnonzero(world.work["stage"][: world.n[t.N_WORK]] == t.ST_COPY)
+    copies = copies[world.work["state"][copies] != t.W_IDLE]
+    forecast = f.Forecast(
+        plan=plan,
+        from_=walk.from_,
+        to=walk.to,
+        runs=tuple(_runs(walk)),
+        copies=f.Lazily(len(copies), lambda: tuple(_copies(walk, copies))),
+        points=f.Lazily(len(points.points), lambda: tuple(_points(plan, points.points))),
+        exposure=f.Lazily(len(plan.machines), lambda: tuple(_exposure(plan, newest.worst))),
+        space=tuple(
+            f.Space(repository.id, float(world.peak_bytes[i]), float(world.used_bytes[i]))
+            for i, repository in enumerate(plan.repositories)
+        ),
+        newest_points=newest,
+        loads=_Loads(walk).records(),
+        quiet=tuple(f.QuietInstant(at, kept) for at, kept in walk.quiet),
+    )
+    forecast.__dict__["topology"] = walk.layout.topology
+    return forecast
+
+
+def _instant(value: float) -> float | None:
+    return value + t.EPOCH if isfinite(value) else None
+
+
+# --- runs -------------------------------------------------------------------------------------
+
+
+def _runs(walk: Walk) -> Iterator[f.Run]:
+    world = walk.world
+    count = int(world.n[t.N_RUN])
+    run, task = world.run[:count], world.task[: world.n[t.N_TASK]]
+    outcomes = np.zeros((count, len(t.MACHINE_OUTCOMES)), np.int64)
+    np.add.at(outcomes, (task["run"], task["outcome"]), 1)
+    order = np.lexsort((run["job"], run["occurrence"])).tolist()
+    columns = {name: run[name].tolist() for name in run.dtype.names or ()}
+    counts = outcomes.tolist()
+    for r in order:
+        ended, closes = columns["ended"][r], columns["closes"][r]
+        first, machines = columns["tasks_from"][r], columns["tasks_n"][r]
+        over = ended - closes if ended != np.inf and closes != np.inf else 0.0
+        yield f.Run(
+            job=walk.plan.jobs[columns["job"][r]].id,
+            occurrence=columns["occurrence"][r] + t.EPOCH,
+            kind=t.KINDS[columns["kind"][r]],
+            schedule=None if columns["schedule"][r] < 0 else columns["schedule"][r],
+            outcome=t.RUN_OUTCOMES[columns["outcome"][r]],
+            began=_instant(columns["began"][r]),
+            ended=_instant(ended),
+            window_opens=_instant(columns["opens"][r]),
+            window_end=_instant(closes),
+            over_s=max(0.0, over),
+            outcomes=Counter(dict(zip(t.MACHINE_OUTCOMES, counts[r], strict=True))),
+            machines=f.Lazily(machines, _machine_maker(walk, first, machines)),
+        )
+
+
+def _machine_maker(walk: Walk, first: int, count: int) -> Callable[[], tuple[f.MachineRun, ...]]:
+    return lambda: tuple(_machines(walk, first, first + count))
+
+
+def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
+    """The machine-runs of one run."""
+    world, plan = walk.world, walk.plan
+    task = world.task[first:last]
+    columns = {name: task[name].tolist() for name in task.dtype.names or ()}
+    member = world.member[task["member"]]
+    machines, disk_counts = member["machine"].tolist(), member["disks_n"].tolist()
+    begin = columns["disks_from"][0] if last > first else 0
+    end = columns["disks_from"][-1] + disk_counts[-1] if last > first else 0
+    squeezes = _squeezes(walk, begin, end, first, last)
+    readings = _readings(walk, begin, end, first, last)
+    for k in range(last - first):
+        queued, start = columns["queued"][k], columns["start"][k]
+        until = columns["ended"][k] if isnan(start) else start
+        yield f.MachineRun(
+            machine=plan.machines[machines[k]].id,
+            outcome=t.MACHINE_OUTCOMES[columns["outcome"][k]],
+            kind=None if columns["kind"][k] < 0 else t.KINDS[columns["kind"][k]],
+            queued=_instant(queued),
+            start=_instant(start),
+            moved=_instant(columns["moved"][k]),
+            released=_instant(columns["released"][k]),
+            ended=columns["ended"][k] + t.EPOCH,
+            source_bytes=columns["source"][k],
+            wire_bytes=columns["wire"][k],
+            stored_bytes=columns["stored"][k],
+            waiting_s=0.0 if isnan(queued) else until - queued,
+            squeeze_s=squeezes[k],
+            synthetic=bool(columns["synthetic"][k]),
+            readings=tuple(readings[k]),
+        )
+
+
+def _squeezes(walk: Walk, begin: int, end: int, first: int, last: int) -> list[dict[str, float]]:
+    """Seconds by squeeze of each machine-run."""
+    world, names = walk.world, walk.layout.topology.resource_names
+    sums: list[dict[int, float]] = [{} for _ in range(last - first)]
+    rows, columns = np.nonzero(world.squeezed[begin:end])
+    transfer = world.transfer[begin:end][rows]
+    uses = world.candidate["uses_from"][transfer["candidate"]] + columns - 1
+    numbers = np.where(columns == 0, t.OWN_CEILING, world.use["resource"][uses * (columns > 0)])
+    seconds = world.squeezed[begin + rows, columns]
+    owners = transfer["task"] - first
+    for owner, number, value in zip(
+        owners.tolist(), numbers.tolist(), seconds.tolist(), strict=True
+    ):
+        sums[owner][number] = sums[owner].get(number, 0.0) + value
+    return [
+        {("transport" if n == t.OWN_CEILING else names[n]): s for n, s in sorted(by.items())}
+        for by in sums
+    ]
+
+
+def _readings(walk: Walk, begin: int, end: int, first: int, last: int) -> list[list[f.Reading]]:
+    """How each disk of each machine-run was read, in the order in which they gave back slots."""
+    world, plan, layout = walk.world, walk.plan, walk.layout
+    found: list[list[f.Reading]] = [[] for _ in range(last - first)]
+    transfer = world.transfer[begin:end]
+    read = np.flatnonzero(~np.isnan(transfer["slots_from"]))
+    read = read[np.argsort(transfer["slots_to"][read], kind="stable")]
+    chosen = transfer[read]
+    machines = world.member["machine"][world.task["member"][chosen["task"]]].tolist()
+    for task, disk, way_number, machine in zip(
+        (chosen["task"] - first).tolist(),
+        chosen["disk"].tolist(),
+        chosen["candidate"].tolist(),
+        machines,
+        strict=True,
+    ):
+        way = layout.ways[way_number]
+        assert way is not None
+        name = plan.machines[machine].disks[layout.disk_positions[disk]].id
+        proxy = None if way.proxy is None else plan.proxies[way.proxy].id
+        found[task].append(f.Reading(name, proxy, way.transport))
+    return found
+
+
+def _copies(walk: Walk, rows: npt.NDArray[np.int64]) -> Iterator[f.CopyRun]:
+    """Copies that reached the queue: those that ended by their end, then the others."""
+    world, plan = walk.world, walk.plan
+    work = world.work[rows]
+    rows = rows[np.lexsort((rows, work["ended"]))]
+    for work in world.work[rows]:
+        task = world.task[work["task"]]
+        run = world.run[task["run"]]
+        target = world.copy["repository"][work["copy_row"]]
+        yield f.CopyRun(
+            plan.jobs[run["job"]].id,
+            plan.machines[world.member["machine"][task["member"]]].id,
+            plan.repositories[target].id,
+            float(run["occurrence"]) + t.EPOCH,
+            float(work["queued"]) + t.EPOCH,
+            _instant(float(work["started"])),
+            _instant(float(work["ended"])),
+            float(work["wire"]),
+        )
+
+
+# --- points, exposure -------------------------------------------------------------------------
+
+
+def _points(plan: Plan, saved: t.Table) -> Iterator[f.PointRecord]:
+    order = np.lexsort(
+        (np.arange(len(saved)), saved["at"], saved["machine"], saved["job"], saved["repository"])
+    )
+    chains: dict[int, tuple[int, float]] = {}
+    bases = saved["base"].tolist()
+    columns = {name: saved[name].tolist() for name in saved.dtype.names or ()}
+    for i in order.tolist():
+        # A base is older than what needs it, so its own chain is known by now.
+        count, stored = chains.get(bases[i], (0, 0.0))
+        chains[i] = (count + 1, stored + columns["stored_bytes"][i])
+        yield f.PointRecord(
+            plan.jobs[columns["job"][i]].id,
+            plan.machines[columns["machine"][i]].id,
+            plan.repositories[columns["repository"][i]].id,
+            t.KINDS[columns["kind"][i]],
+            columns["at"][i] + t.EPOCH,
+            columns["exists_from"][i] + t.EPOCH,
+            columns["stored_bytes"][i],
+            bool(columns["usable"][i]),
+            *chains[i],
+        )
+
+
+@njit(cache=True)
+def _worst(
+    begins: t.Ints, exists_from: t.Floats, at: t.Floats, from_: float, to: float
+) -> t.Floats:
+    """Worst exposure of each machine, NaN for none (section 9); points by `exists_from`, `at`."""
+    machines = len(begins) - 1
+    worst = np.full(machines, np.nan)
+    for m in range(machines):
+        newest = -np.inf
+        for i in range(begins[m], begins[m + 1]):
+            if exists_from[i] > to + SAME_INSTANT:
+                break
+            if at[i] <= newest:
+                continue
+            if newest == -np.inf:
+                worst[m] = 0.0
+            elif exists_from[i] >= from_ - SAME_INSTANT:
+                worst[m] = max(worst[m], exists_from[i] - newest)
+            newest = at[i]
+        if newest > -np.inf:
+            worst[m] = max(worst[m], to - newest)
+    return worst
+
+
+class _Newest(Mapping[str, Sequence[f.NewestPoint]]):
+    """The points that were the newest of each machine, made for those that are asked for."""
+
+    def __init__(self, walk: Walk) -> None:
+        newest = walk.world.newest[: walk.world.n[t.N_NEWEST]]
+        order = np.lexsort((newest["at"], newest["exists_from"], newest["machine"]))
+        self._rows = newest[order]
+        self._plan = walk.plan
+        self._begins = np.searchsorted(
+            self._rows["machine"], np.arange(len(walk.plan.machines) + 1)
+        ).astype(np.int64)
+        self._position = {m.id: i for i, m in enumerate(walk.plan.machines)}
+        self.worst = _worst(
+            self._begins,
+            np.ascontiguousarray(self._rows["exists_from"]),
+            np.ascontiguousarray(self._rows["at"]),
+            walk.from_ - t.EPOCH,
+            walk.to - t.EPOCH,
+        )
+
+    def __getitem__(self, machine: str) -> Sequence[f.NewestPoint]:
+        i = self._position[machine]
+        found: list[f.NewestPoint] = []
+        for row in self._rows[self._begins[i] : self._begins[i + 1]].tolist():
+            at = row[2] + t.EPOCH
+            if not found or at > found[-1].at:
+                found.append(f.NewestPoint(row[1] + t.EPOCH, at))
+        return tuple(found)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._position)
+
+    def __len__(self) -> int:
+        return len(self._position)
+
+
+def _exposure(plan: Plan, worst: t.Floats) -> Iterator[f.Exposure]:
+    for machine, seconds in zip(plan.machines, worst.tolist(), strict=True):
+        value = None if np.isnan(seconds) else seconds
+        yield f.Exposure(machine.id, value, rpo_met(machine, value))
+
+
+# --- loads ------------------------------------------------------------------------------------
+
+
+class _Loads:
+    """Who held and wanted slots, and what flowed, out of the transfers of a walk."""
+
+    def __init__(self, walk: Walk) -> None:
+        self.walk = walk
+        world = self.world = walk.world
+        self.disks = np.arange(world.n[t.N_TRANSFER])
+        self.works = world.n[t.N_DISKS] + np.arange(world.n[t.N_WORK])
+        self.task_job = world.run["job"][world.task["run"]]
+
+    def records(self) -> f.LoadRecords:
+        return f.LoadRecords(self._holds, self._waits, self._flows)
+
+    def _purposes(self, transfers: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+        disks = self.world.n[t.N_DISKS]
+        work = np.maximum(0, transfers - disks)
+        copies = self.world.work["stage"][work] == t.ST_COPY
+        return np.where(transfers < disks, READ, np.where(copies, COPY, REWRITE))
+
+    def _pools_of(
+        self, transfers: npt.NDArray[np.int64], *, host: bool = False
+    ) -> list[tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]]:
+        """(transfers, pools) for each kind of pool that disks take slots of."""
+        world = self.world
+        klass = world.klass[world.disk["klass"][world.transfer["disk"][transfers]]]
+        names = ["pool_a", "pool_b", "pool_c"] + (["host_pool"] if host else [])
+        return [(transfers, klass[name]) for name in names]
+
+    def _rows(
+        self,
+        dtype: np.dtype[Any],
+        groups: list[tuple[t.Ints, t.Ints, t.Floats, t.Floats, t.Ints]],
+    ) -> t.Table:
+        """Rows out of (jobs, pools, starts, ends, purposes), those without pool or length not."""
+        parts = []
+        for jobs, pools, starts, ends, purposes in groups:
+            keep = (pools >= 0) & (ends > starts + SAME_INSTANT * (dtype is f.WAIT))
+            rows = np.zeros(int(keep.sum()), dtype)
+            rows["pool"], rows["job"] = pools[keep], jobs[keep]
+            rows["start"] = starts[keep] + t.EPOCH
+            rows["end"] = ends[keep] + t.EPOCH
+            if dtype is f.HOLD:
+                rows["purpose"] = purposes[keep]
+            parts.append(rows)
+        return np.concatenate(parts) if parts else np.zeros(0, dtype)
+
+    def _holds(self) -> t.Table:
+        world = self.world
+        transfer = world.transfer
+        groups = []
+        read = self.disks[~np.isnan(transfer["slots_from"][self.disks])]
+        proxies = world.candidate["proxy"][transfer["candidate"][read]]
+        for transfers, pools in [*self._pools_of(read), (read, proxies)]:
+            groups.append((transfers, pools))
+        begun = self.works[~np.isnan(transfer["slots_from"][self.works])]
+        queue = world.queue[world.work["klass"][begun - world.n[t.N_DISKS]]]
+        groups += [(begun, queue["pool_a"]), (begun, queue["pool_b"])]
+        rows = [
+            (
+                self.task_job[transfer["task"][transfers]],
+                pools,
+                transfer["slots_from"][transfers],
+                transfer["slots_to"][transfers],
+                self._purposes(transfers),
+            )
+            for transfers, pools in groups
+        ]
+        task = world.task[: world.n[t.N_TASK]]
+        started = np.flatnonzero(~np.isnan(task["start"]))
+        rows.append(
+            (
+                self.task_job[started],
+                world.member["host_pool"][task["member"][started]],
+                task["start"][started],
+                task["released"][started],
+                np.zeros(len(started), np.int64),
+            )
+        )
+        return self._rows(f.HOLD, rows)
+
+    def _waits(self) -> t.Table:
+        """Each wait once for each pool in question, the proxies that might have read among them."""
+        world = self.world
+        transfer, task = world.transfer, world.task
+        owner = task[transfer["task"][self.disks]]
+        run = world.run[owner["run"]]
+        # Before the machine starts; a window that is not open yet is nobody's slot.
+        started = np.where(np.isnan(owner["start"]), owner["ended"], owner["start"])
+        opens = np.maximum(owner["queued"], run["opens"])
+        spans = [(self.disks, opens, started, True)]
+        # After it: disks that stood in the queue by themselves.
+        wanted = np.flatnonzero(~np.isnan(transfer["wanted"][self.disks]))
+        slots = transfer["slots_from"][wanted]
+        until = np.where(np.isnan(slots), owner["ended"][wanted], slots)
+        spans.append((wanted, transfer["wanted"][wanted], until, False))
+        rows = []
+        for transfers, begins, ends, host in spans:
+            jobs = self.task_job[transfer["task"][transfers]]
+            purposes = np.zeros(len(transfers), np.int64)
+            waited = ends > begins + SAME_INSTANT
+            transfers, begins, ends = transfers[waited], begins[waited], ends[waited]
+            jobs, purposes = jobs[waited], purposes[waited]
+            rows += [
+                (jobs, pools, begins, ends, purposes)
+                for _, pools in self._pools_of(transfers, host=host)
+            ]
+            disk = world.disk[transfer["disk"][transfers]]
+            for k in range(int(disk["candidates_n"].max(initial=0))):
+                has = disk["candidates_n"] > k
+                way = disk["candidates_from"][has] + k
+                rows.append(
+                    (
+                        jobs[has],
+                        world.candidate["proxy"][way],
+                        begins[has],
+                        ends[has],
+                        purposes[has],
+                    )
+                )
+        work = world.work[: world.n[t.N_WORK]]
+        begun = ~np.isnan(work["started"])
+        queue = world.queue[work["klass"][begun]]
+        jobs = self.task_job[work["task"][begun]]
+        for name in ("pool_a", "pool_b"):
+            rows.append(
+                (jobs, queue[name], work["queued"][begun], work["started"][begun], jobs * 0)
+            )
+        return self._rows(f.WAIT, rows)
+
+    def _flows(self) -> tuple[t.Table, t.Table]:
+        world = self.world
+        recorded = world.flow[: world.n[t.N_FLOW]]
+        transfer = world.transfer[recorded["transfer"]]
+        flows = np.zeros(len(recorded), f.FLOW)
+        flows["job"] = self.task_job[transfer["task"]]
+        flows["purpose"] = self._purposes(recorded["transfer"])
+        flows["squeeze"] = recorded["squeezed_by"]
+        flows["start"], flows["end"] = recorded["start"] + t.EPOCH, recorded["end"] + t.EPOCH
+        flows["rate"] = recorded["rate"]
+        counts = world.candidate["uses_n"][transfer["candidate"]]
+        flow = np.repeat(np.arange(len(recorded)), counts)
+        within = np.arange(len(flow)) - np.repeat(np.cumsum(counts) - counts, counts)
+        use = world.use[
+            np.repeat(world.candidate["uses_from"][transfer["candidate"]], counts) + within
+        ]
+        uses = np.zeros(len(flow), f.USE)
+        uses["resource"], uses["flow"] = use["resource"], flow
+        for name in ("job", "purpose", "start", "end"):
+            uses[name] = flows[name][flow]
+        amount = use["source"] + use["wire"] * transfer["omega"][flow]
+        with np.errstate(invalid="ignore"):
+            uses["rate"] = flows["rate"][flow] * amount
+        return flows, uses

@@ -1,0 +1,193 @@
+"""The engine against the reference, and what both must keep."""
+
+from dataclasses import replace
+
+import pytest
+from generated import ZONE, plans
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+from plans import DAY, FRIDAY_NOON, small_plan
+from vector_cases import PLAN_CASES, differences, load
+
+from gambrel.core import plan_reading as reading
+from gambrel.core import reference
+from gambrel.core.limits import Cancelled, TooMuch
+from gambrel.core.sharing import Demand, fair_rates
+from gambrel.core.simulate import simulate
+from gambrel.formats.result_file import result
+
+END = FRIDAY_NOON + 2 * DAY
+
+
+@settings(max_examples=150, deadline=None)
+@given(plans())
+def test_the_engine_means_what_the_reference_says(plan):
+    one, other = (play(plan, FRIDAY_NOON, END) for play in (reference.simulate, simulate))
+    assert differences(result(one), result(other)) == []
+    assert [r.outcomes for r in one.runs] == [r.outcomes for r in other.runs]
+    for a, b in zip(one.runs, other.runs, strict=True):
+        assert [m.readings for m in a.machines] == [m.readings for m in b.machines]
+    assert told(one.copies) == told(other.copies)
+
+
+def told(copies):
+    return sorted((c.job, c.machine, c.repository, round(c.occurrence)) for c in copies)
+
+
+@pytest.mark.parametrize("name", PLAN_CASES)
+def test_the_reference_gives_the_expected_result(name):
+    case = load(name)
+    start, end = (reading.parse_instant(case[key]) for key in ("from", "to"))
+    found = reference.simulate(reading.read_plan(case["plan"]), start, end)
+    assert differences(case["result"], result(found)) == []
+
+
+# --- fairness, by its definition ----------------------------------------------------------------
+
+amounts = st.sampled_from([0.25, 0.5, 1.0, 2.0])
+demands = st.lists(
+    st.builds(
+        Demand,
+        st.sampled_from([0.5, 1.0, 3.0]),
+        st.none() | st.sampled_from([1.0, 4.0, 9.0]),
+        st.dictionaries(st.integers(0, 3), amounts, max_size=3).map(
+            lambda uses: tuple(sorted(uses.items()))
+        ),
+    ),
+    min_size=1,
+    max_size=6,
+)
+
+
+@settings(max_examples=200)
+@given(demands, st.dictionaries(st.integers(0, 3), st.sampled_from([0.0, 2.0, 5.0, 8.0])))
+def test_no_stream_can_gain_without_a_poorer_one_losing(asked, capacity):
+    """Max-min fairness: what limits a stream is full, and nobody on it has a higher level."""
+    rates = [allotment.rate for allotment in fair_rates(asked, capacity)]
+    used = {
+        resource: sum(
+            rate * use
+            for demand, rate in zip(asked, rates, strict=True)
+            for r, use in demand.uses
+            if r == resource and rate != float("inf")
+        )
+        for resource in capacity
+    }
+    for resource, limit in capacity.items():
+        assert used[resource] <= limit * (1 + 1e-9) + 1e-9
+    for demand, rate in zip(asked, rates, strict=True):
+        if demand.ceiling is not None and rate == pytest.approx(demand.ceiling):
+            continue
+        tight = [
+            r
+            for r, use in demand.uses
+            if use > 0 and r in capacity and used[r] >= capacity[r] * (1 - 1e-6) - 1e-9
+        ]
+        level = rate / demand.share
+        if not tight:
+            assert rate == float("inf")
+            continue
+        assert any(
+            all(
+                other_rate / other.share <= level * (1 + 1e-6) + 1e-9
+                for other, other_rate in zip(asked, rates, strict=True)
+                if dict(other.uses).get(r, 0) > 0
+            )
+            for r in tight
+        )
+
+
+# --- what a plan may not depend on ---------------------------------------------------------------
+
+
+@settings(max_examples=40, deadline=None)
+@given(plans(), st.sampled_from(["20:30", "22:00", "02:00"]))
+def test_a_longer_window_never_makes_a_run_miss(plan, closes):
+    """Of one job alone: with several, what one gains another may lose."""
+    job = replace(plan.jobs[0], window="night", copies=(), at_window_end="finish")
+    assume(job.schedules)
+    shorter, longer = (
+        replace(plan, jobs=(job,), windows=(window(plan, until),)) for until in (closes, "06:00")
+    )
+    assume(job.start_within_min is None and job.stop_after_min is None)
+    assume(all(len(s.rrule) < 12 for s in job.schedules))  # daily: runs do not meet one another
+    state = replace(plan.state, points=())
+    one = simulate(replace(shorter, state=state), FRIDAY_NOON, FRIDAY_NOON + DAY)
+    other = simulate(replace(longer, state=state), FRIDAY_NOON, FRIDAY_NOON + DAY)
+    for a, b in zip(one.runs, other.runs, strict=True):
+        assert b.outcomes["missed"] <= a.outcomes["missed"]
+
+
+def window(plan, until):
+    opening = replace(plan.windows[0].open[0], to_time=reading.time.fromisoformat(until))
+    return replace(plan.windows[0], open=(opening,), time_zone=ZONE)
+
+
+@settings(max_examples=40, deadline=None)
+@given(plans(), st.randoms(use_true_random=False))
+def test_the_order_of_what_has_no_position_does_not_matter(plan, random):
+    """Keys of an object, calendars, windows and points may stand in any order."""
+    file = reading.write_plan(plan)
+    points = list(file.pop("state", {}).get("points", ()))
+    random.shuffle(points)
+    file["state"] = {"points": points}
+    keys = list(file)
+    random.shuffle(keys)
+    shuffled = {"format": file["format"], **{key: file[key] for key in keys}}
+    one = simulate(plan, FRIDAY_NOON, END)
+    other = simulate(reading.read_plan(shuffled), FRIDAY_NOON, END)
+    assert differences(result(one), result(other)) == []
+
+
+# --- limits --------------------------------------------------------------------------------------
+
+
+def every(minutes):
+    return {
+        "kind": "incremental",
+        "every_min": minutes,
+        "from": "00:00",
+        "to": "23:59",
+        "days": ["mon", "tue", "wed", "thu", "fri", "sat", "sun"],
+        "start": "2026-01-01",
+        "time_zone": ZONE,
+    }
+
+
+def ruled(rule, start):
+    return {"kind": "full", "rrule": rule, "start": start, "time_zone": "UTC"}
+
+
+def test_too_many_occurrences_are_refused_with_the_job_and_the_limit():
+    plan = small_plan({"schedules": [ruled("FREQ=SECONDLY", "2026-11-01T08:00")]})
+    with pytest.raises(TooMuch, match=r"Job nightly: .* more than 250,000 occurrences"):
+        simulate(plan, FRIDAY_NOON, FRIDAY_NOON + 4 * DAY)
+
+
+def test_a_rule_with_too_many_dates_before_the_horizon_is_refused():
+    plan = small_plan({"schedules": [ruled("FREQ=SECONDLY;COUNT=99999999", "2026-01-01T08:00")]})
+    with pytest.raises(TooMuch, match=r"Job nightly: .* more than 1,000,000 dates"):
+        simulate(plan, FRIDAY_NOON, END)
+
+
+@pytest.mark.parametrize("often", ["SECONDLY", "HOURLY", "DAILY", "WEEKLY"])
+def test_a_rule_without_any_date_is_refused_with_its_place(often):
+    rule = ruled(f"FREQ={often};BYMONTH=2;BYMONTHDAY=30", "2026-01-01T08:00")
+    with pytest.raises(reading.PlanError, match=r"schedules\[0\]\.rrule.*has no date"):
+        small_plan({"schedules": [rule]})
+
+
+def test_a_century_of_runs_is_refused_with_the_numbers():
+    plan = small_plan({"schedules": [every(60)]})
+    with pytest.raises(TooMuch, match=r"Job nightly"):
+        simulate(plan, FRIDAY_NOON, FRIDAY_NOON + 100 * 365.25 * DAY)
+
+
+def test_a_rule_that_began_long_ago_is_not_followed_from_its_beginning():
+    plan = small_plan({"schedules": [ruled("FREQ=MINUTELY;INTERVAL=720", "1970-01-01T08:00")]})
+    assert len(simulate(plan, FRIDAY_NOON, END).runs) == 4
+
+
+def test_a_simulation_can_be_cancelled():
+    with pytest.raises(Cancelled):
+        simulate(small_plan(), FRIDAY_NOON, END, cancelled=lambda: True)
