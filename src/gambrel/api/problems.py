@@ -11,6 +11,7 @@ from flask import Response, jsonify
 from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException
 
+from gambrel.core.limits import TooMuch
 from gambrel.core.operations import OperationError
 from gambrel.core.plan_reading import PlanError
 from gambrel.store.plan_tables import NotStorable
@@ -121,6 +122,10 @@ def register(app: APIFlask) -> None:
     @app.errorhandler(OutOfReach)
     def from_out_of_reach(error: OutOfReach) -> Response:
         return answer(ProblemError(404, "There is no forecast of this night", str(error)))
+
+    @app.errorhandler(TooMuch)
+    def from_too_much(error: TooMuch) -> Response:
+        return answer(ProblemError(422, "This is more than one simulation takes on", str(error)))
 
     @app.errorhandler(CSRFError)
     def from_csrf(error: CSRFError) -> Response:

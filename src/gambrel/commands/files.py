@@ -9,6 +9,7 @@ from pathlib import Path
 from gambrel.commands.database import database
 from gambrel.commands.places import CommandError, say
 from gambrel.commands.serving import prepared
+from gambrel.core.limits import TooMuch
 from gambrel.core.operations import apply_all
 from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import PlanError, parse_instant, read_plan
@@ -60,7 +61,11 @@ def simulate(path: str, from_: str, to: str, output: str) -> None:
     start, end = _instant("--from", from_), _instant("--to", to)
     if end <= start:
         raise CommandError(f"--to: {to} is not after --from {from_}.")
-    forecast = run_simulation(_read(path), start, end)
+    plan = _read(path)
+    try:
+        forecast = run_simulation(plan, start, end)
+    except TooMuch as error:
+        raise CommandError(f"{path}: {error}") from error
     _write(output, json.dumps(result_file.result(forecast), indent=1) + "\n")
 
 

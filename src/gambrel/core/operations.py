@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass, fields, replace
 from datetime import datetime, time, timedelta
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal, get_args
 
-from gambrel.core.plan import WEEKDAYS, DayRowSchedule, Job, Plan, RuleSchedule, Schedule
+from gambrel.core.plan import WEEKDAYS, DayRowSchedule, Job, Machine, Plan, RuleSchedule, Schedule
 
 _RULE_DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 _CLOCK_PARTS = {"BYHOUR", "BYMINUTE", "BYSECOND"}
@@ -119,10 +119,19 @@ class _JobOperation:
             raise OperationError("job", self.job, "is not the id of a job of this plan")
         return job
 
-    def _schedule(self, plan: Plan, position: int) -> Schedule:
+    def _unlocked(self, plan: Plan) -> Job:
         job = self._job(plan)
         if job.locked:
             raise OperationError("job", self.job, "is locked; unlock it first")
+        return job
+
+    def _known(self, plan: Plan, machine: str) -> Machine:
+        if machine not in plan.machine_by_id:
+            raise OperationError("machine", machine, "is not the id of a machine of this plan")
+        return plan.machine_by_id[machine]
+
+    def _schedule(self, plan: Plan, position: int) -> Schedule:
+        job = self._unlocked(plan)
         if not job.schedules and job.after is not None:
             reason = f"has no start of its own: it follows {job.after}"
             raise OperationError("job", self.job, reason)
@@ -254,18 +263,167 @@ class SetLocked(_JobOperation):
         return f"{self._job(plan).name}: {'locked' if self.locked else 'unlocked'}"
 
 
-Operation = MoveStart | MoveFull | SetLocked
+@dataclass(frozen=True, slots=True)
+class SetProxies(_JobOperation):
+    """Let a job be read by some proxies only, or by any (None)."""
 
-_OPERATIONS: dict[str, Callable[..., Operation]] = {
-    kind.name: kind for kind in (MoveStart, MoveFull, SetLocked)
-}
+    name: ClassVar[str] = "SetProxies"
+    proxies: tuple[str, ...] | None
+
+    def apply(self, plan: Plan) -> Plan:
+        chosen = None if self.proxies is None else tuple(self.proxies)
+        known = {proxy.id for proxy in plan.proxies}
+        for proxy in chosen or ():
+            if proxy not in known:
+                raise OperationError("proxies", proxy, "is not the id of a proxy of this plan")
+        return self._with_job(plan, replace(self._unlocked(plan), proxies=chosen))
+
+    def describe(self, plan: Plan) -> str:
+        read = "any proxy" if self.proxies is None else " or ".join(self.proxies) or "no proxy"
+        return f"{self._job(plan).name}: read by {read}"
+
+
+@dataclass(frozen=True, slots=True)
+class SetTransport(_JobOperation):
+    """Let a job use one transport only, or the best of each disk ("auto")."""
+
+    name: ClassVar[str] = "SetTransport"
+    transport: Literal["auto", "direct", "hot_add", "network"]
+
+    def apply(self, plan: Plan) -> Plan:
+        if self.transport not in ("auto", "direct", "hot_add", "network"):
+            reason = "is none of auto, direct, hot_add, network"
+            raise OperationError("transport", self.transport, reason)
+        return self._with_job(plan, replace(self._unlocked(plan), transport=self.transport))
+
+    def describe(self, plan: Plan) -> str:
+        by = {"auto": "the best transport of each disk", "hot_add": "hot-add only"}
+        said = by.get(self.transport, f"{self.transport} only")
+        return f"{self._job(plan).name}: {said}"
+
+
+@dataclass(frozen=True, slots=True)
+class IncludeMachine(_JobOperation):
+    """Have a job protect one more machine."""
+
+    name: ClassVar[str] = "IncludeMachine"
+    machine: str
+
+    def apply(self, plan: Plan) -> Plan:
+        job = self._unlocked(plan)
+        self._known(plan, self.machine)
+        chosen = job.machines
+        if self.machine in chosen.ids and self.machine not in chosen.exclude:
+            raise OperationError("machine", self.machine, f"is in {job.name} already")
+        ids = chosen.ids if self.machine in chosen.ids else (*chosen.ids, self.machine)
+        left_out = tuple(m for m in chosen.exclude if m != self.machine)
+        return self._with_job(
+            plan, replace(job, machines=replace(chosen, ids=ids, exclude=left_out))
+        )
+
+    def describe(self, plan: Plan) -> str:
+        return f"{self._job(plan).name}: {self.machine} joins"
+
+
+@dataclass(frozen=True, slots=True)
+class ExcludeMachine(_JobOperation):
+    """Leave a machine out of a job."""
+
+    name: ClassVar[str] = "ExcludeMachine"
+    machine: str
+
+    def apply(self, plan: Plan) -> Plan:
+        job = self._unlocked(plan)
+        self._known(plan, self.machine)
+        if self.machine in job.machines.exclude:
+            raise OperationError("machine", self.machine, f"is left out of {job.name} already")
+        chosen = replace(job.machines, exclude=(*job.machines.exclude, self.machine))
+        return self._with_job(plan, replace(job, machines=chosen))
+
+    def describe(self, plan: Plan) -> str:
+        return f"{self._job(plan).name}: {self.machine} is left out"
+
+
+@dataclass(frozen=True, slots=True)
+class ExcludeDisk(_JobOperation):
+    """Leave a disk of a machine out of a job."""
+
+    name: ClassVar[str] = "ExcludeDisk"
+    machine: str
+    disk: str
+
+    def apply(self, plan: Plan) -> Plan:
+        job = self._unlocked(plan)
+        machine = self._known(plan, self.machine)
+        if self.disk not in {disk.id for disk in machine.disks}:
+            raise OperationError("disk", self.disk, f"is no disk of {self.machine}")
+        if (self.machine, self.disk) in job.exclude_disks:
+            raise OperationError("disk", self.disk, f"is left out of {job.name} already")
+        left_out = (*job.exclude_disks, (self.machine, self.disk))
+        return self._with_job(plan, replace(job, exclude_disks=left_out))
+
+    def describe(self, plan: Plan) -> str:
+        return f"{self._job(plan).name}: disk {self.disk} of {self.machine} is left out"
+
+
+@dataclass(frozen=True, slots=True)
+class SetVerify(_JobOperation):
+    """Choose how a job checks what it made."""
+
+    name: ClassVar[str] = "SetVerify"
+    verify: Literal["none", "checksum", "boot"]
+
+    def apply(self, plan: Plan) -> Plan:
+        if self.verify not in ("none", "checksum", "boot"):
+            raise OperationError("verify", self.verify, "is none of none, checksum, boot")
+        return self._with_job(plan, replace(self._unlocked(plan), verify=self.verify))
+
+    def describe(self, plan: Plan) -> str:
+        by = {"none": "not checked", "checksum": "checked by a checksum"}
+        return f"{self._job(plan).name}: {by.get(self.verify, 'checked by a boot test')}"
+
+
+@dataclass(frozen=True, slots=True)
+class SetInterval(_JobOperation):
+    """Run a schedule of many runs a day more or less often."""
+
+    name: ClassVar[str] = "SetInterval"
+    schedule: int
+    minutes: int
+
+    def apply(self, plan: Plan) -> Plan:
+        schedule = self._schedule(plan, self.schedule)
+        if not isinstance(schedule, DayRowSchedule):
+            raise OperationError("schedule", self.schedule, "is not one of many runs a day")
+        if not 1 <= self.minutes <= 1440:
+            raise OperationError("minutes", self.minutes, "is not between 1 and 1440")
+        changed = replace(schedule, every_min=float(self.minutes))
+        return self._with_schedule(plan, self.schedule, changed)
+
+    def describe(self, plan: Plan) -> str:
+        return f"{self._job(plan).name}: every {self.minutes} min"
+
+
+Operation = (
+    MoveStart
+    | MoveFull
+    | SetLocked
+    | SetProxies
+    | SetTransport
+    | IncludeMachine
+    | ExcludeMachine
+    | ExcludeDisk
+    | SetVerify
+    | SetInterval
+)
+
+_OPERATIONS: dict[str, Callable[..., Operation]] = {kind.name: kind for kind in get_args(Operation)}
 _FIELD_TYPES: dict[str, type] = {
     "job": str, "schedule": int, "start_time": str, "day_shift": int, "days": int, "locked": bool,
+    "transport": str, "machine": str, "disk": str, "verify": str, "minutes": int,
 }  # fmt: skip
 _FIELDS: dict[str, tuple[str, ...]] = {
-    "MoveStart": ("job", "schedule", "start_time", "day_shift"),
-    "MoveFull": ("job", "schedule", "days"),
-    "SetLocked": ("job", "locked"),
+    kind.name: tuple(field.name for field in fields(kind)) for kind in get_args(Operation)
 }
 _MAY_BE_MISSING = {"day_shift"}
 
@@ -276,6 +434,14 @@ def _moved_in_words(operation: MoveStart | MoveFull, plan: Plan, position: int) 
     schedule = before.schedules[position]
     was, now = starts_in_words(schedule), starts_in_words(after.schedules[position])
     return f"{before.name}: {schedule.kind} starts {now} (was {was})"
+
+
+def _names(field: str, value: Any) -> tuple[str, ...] | None:
+    if value is None:
+        return None
+    if not isinstance(value, list | tuple) or not all(isinstance(name, str) for name in value):
+        raise OperationError(field, value, "is neither null nor a list of ids")
+    return tuple(value)
 
 
 def operation_from(value: Mapping[str, Any]) -> Operation:
@@ -296,8 +462,11 @@ def operation_from(value: Mapping[str, Any]) -> Operation:
             if key in _MAY_BE_MISSING:
                 continue
             raise OperationError(key, None, f"is required by {name} and missing")
-        wanted = _FIELD_TYPES[key]
         item = arguments[key]
+        if key == "proxies":
+            arguments[key] = _names(key, item)
+            continue
+        wanted = _FIELD_TYPES[key]
         if not isinstance(item, wanted) or (wanted is int and isinstance(item, bool)):
             raise OperationError(key, item, f"is not a {wanted.__name__}")
     return _OPERATIONS[name](**arguments)
@@ -305,7 +474,8 @@ def operation_from(value: Mapping[str, Any]) -> Operation:
 
 def operation_to_dict(operation: Operation) -> dict[str, Any]:
     """The mapping from which `operation_from` makes the same operation."""
-    return {"operation": operation.name, **asdict(operation)}
+    said = {"operation": operation.name, **asdict(operation)}
+    return {key: list(item) if isinstance(item, tuple) else item for key, item in said.items()}
 
 
 def apply_all(plan: Plan, operations: Iterable[Operation]) -> Plan:
