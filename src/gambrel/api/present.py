@@ -29,7 +29,7 @@ from gambrel.core.series import (
     load_table,
     tightest,
 )
-from gambrel.core.words import job_clauses, schedule_in_words
+from gambrel.core.words import job_clauses, load_label, schedule_in_words
 from gambrel.store.plans import Draft, PlanHead
 from gambrel.work.forecaster import WEEKS_AHEAD, Forecaster
 
@@ -42,33 +42,6 @@ def instant(value: float | None) -> str | None:
 
 
 # --- plans ------------------------------------------------------------------------------------
-
-
-def load_label(plan: Plan, name: str) -> str:
-    """What a load, a resource or a slot pool is called on the screen."""
-    slots = name.startswith("slots:")
-    kind, _, ident = name.removeprefix("slots:").partition(":")
-    if kind == "transport":
-        return "the ceiling of one stream"
-    sites = plan.site_by_id
-    if kind == "link":
-        link = next(link for link in plan.links if link.id == ident)
-        one, other = (sites[site].name for site in link.between)
-        return f"Link {one} to {other}" if one != other else f"Backup network at {one}"
-    nouns = {
-        "proxy": "Proxy",
-        "repository": "Repository",
-        "repository_read": "Reading from",
-        "datastore": "Datastore",
-        "server_disk": "Disk",
-        "host_nic": "NIC of host",
-        "server_nic": "NIC of server",
-        "agent": "Agent on",
-        "host": "Snapshots on host",
-        "job": "Limit of job",
-    }
-    name = plan.job_by_id[ident].name if kind == "job" else ident
-    return f"{nouns[kind]} {name}" + (", slots" if slots else "")
 
 
 def _schedule(position: int, schedule: Schedule) -> dict[str, Any]:

@@ -177,10 +177,10 @@ def skipped_dates(schedule: Schedule, calendars: Mapping[str, Calendar]) -> froz
     return frozenset(dates)
 
 
-def occurrences(
+def _local_times(
     schedule: Schedule, calendars: Mapping[str, Calendar], from_: float, to: float
-) -> list[float]:
-    """The instants in [from_, to) at which a schedule occurs, in order, each once."""
+) -> Iterator[datetime]:
+    """The wall-clock times of a schedule around a horizon, before they become instants."""
     zone = ZoneInfo(schedule.time_zone)
     skipped = skipped_dates(schedule, calendars)
     # A move goes past at most every skipped date; two days more than cover any clock change.
@@ -191,23 +191,50 @@ def occurrences(
         times: Iterable[datetime] = _rule_times(schedule, first, last, zone)
     else:
         times = _row_times(schedule, first, last)
-    found: set[float] = set()
     for local in times:
         if schedule.until is not None and local.date() > schedule.until:
             continue
-        if local.date() in skipped:
-            if schedule.when_skipped == "drop":
-                continue
-            while local.date() in skipped:
-                local += ONE_DAY
+        if local.date() in skipped and schedule.when_skipped == "drop":
+            continue
+        while local.date() in skipped:
+            local += ONE_DAY
+        yield local
+    yield from schedule.extra
+
+
+def occurrences(
+    schedule: Schedule, calendars: Mapping[str, Calendar], from_: float, to: float
+) -> list[float]:
+    """The instants in [from_, to) at which a schedule occurs, in order, each once."""
+    zone = ZoneInfo(schedule.time_zone)
+    found: set[float] = set()
+    for local in _local_times(schedule, calendars, from_, to):
         found.add(instant_of(local, zone))
         if len(found) > MOST_OCCURRENCES:
             raise TooMuch(
                 f"the schedule from {schedule.start} has more than {MOST_OCCURRENCES:,} "
                 "occurrences in this horizon; make it rarer, or look at a shorter time"
             )
-    found.update(instant_of(local, zone) for local in schedule.extra)
     return sorted(instant for instant in found if from_ <= instant < to)
+
+
+def clock_moves(
+    schedule: Schedule, calendars: Mapping[str, Calendar], from_: float, to: float
+) -> list[tuple[datetime, float, bool]]:
+    """(wall-clock time, instant, whether the time is skipped) where a clock change meddles.
+
+    Such a time is skipped by the change, and what is due then starts later by the clock; or it
+    comes twice, and the first is taken.
+    """
+    zone = ZoneInfo(schedule.time_zone)
+    found = []
+    for local in _local_times(schedule, calendars, from_, to):
+        instant = instant_of(local, zone)
+        skips = local_of(instant, zone) != local
+        again = local.replace(tzinfo=zone, fold=1).timestamp()
+        if from_ <= instant < to and (skips or again != instant):
+            found.append((local, instant, skips))
+    return sorted(found, key=lambda entry: entry[1])
 
 
 def job_occurrences(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from gambrel.core.plan import Disk, Job, Machine, Plan, Repository, Transport
 from gambrel.core.units import MBIT, MIB
@@ -192,6 +192,14 @@ class Topology:
         if key not in self._candidates:
             find = self._agent if machine.kind == "server" else self._proxies
             self._candidates[key] = find(job, machine, disk)
+        return self._candidates[key]
+
+    def unpinned(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
+        """Who could read a VM's disk for a job that may use every proxy and transport."""
+        key = ("unpinned", job.repository, machine.host, disk.datastore)
+        if key not in self._candidates:
+            free = replace(job, proxies=None, transport="auto")
+            self._candidates[key] = self._proxies(free, machine, disk)
         return self._candidates[key]
 
     def _agent(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:

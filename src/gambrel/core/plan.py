@@ -74,6 +74,7 @@ class Proxy:
     mib_per_s: float | None = None
     direct_datastores: tuple[str, ...] = ()
     on_host: str | None = None
+    cores: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -395,6 +395,7 @@ PROXY = Shape(
         "mib_per_s": optional(CAPACITY),
         "direct_datastores": many(reference("datastores"), distinct=True),
         "on_host": optional(reference("hosts")),
+        "cores": optional(COUNT),
     },
 )
 REPOSITORY = Shape(

@@ -98,7 +98,7 @@ class PointStore:
         if retention.keeps_everything:
             return
         points = sorted(self.chain(key), key=lambda point: point.at)
-        keep = {id(point) for point in _wanted(points, retention, now, immutable_days, zone)}
+        keep = {id(point) for point in wanted_points(points, retention, now, immutable_days, zone)}
         held: set[int] = set()
         for point in points:
             needed: Point | None = point if id(point) in keep else None
@@ -158,7 +158,7 @@ def _younger(point: Point, days: float, now: float) -> bool:
     return now - point.at < days * DAY - SAME_INSTANT
 
 
-def _wanted(
+def wanted_points(
     points: list[Point], retention: Retention, now: float, immutable_days: float, zone: ZoneInfo
 ) -> list[Point]:
     """The points that a rule wants; `points` are in order of `at`."""

@@ -1,9 +1,11 @@
-"""A job and its parts in plain words."""
+"""Jobs, loads, times and sizes in plain words."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from zoneinfo import ZoneInfo
 
+from gambrel.core.calendars import local_of
 from gambrel.core.plan import (
     WEEKDAYS,
     Condition,
@@ -16,6 +18,7 @@ from gambrel.core.plan import (
     Schedule,
 )
 from gambrel.core.selection import selected_machines
+from gambrel.core.units import GIB, HOUR, MINUTE
 
 _RULE_DAYS = {"MO": 0, "TU": 1, "WE": 2, "TH": 3, "FR": 4, "SA": 5, "SU": 6}
 _DAY_NAMES = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
@@ -209,3 +212,63 @@ def job_clauses(plan: Plan, job: Job) -> list[Clause]:
     if limits:
         clauses.append(Clause("limited to", ", ".join(limits)))
     return clauses
+
+
+# --- times, sizes, loads ------------------------------------------------------------------------
+
+
+def duration(seconds: float) -> str:
+    """A length of time as "3 h 40 min", "12 min" or "40 s"."""
+    if seconds < MINUTE:
+        return f"{round(seconds)} s"
+    minutes = round(seconds / MINUTE)
+    hours, rest = divmod(minutes, 60)
+    if hours == 0:
+        return f"{rest} min"
+    days, hours_of_day = divmod(hours, 24)
+    if days >= 2:
+        return f"{days} d {hours_of_day} h" if hours_of_day else f"{days} d"
+    return f"{hours} h {rest} min" if rest else f"{hours} h"
+
+
+def moment(instant: float, zone: str) -> str:
+    """An instant as "Fri 21:30" in a zone."""
+    return f"{local_of(instant, ZoneInfo(zone)):%a %H:%M}"
+
+
+def size(number: float) -> str:
+    """Bytes as GiB or TiB."""
+    gib = number / GIB
+    return f"{gib / 1024:.1f} TiB" if gib >= 1024 else f"{gib:.0f} GiB"
+
+
+def hours(value: float) -> str:
+    """Hours as a length of time."""
+    return duration(value * HOUR)
+
+
+def load_label(plan: Plan, name: str) -> str:
+    """What a load, a resource or a slot pool is called on the screen."""
+    slots = name.startswith("slots:")
+    kind, _, ident = name.removeprefix("slots:").partition(":")
+    if kind == "transport":
+        return "the ceiling of one stream"
+    sites = plan.site_by_id
+    if kind == "link":
+        link = next(link for link in plan.links if link.id == ident)
+        one, other = (sites[site].name for site in link.between)
+        return f"Link {one} to {other}" if one != other else f"Backup network at {one}"
+    nouns = {
+        "proxy": "Proxy",
+        "repository": "Repository",
+        "repository_read": "Reading from",
+        "datastore": "Datastore",
+        "server_disk": "Disk",
+        "host_nic": "NIC of host",
+        "server_nic": "NIC of server",
+        "agent": "Agent on",
+        "host": "Snapshots on host",
+        "job": "Limit of job",
+    }
+    name = plan.job_by_id[ident].name if kind == "job" else ident
+    return f"{nouns[kind]} {name}" + (", slots" if slots else "")

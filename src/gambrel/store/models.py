@@ -226,6 +226,7 @@ class ProxyRow(InVersion, Base):
     slots: Mapped[int] = mapped_column(BigInteger)
     mib_per_s: Mapped[float | None]
     on_host: Mapped[str | None] = mapped_column(Ident)
+    cores: Mapped[int | None] = mapped_column(BigInteger)
 
 
 class ProxyDatastoreRow(Entry, Base):

@@ -1,0 +1,216 @@
+"""What would help against a finding: operations that were tried, one simulation each.
+
+Nothing is proposed because it usually helps. Every candidate is applied to the plan and simulated
+over the same time; it is kept where the finding is gone or clearly less, and nothing that does not
+get done grew.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from datetime import timedelta
+from zoneinfo import ZoneInfo
+
+from gambrel.core.calendars import local_of
+from gambrel.core.findings import Thresholds, find
+from gambrel.core.findings.model import Finding
+from gambrel.core.forecast import Forecast
+from gambrel.core.nights import night_at, planner_zone
+from gambrel.core.operations import (
+    ExcludeDisk,
+    ExcludeMachine,
+    IncludeMachine,
+    MoveFull,
+    MoveStart,
+    Operation,
+    OperationError,
+    SetInterval,
+    SetProxies,
+    SetTransport,
+    SetVerify,
+    apply_all,
+)
+from gambrel.core.plan import DayRowSchedule, Job, Plan, RuleSchedule
+from gambrel.core.units import MINUTE
+
+CLEARLY_LESS = 0.9
+"""What is left of a finding's weight, at most, where an operation helps."""
+MOST_SUGGESTIONS = 3
+MOST_TRIED = 16
+"""Candidates that are simulated for one finding."""
+
+Play = Callable[[Plan], Forecast]
+"""Simulates a changed plan over the same time."""
+
+
+@dataclass(frozen=True, slots=True)
+class Suggestion:
+    """Operations that help against a finding.
+
+    Attributes:
+        words: what they do.
+        before, after: the finding's weight; 0 where it is gone.
+        trouble_before, trouble_after: seconds over windows and machines not done of the whole plan.
+    """
+
+    operations: tuple[Operation, ...]
+    words: str
+    before: float
+    after: float
+    trouble_before: tuple[float, int]
+    trouble_after: tuple[float, int]
+
+
+def trouble(forecast: Forecast, start: float, end: float) -> tuple[float, int]:
+    """(seconds over windows, machine-runs not done) of the runs of a time."""
+    runs = [run for run in forecast.runs if start <= run.occurrence < end]
+    lost = sum(run.outcomes[o] for run in runs for o in ("missed", "cut off", "no path"))
+    return sum(run.over_s for run in runs), lost
+
+
+# --- candidates ---------------------------------------------------------------------------------
+
+
+def _weekly_full(job: Job, position: int) -> bool:
+    schedule = job.schedules[position]
+    return (
+        schedule.kind == "full"
+        and isinstance(schedule, RuleSchedule)
+        and "FREQ=WEEKLY" in schedule.rrule.upper()
+    )
+
+
+def _other_nights(job: Job) -> Iterator[Operation]:
+    for position in range(len(job.schedules)):
+        if _weekly_full(job, position):
+            for days in (1, -1, 2, -2, -3, 3):
+                yield MoveFull(job.id, position, days)
+
+
+def _other_starts(job: Job) -> Iterator[Operation]:
+    for position, schedule in enumerate(job.schedules):
+        if isinstance(schedule, DayRowSchedule):
+            continue
+        for minutes in (-60, 60, -120, 120):
+            at = schedule.start + timedelta(minutes=minutes)
+            if at.date() == schedule.start.date():
+                yield MoveStart(job.id, position, f"{at:%H:%M}")
+
+
+def _free_readers(job: Job) -> Iterator[Operation]:
+    if job.proxies is not None:
+        yield SetProxies(job.id, None)
+    if job.transport != "auto":
+        yield SetTransport(job.id, "auto")
+
+
+def _jobs_of_night(plan: Plan, forecast: Forecast, day: str) -> Iterator[Job]:
+    """Jobs with fulls on a night, the largest first."""
+    volume: dict[str, float] = {}
+    for run in forecast.runs:
+        zone = plan.job_by_id[run.job].schedules
+        if run.kind == "full" and zone:
+            local = local_of(run.occurrence, ZoneInfo(zone[0].time_zone)) - timedelta(hours=12)
+            if local.date().isoformat() == day:
+                moved = sum(m.source_bytes for m in run.machines)
+                volume[run.job] = volume.get(run.job, 0.0) + moved
+    for job in sorted(volume, key=lambda job: -volume[job]):
+        yield plan.job_by_id[job]
+
+
+def _one_by_one(operations: Iterable[Operation]) -> Iterator[tuple[Operation, ...]]:
+    return ((operation,) for operation in operations)
+
+
+def _unpinned(plan: Plan) -> Iterator[tuple[Operation, ...]]:
+    """Of jobs that are pinned to the same proxies: all of them let go at once."""
+    pinned: dict[tuple[str, ...], list[Operation]] = {}
+    for job in plan.jobs:
+        if job.proxies is not None and not job.locked:
+            pinned.setdefault(job.proxies, []).append(SetProxies(job.id, None))
+    yield from (tuple(operations) for operations in pinned.values())
+
+
+def candidates(finding: Finding, plan: Plan, forecast: Forecast) -> Iterator[tuple[Operation, ...]]:
+    """Operations that might help against a finding, the likeliest first."""
+    jobs = [plan.job_by_id[s.id] for s in finding.subjects if s.kind == "job"]
+    machines = [s.id for s in finding.subjects if s.kind == "machine"]
+    if finding.kind in ("over the window", "missed", "cut off", "skipped", "interval too short"):
+        yield from _unpinned(plan)
+        for job in jobs:
+            yield from _one_by_one(_free_readers(job))
+            yield from _one_by_one(_other_nights(job))
+            yield from _one_by_one(_other_starts(job))
+            for position, schedule in enumerate(job.schedules):
+                if isinstance(schedule, DayRowSchedule):
+                    usual = finding.figures.get("usual_s", 2 * schedule.every_min * MINUTE)
+                    yield (SetInterval(job.id, position, min(1440, int(usual / MINUTE) + 5)),)
+        if finding.at is not None:
+            night = night_at(finding.at, planner_zone(plan)).date.isoformat()
+            for job in list(_jobs_of_night(plan, forecast, night))[:4]:
+                yield from _one_by_one(list(_other_nights(job))[:2])
+    elif finding.kind == "verify runs into the next run":
+        for job in jobs:
+            yield (SetVerify(job.id, "checksum" if job.verify == "boot" else "none"),)
+            yield from _one_by_one(_other_starts(job))
+            yield (SetVerify(job.id, "none"),)
+    elif finding.kind in ("no path", "pin forces a worse transport", "disk read across sites"):
+        for job in jobs:
+            yield from _one_by_one(_free_readers(job))
+    elif finding.kind == "unprotected":
+        alike = [job for job in plan.jobs if job.schedules and not job.locked]
+        machine = plan.machine_by_id[machines[0]]
+        site = plan.site_of(machine)
+        alike.sort(key=lambda job: plan.repository_by_id[job.repository].site != site)
+        for job in alike[:6]:
+            yield (IncludeMachine(job.id, machine.id),)
+    elif finding.kind == "protected twice":
+        for job in reversed(jobs):
+            yield (ExcludeMachine(job.id, machines[0]),)
+    elif finding.kind == "backup disk as a source":
+        disk = next(s.id for s in finding.subjects if s.kind == "disk")
+        yield (ExcludeDisk(jobs[0].id, machines[0], disk),)
+    elif finding.kind == "fulls clumped":
+        for job in _jobs_of_night(plan, forecast, finding.subjects[0].id):
+            yield from _one_by_one(list(_other_nights(job))[:3])
+    elif finding.kind in ("squeeze with idle peers", "proxy that no job can use"):
+        yield from _unpinned(plan)
+
+
+# --- trying them --------------------------------------------------------------------------------
+
+
+def suggestions(
+    finding: Finding,
+    forecast: Forecast,
+    start: float,
+    end: float,
+    play: Play,
+    thresholds: Thresholds | None = None,
+) -> list[Suggestion]:
+    """The operations that help most against a finding, each simulated; at most three."""
+    plan = forecast.plan
+    before = trouble(forecast, start, end)
+    found: list[Suggestion] = []
+    tried: set[tuple[Operation, ...]] = set()
+    for operations in candidates(finding, plan, forecast):
+        if operations in tried or len(tried) >= MOST_TRIED:
+            continue
+        tried.add(operations)
+        try:
+            changed = apply_all(plan, operations)
+            words = "; ".join(operation.describe(plan) for operation in operations)
+        except OperationError:
+            continue
+        result = play(changed)
+        left = {f.key: f.weight for f in find(result, start, end, thresholds, kind=finding.kind)}
+        weight = left.get(finding.key, 0.0)
+        after = trouble(result, start, end)
+        if weight > CLEARLY_LESS * finding.weight:
+            continue
+        if after[0] > before[0] + MINUTE or after[1] > before[1]:
+            continue
+        found.append(Suggestion(operations, words, finding.weight, weight, before, after))
+    found.sort(key=lambda s: (s.after, s.trouble_after[1], s.trouble_after[0]))
+    return found[:MOST_SUGGESTIONS]

@@ -1,0 +1,245 @@
+"""Findings about what is full, what is idle, and which way data take."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+from itertools import pairwise
+
+from gambrel.core.findings.model import Finding, Look, Subject
+from gambrel.core.nights import night_at, planner_zone
+from gambrel.core.paths import Candidate
+from gambrel.core.plan import Job
+from gambrel.core.series import LoadSeries, load_names, load_table
+from gambrel.core.units import HOUR, SAME_INSTANT
+from gambrel.core.words import count, duration, load_label, size
+
+
+def clumped_fulls(look: Look) -> Iterator[Finding]:
+    """Most of a week's full bytes are moved in one night."""
+    zone = planner_zone(look.plan)
+    volume: dict[str, float] = defaultdict(float)
+    jobs: dict[str, set[str]] = defaultdict(set)
+    names: dict[str, str] = {}
+    for run in look.runs:
+        night = night_at(run.occurrence, zone)
+        key = night.date.isoformat()
+        names[key] = f"{night.date:%A}"
+        fulls = sum(m.source_bytes for m in run.machines if m.kind == "full" and not m.synthetic)
+        volume[key] += fulls
+        if fulls > 0:
+            jobs[key].add(run.job)
+    total = sum(volume.values())
+    if total <= 0:
+        return
+    night_key = max(volume, key=lambda key: volume[key])
+    share, many = volume[night_key] / total, len(jobs[night_key])
+    if share < look.thresholds.clump_share or many < look.thresholds.clump_jobs:
+        return
+    yield Finding(
+        "fulls clumped",
+        "risks",
+        (Subject("night", night_key),),
+        f"{names[night_key]} night carries {share:.0%} of the week's fulls, {count(many, 'job')}.",
+        f"{size(volume[night_key])} of {size(total)} are read that night; "
+        "fulls on other nights would take the same time with less of a queue.",
+        share,
+        {"share": share, "jobs": many, "bytes": volume[night_key]},
+    )
+
+
+def _pressed_seconds(series: LoadSeries, end: float) -> float:
+    """How long somebody waited here while it was full."""
+    if series.capacity is None:
+        return 0.0
+    limit = max(value for _, value in series.capacity)
+    edges = sorted({at for at, _ in series.total} | {at for at, _ in series.waiting} | {end})
+    seconds, load, waiting, i, j = 0.0, 0.0, 0.0, 0, 0
+    for at, following in pairwise(edges):
+        while i < len(series.total) and series.total[i][0] <= at:
+            load, i = series.total[i][1], i + 1
+        while j < len(series.waiting) and series.waiting[j][0] <= at:
+            waiting, j = series.waiting[j][1], j + 1
+        if waiting > 0 and load >= 0.999 * limit:
+            seconds += following - at
+    return seconds
+
+
+def _mean_share(series: LoadSeries, start: float, end: float) -> float:
+    """The mean load of a span as a part of the capacity."""
+    if series.capacity is None or end <= start:
+        return 0.0
+    limit = max(value for _, value in series.capacity)
+    edges = [*series.total, (end, 0.0)]
+    area = sum(v * (b - a) for (a, v), (b, _) in pairwise(edges))
+    return area / (limit * (end - start)) if limit > 0 else 0.0
+
+
+def _family(name: str) -> str:
+    """What a load is of: links and datastores cannot stand in for one another, proxies can."""
+    return name.removeprefix("slots:").partition(":")[0]
+
+
+def squeezed_while_peers_idle(look: Look) -> Iterator[Finding]:
+    """A pool or resource is full for hours with others waiting, while its peers have room."""
+    names = [n for n in load_names(look.plan) if _family(n) in ("proxy", "repository")]
+    table = {s.name: s for s in load_table(look.forecast, names, look.start, look.end)}
+    families: dict[str, list[str]] = defaultdict(list)
+    for name in names:
+        families[name.rpartition(":")[0]].append(name)
+    for family in families.values():
+        for name in family:
+            pressed = _pressed_seconds(table[name], look.end)
+            if pressed < look.thresholds.squeeze_hours * HOUR:
+                continue
+            busy = [(at, v) for at, v in table[name].waiting if v > 0]
+            first, last = busy[0][0], table[name].waiting[-1][0]
+            peers = load_table(look.forecast, [p for p in family if p != name], first, last)
+            idle = [
+                peer
+                for peer in peers
+                if peer.capacity and _mean_share(peer, first, last) <= look.thresholds.idle_share
+            ]
+            if not idle:
+                continue
+            ident = name.rpartition(":")[2]
+            owner = Subject("proxy" if _family(name) == "proxy" else "repository", ident)
+            jobs = len(table[name].waiting_jobs)
+            label = load_label(look.plan, name)
+            yield Finding(
+                "squeeze with idle peers",
+                "risks",
+                (owner, Subject("resource", name)),
+                f"{label} is full with others waiting for {duration(pressed)} of this week.",
+                f"{count(jobs, 'job')} wait there, while "
+                + ", ".join(load_label(look.plan, peer.name) for peer in idle[:3])
+                + " have room.",
+                pressed,
+                {"pressed_s": pressed, "jobs": jobs, "idle_peers": len(idle)},
+                first,
+            )
+
+
+# --- ways -------------------------------------------------------------------------------------
+
+
+def _ways(look: Look, job: Job) -> Iterator[tuple[str, str, tuple[Candidate, ...]]]:
+    """(machine, disk, candidates) of every disk of a VM in a job."""
+    for machine in look.machines_of[job.id]:
+        if machine.kind == "vm":
+            for disk in look.disks(job, machine):
+                yield machine.id, disk.id, look.forecast.topology.candidates(job, machine, disk)
+
+
+def pinned_to_a_worse_way(look: Look) -> Iterator[Finding]:
+    """A pin on proxies or a transport makes disks go a slower way than they could."""
+    for job in look.plan.jobs:
+        if job.proxies is None and job.transport == "auto":
+            continue
+        worse: list[tuple[str, str, str | None, str | None]] = []
+        topology = look.forecast.topology
+        for machine in look.machines_of[job.id]:
+            if machine.kind != "vm":
+                continue
+            for disk in look.disks(job, machine):
+                pinned = topology.candidates(job, machine, disk)
+                free = topology.unpinned(job, machine, disk)
+                if pinned and free and free[0].ceiling > pinned[0].ceiling:
+                    worse.append((machine.id, disk.id, pinned[0].transport, free[0].transport))
+        if not worse:
+            continue
+        _, _, slow, fast = worse[0]
+        pin = " or ".join(job.proxies) if job.proxies is not None else f"{job.transport} only"
+        machines = len({machine for machine, _, _, _ in worse})
+        yield Finding(
+            "pin forces a worse transport",
+            "wastes",
+            (Subject("job", job.id), *(Subject("proxy", p) for p in job.proxies or ())),
+            f"{job.name} is pinned to {pin}: {count(len(worse), 'disk')} of "
+            f"{count(machines, 'machine')} go by {_said(slow)}.",
+            f"Without the pin they would go by {_said(fast)}.",
+            float(len(worse)),
+            {"disks": len(worse), "machines": machines},
+        )
+
+
+def _said(transport: str | None) -> str:
+    return {"hot_add": "hot-add", "direct": "direct access", "network": "the network"}.get(
+        transport or "", "an agent"
+    )
+
+
+def read_across_sites(look: Look) -> Iterator[Finding]:
+    """A disk is read by a proxy at another site than its host's."""
+    for job in look.plan.jobs:
+        far: dict[str, set[str]] = defaultdict(set)
+        for machine, _, candidates in _ways(look, job):
+            site = look.plan.site_of(look.plan.machine_by_id[machine])
+            for way in candidates:
+                if way.transport == "network" and way.proxy is not None:
+                    proxy = look.plan.proxies[way.proxy]
+                    if proxy.site != site:
+                        far[proxy.id].add(machine)
+        for proxy_id, machines in far.items():
+            yield Finding(
+                "disk read across sites",
+                "wastes",
+                (Subject("job", job.id), Subject("proxy", proxy_id)),
+                f"{job.name}: {count(len(machines), 'machine')} would be read by {proxy_id}, "
+                "which is at another site.",
+                "Every byte crosses the link before it is compressed; "
+                "a proxy beside the host would send less.",
+                float(len(machines)),
+                {"machines": len(machines)},
+            )
+
+
+def unused_proxies(look: Look) -> Iterator[Finding]:
+    """No job's disks can be read by a proxy."""
+    used = {
+        way.proxy
+        for job in look.plan.jobs
+        for _, _, candidates in _ways(look, job)
+        for way in candidates
+    }
+    for position, proxy in enumerate(look.plan.proxies):
+        if position not in used:
+            yield Finding(
+                "proxy that no job can use",
+                "wastes",
+                (Subject("proxy", proxy.id),),
+                f"{proxy.id} reads nothing: no job has a disk for which it is among the best.",
+                f"Its {count(proxy.slots, 'slot')} idle all week; give it a datastore to reach, "
+                "lift a pin, or take it away.",
+                float(proxy.slots),
+                {"slots": proxy.slots},
+            )
+
+
+def slots_above_cores(look: Look) -> Iterator[Finding]:
+    """A proxy has more slots than its cores serve."""
+    for proxy in look.plan.proxies:
+        if proxy.cores is None:
+            continue
+        fit = proxy.cores * look.thresholds.slots_per_core
+        if proxy.slots <= fit + SAME_INSTANT:
+            continue
+        yield Finding(
+            "slots above cores",
+            "risks",
+            (Subject("proxy", proxy.id),),
+            f"{proxy.id} has {count(proxy.slots, 'slot')} on {count(proxy.cores, 'core')}.",
+            f"Its cores serve about {fit:.0f} at once; more streams only slow one another down.",
+            proxy.slots - fit,
+            {"slots": proxy.slots, "cores": proxy.cores},
+        )
+
+
+RULES = {
+    "fulls clumped": clumped_fulls,
+    "squeeze with idle peers": squeezed_while_peers_idle,
+    "pin forces a worse transport": pinned_to_a_worse_way,
+    "disk read across sites": read_across_sites,
+    "proxy that no job can use": unused_proxies,
+    "slots above cores": slots_above_cores,
+}
