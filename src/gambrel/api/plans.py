@@ -13,6 +13,9 @@ from gambrel.api import present
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.schemas import (
     DraftQuerySchema,
+    FindingsSchema,
+    HelpQuerySchema,
+    HelpSchema,
     MachineRunsSchema,
     NightQuerySchema,
     NightSchema,
@@ -24,8 +27,12 @@ from gambrel.api.schemas import (
     WeekSchema,
 )
 from gambrel.api.sessions import planning
+from gambrel.core.findings import Finding, find
+from gambrel.core.findings.help import suggestions
+from gambrel.core.forecast import Forecast
 from gambrel.core.nights import Night, night_of, week_of
 from gambrel.core.operations import Operation, OperationError, operation_from
+from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import format_instant, write_plan
 from gambrel.store import plans as store
 from gambrel.work.forecaster import Forecaster
@@ -175,9 +182,52 @@ def show_run(
     forecast = forecaster.night(night_of(_day(day), forecaster.origin.zone))
     for run in forecast.runs:
         if run.job == job and format_instant(run.occurrence) == occurrence:
-            machines = [present.machine_run(forecast.plan, m) for m in run.machines]
+            machines = [present.machine_run(forecast, run, m) for m in run.machines]
             return {"job": job, "occurrence": occurrence, "machines": machines}
     raise ProblemError(404, "There is no such run", f"{job} does not run at {occurrence}.")
+
+
+def _found(forecaster: Forecaster, day: str) -> tuple[list[Finding], list[Night]]:
+    """The findings of the week that holds a day, and its nights that can be forecast."""
+    nights = [n for n in week_of(_day(day), forecaster.origin.zone) if forecaster.covers(n)]
+    if not nights:
+        return [], []
+    forecast = forecaster.night(nights[-1])
+    return find(forecast, nights[0].start, nights[-1].end), nights
+
+
+@blueprint.get("/<int:plan_id>/findings/<day>")
+@blueprint.input(DraftQuerySchema, location="query")
+@blueprint.output(FindingsSchema)
+def show_findings(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
+    """What is wrong with the week that holds a day, the gravest first."""
+    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    found, _ = _found(forecaster, day)
+    body = FindingsSchema().dump({"findings": [present.finding(f) for f in found]})
+    return _revision_tag(jsonify(body), head, draft)
+
+
+@blueprint.get("/<int:plan_id>/findings/<day>/help")
+@blueprint.input(HelpQuerySchema, location="query")
+@blueprint.output(HelpSchema)
+def show_help(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
+    """Operations that help against a finding: each was simulated."""
+    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    found, nights = _found(forecaster, day)
+    chosen = next((f for f in found if f.key == query_data["key"]), None)
+    if chosen is None:
+        raise ProblemError(404, "There is no such finding", "It may be gone since you looked.")
+
+    def play(changed: Plan) -> Forecast:
+        return Forecaster(changed, forecaster.origin, forecaster).night(nights[-1])
+
+    offered = suggestions(
+        chosen, forecaster.night(nights[-1]), nights[0].start, nights[-1].end, play
+    )
+    body = HelpSchema().dump(
+        {"tried": offered.tried, "suggestions": [present.suggestion(s) for s in offered.found]}
+    )
+    return _revision_tag(jsonify(body), head, draft)
 
 
 @blueprint.post("/<int:plan_id>/preview")

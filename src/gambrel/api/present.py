@@ -8,8 +8,11 @@ from datetime import timedelta
 from typing import Any
 from weakref import WeakKeyDictionary
 
+from gambrel.core.account import account_of
 from gambrel.core.calendars import window_span
-from gambrel.core.forecast import CopyRun, Forecast, MachineRun, Run
+from gambrel.core.findings import Finding
+from gambrel.core.findings.help import Suggestion
+from gambrel.core.forecast import CopyRun, Forecast, MachineRun, Run, TimePart
 from gambrel.core.nights import (
     Night,
     NightOutcome,
@@ -369,7 +372,46 @@ def _window_hours(the_plan: Plan, item: Night) -> dict[str, tuple[float, float]]
     return found
 
 
-def machine_run(item: Plan, entry: MachineRun) -> dict[str, Any]:
+def finding(item: Finding) -> dict[str, Any]:
+    return {
+        "key": item.key,
+        "kind": item.kind,
+        "gravity": item.gravity,
+        "subjects": [{"kind": s.kind, "id": s.id} for s in item.subjects],
+        "what": item.what,
+        "why": item.why,
+        "at": instant(item.at),
+        "weight": item.weight,
+        "figures": dict(item.figures),
+    }
+
+
+def suggestion(item: Suggestion) -> dict[str, Any]:
+    return {
+        "words": item.words,
+        "operations": [operation_to_dict(operation) for operation in item.operations],
+        "before": item.before,
+        "after": item.after,
+        "over_s_before": item.trouble_before[0],
+        "over_s_after": item.trouble_after[0],
+        "not_done_before": item.trouble_before[1],
+        "not_done_after": item.trouble_after[1],
+    }
+
+
+_PART_POOLS = ("slot", "disk slot", "transform slot")
+
+
+def _part(item: Plan, part: TimePart) -> dict[str, Any]:
+    label = None
+    if part.by is not None:
+        pool = part.kind in _PART_POOLS
+        label = load_label(item, f"slots:{part.by}" if pool else part.by)
+    return {"kind": part.kind, "seconds": part.seconds, "by": part.by, "label": label}
+
+
+def machine_run(forecast: Forecast, of: Run, entry: MachineRun) -> dict[str, Any]:
+    item = forecast.plan
     return {
         "machine": entry.machine,
         "outcome": entry.outcome,
@@ -386,4 +428,5 @@ def machine_run(item: Plan, entry: MachineRun) -> dict[str, Any]:
         "readings": [
             {"disk": r.disk, "proxy": r.proxy, "transport": r.transport} for r in entry.readings
         ],
+        "account": [_part(item, part) for part in account_of(forecast, of, entry)],
     }

@@ -6,6 +6,7 @@ from apiflask import Schema
 from apiflask.fields import (
     Boolean,
     Date,
+    Dict,
     Float,
     Integer,
     List,
@@ -309,6 +310,15 @@ class ReadingSchema(Schema):
     transport = nullable(String)
 
 
+class TimePartSchema(Schema):
+    """A stretch of a machine-run's time; `by` is what limited it or was waited for."""
+
+    kind = required(String)
+    seconds = required(Float)
+    by = nullable(String)
+    label = nullable(String)
+
+
 class MachineRunSchema(Schema):
     machine = required(String)
     outcome = required(String)
@@ -323,12 +333,58 @@ class MachineRunSchema(Schema):
     waiting_s = required(Float)
     squeezes = required(List, Nested(SqueezeSchema))
     readings = required(List, Nested(ReadingSchema))
+    account = required(List, Nested(TimePartSchema))
 
 
 class MachineRunsSchema(Schema):
     job = required(String)
     occurrence = required(Instant)
     machines = required(List, Nested(MachineRunSchema))
+
+
+class SubjectSchema(Schema):
+    kind = required(String)
+    id = required(String)
+
+
+class FindingSchema(Schema):
+    """What is wrong, in two lines; `key` is the same for the same thing in another forecast."""
+
+    key = required(String)
+    kind = required(String)
+    gravity = required(String)
+    subjects = required(List, Nested(SubjectSchema))
+    what = required(String)
+    why = required(String)
+    at = nullable(Instant)
+    weight = required(Float)
+    figures = required(Dict)
+
+
+class FindingsSchema(Schema):
+    findings = required(List, Nested(FindingSchema))
+
+
+class HelpQuerySchema(DraftQuerySchema):
+    key = required(String, validate=Length(min=1, max=500))
+
+
+class SuggestionSchema(Schema):
+    """Operations that were simulated and help; the weight is that of the finding."""
+
+    words = required(String)
+    operations = required(List, Nested(OperationSchema))
+    before = required(Float)
+    after = required(Float)
+    over_s_before = required(Float)
+    over_s_after = required(Float)
+    not_done_before = required(Integer)
+    not_done_after = required(Integer)
+
+
+class HelpSchema(Schema):
+    tried = required(Integer)
+    suggestions = required(List, Nested(SuggestionSchema))
 
 
 class PreviewRequestSchema(Schema):

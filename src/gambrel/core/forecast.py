@@ -90,6 +90,29 @@ class Reading:
     transport: Transport | None
 
 
+PartKind = Literal[
+    "window",
+    "slot",
+    "preparing",
+    "disk slot",
+    "moving",
+    "releasing",
+    "transform slot",
+    "transforming",
+    "verifying",
+]
+"""What a machine-run spends time on: "window" and the kinds of slot are waiting."""
+
+
+@dataclass(frozen=True, slots=True)
+class TimePart:
+    """A stretch of a machine-run. `by`: the resource that limited it while it moved."""
+
+    kind: PartKind
+    seconds: float
+    by: str | None = None
+
+
 @dataclass(frozen=True, slots=True)
 class MachineRun:
     """One machine in one run; instants are UTC seconds, None where something did not happen.
@@ -104,6 +127,8 @@ class MachineRun:
         waiting_s: from `queued` to `start`, or to the verdict.
         squeeze_s: seconds of its moving disks by what limited them.
         synthetic: whether its full was made in the repository.
+        account: where its time went, from `queued` to `ended`; the parts add up to it. While its
+            disks move, it follows the one that ends last.
     """
 
     machine: str
@@ -121,6 +146,7 @@ class MachineRun:
     squeeze_s: Mapping[str, float]
     synthetic: bool
     readings: tuple[Reading, ...]
+    account: tuple[TimePart, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

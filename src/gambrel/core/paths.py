@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from gambrel.core.plan import Disk, Job, Machine, Plan, Repository, Transport
+from gambrel.core.plan import Disk, Job, Machine, Plan, Proxy, Repository, Transport
 from gambrel.core.units import MBIT, MIB
 
 Uses = tuple[tuple[int, float], ...]
@@ -105,6 +105,7 @@ class Topology:
         self._number_resources()
         self._number_pools()
         self._candidates: dict[tuple[object, ...], tuple[Candidate, ...]] = {}
+        self._direct: dict[str, frozenset[int]] = {}
 
     # --- numbering ---
 
@@ -220,50 +221,73 @@ class Topology:
             self.resource(f"job:{job.id}"),
         )
 
+    def _rank(
+        self, job: Job, proxy: Proxy, direct: bool, hot_add: bool, host_site: str
+    ) -> tuple[int, Transport] | None:
+        """How well a proxy reaches a disk (0 is best) and by what; None where it does not."""
+        if job.transport in ("auto", "direct") and direct:
+            return 0, "direct"
+        if job.transport in ("auto", "hot_add") and hot_add:
+            return 1, "hot_add"
+        if job.transport in ("auto", "network"):
+            if self.routes.route(host_site, proxy.site) is None:
+                return None
+            return 2 if proxy.site == host_site else 3, "network"
+        return None
+
     def _proxies(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
         plan = self.plan
         assert machine.host is not None and disk.datastore is not None
         host_site = plan.host_by_id[machine.host].site
+        target = plan.repository_by_id[job.repository].site
         mounted_by = plan.datastore_by_id[disk.datastore].hosts
-        ceilings = plan.transports
-        ranked: list[tuple[int, Candidate]] = []
+        reaching = self._reaching(disk.datastore)
+        ranked: list[tuple[int, Transport, int]] = []
         for position, proxy in enumerate(plan.proxies):
             if job.proxies is not None and proxy.id not in job.proxies:
                 continue
-            route = self.routes.route(proxy.site, plan.repository_by_id[job.repository].site)
-            if route is None:
+            if self.routes.route(proxy.site, target) is None:
                 continue
-            raw = [self.resource(f"datastore:{disk.datastore}"), self.resource(f"proxy:{proxy.id}")]
-            compressed = self._arrival(job, route)
-            if job.transport in ("auto", "direct") and disk.datastore in proxy.direct_datastores:
-                rank, transport = 0, "direct"
-                ceiling = ceilings.direct_mib_per_s
-            elif job.transport in ("auto", "hot_add") and proxy.on_host in mounted_by:
-                rank, transport = 1, "hot_add"
-                ceiling = ceilings.hot_add_mib_per_s
-            elif job.transport in ("auto", "network"):
-                way = self.routes.route(host_site, proxy.site)
-                if way is None:
-                    continue
-                rank, transport = (2 if proxy.site == host_site else 3), "network"
-                ceiling = ceilings.network_mib_per_s
-                raw += [self.resource(f"host_nic:{machine.host}"), *self.links(way)]
-            else:
-                continue
-            ranked.append(
-                (
-                    rank,
-                    Candidate(
-                        position,
-                        transport,  # type: ignore[arg-type]
-                        ceiling * MIB,
-                        tuple(raw),
-                        compressed,
-                    ),
-                )
+            hot_add = proxy.on_host is not None and proxy.on_host in mounted_by
+            rank = self._rank(job, proxy, position in reaching, hot_add, host_site)
+            if rank is not None:
+                ranked.append((*rank, position))
+        best = min((rank for rank, _, _ in ranked), default=0)
+        return tuple(
+            self._way(job, machine, disk, position, transport)
+            for rank, transport, position in ranked
+            if rank == best
+        )
+
+    def _reaching(self, datastore: str) -> frozenset[int]:
+        """Positions of the proxies that read a datastore directly."""
+        if datastore not in self._direct:
+            self._direct[datastore] = frozenset(
+                i for i, p in enumerate(self.plan.proxies) if datastore in p.direct_datastores
             )
-        best = min((rank for rank, _ in ranked), default=0)
-        return tuple(candidate for rank, candidate in ranked if rank == best)
+        return self._direct[datastore]
+
+    def _way(
+        self, job: Job, machine: Machine, disk: Disk, position: int, transport: Transport
+    ) -> Candidate:
+        """The candidate that a proxy is, by the transport that it would use."""
+        plan, proxy = self.plan, self.plan.proxies[position]
+        assert machine.host is not None
+        route = self.routes.route(proxy.site, plan.repository_by_id[job.repository].site)
+        assert route is not None
+        raw = [self.resource(f"datastore:{disk.datastore}"), self.resource(f"proxy:{proxy.id}")]
+        ceilings = {
+            "direct": plan.transports.direct_mib_per_s,
+            "hot_add": plan.transports.hot_add_mib_per_s,
+            "network": plan.transports.network_mib_per_s,
+        }
+        if transport == "network":
+            way = self.routes.route(plan.host_by_id[machine.host].site, proxy.site)
+            assert way is not None
+            raw += [self.resource(f"host_nic:{machine.host}"), *self.links(way)]
+        return Candidate(
+            position, transport, ceilings[transport] * MIB, tuple(raw), self._arrival(job, route)
+        )
 
     # --- work between repositories ---
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from gambrel.core.plan import Condition, Job, Machine, Plan
+from gambrel.core.plan import Condition, Host, Job, Machine, Plan
 
 
 def _texts(plan: Plan, machine: Machine, field: str) -> list[str]:
@@ -49,16 +49,36 @@ def holds(plan: Plan, condition: Condition, machine: Machine) -> bool:
     return any(text.startswith(wanted) for text in texts)
 
 
+def _matching(plan: Plan, condition: Condition) -> frozenset[int]:
+    """Positions of the machines for which a condition holds; kept with the plan's machines."""
+    known = _matches.get(id(plan.machines))
+    if known is None or known[0] is not plan.machines or known[1] is not plan.hosts:
+        if len(_matches) >= KEPT:
+            _matches.clear()
+        known = _matches[id(plan.machines)] = (plan.machines, plan.hosts, {})
+    found = known[2].get(condition)
+    if found is None:
+        found = known[2][condition] = frozenset(
+            i for i, machine in enumerate(plan.machines) if holds(plan, condition, machine)
+        )
+    return found
+
+
+KEPT = 8
+_matches: dict[
+    int, tuple[tuple[Machine, ...], tuple[Host, ...], dict[Condition, frozenset[int]]]
+] = {}
+
+
 def selected_machines(plan: Plan, job: Job) -> list[Machine]:
     """The machines of a job, in its order: those listed by id first, then by plan position."""
     selection = job.machines
     excluded = set(selection.exclude)
     listed = [plan.machine_by_id[ident] for ident in selection.ids if ident not in excluded]
     taken = excluded.union(selection.ids)
-    matching = [
-        machine
-        for machine in plan.machines
-        if machine.id not in taken
-        and any(all(holds(plan, c, machine) for c in rule) for rule in selection.rules)
-    ]
+    positions: set[int] = set()
+    for rule in selection.rules:
+        first, *rest = (_matching(plan, condition) for condition in rule)
+        positions |= first.intersection(*rest)
+    matching = [plan.machines[i] for i in sorted(positions) if plan.machines[i].id not in taken]
     return listed + matching

@@ -16,6 +16,9 @@ export type Load = Schemas["LoadSchema"];
 export type Preview = Schemas["PreviewSchema"];
 export type PreviewRequest = Schemas["PreviewRequestSchema"];
 export type MachineRun = Schemas["MachineRunSchema"];
+export type Finding = Schemas["FindingSchema"];
+export type Suggestion = Schemas["SuggestionSchema"];
+export type TimePart = Schemas["TimePartSchema"];
 export type ProblemBody = Schemas["ProblemSchema"];
 
 /** An answer of the API that is an error, as a problem (RFC 9457). */

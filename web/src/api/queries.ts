@@ -92,6 +92,34 @@ export const runQuery = (
     staleTime: Infinity,
   });
 
+const revisionOf = (draft: Draft | null) => ({ draft: draft?.id, revision: draft?.revision });
+
+export const findingsQuery = (plan: number, draft: Draft | null, day: string) =>
+  queryOptions({
+    queryKey: ["plan", plan, "findings", revisionOf(draft), day],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/findings/{day}", {
+          params: { path: { plan_id: plan, day }, query: draftQuery(draft?.id ?? null) },
+          signal,
+        }),
+      ),
+    staleTime: Infinity,
+  });
+
+export const helpQuery = (plan: number, draft: Draft | null, day: string, key: string) =>
+  queryOptions({
+    queryKey: ["plan", plan, "help", revisionOf(draft), day, key],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/findings/{day}/help", {
+          params: { path: { plan_id: plan, day }, query: { ...draftQuery(draft?.id ?? null), key } },
+          signal,
+        }),
+      ),
+    staleTime: Infinity,
+  });
+
 export const preview = (plan: number, body: PreviewRequest, signal: AbortSignal) =>
   data(
     api.POST("/api/v1/plans/{plan_id}/preview", { params: { path: { plan_id: plan } }, body, signal }),

@@ -750,6 +750,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/findings/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with the week that holds a day, the gravest first. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FindingsSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/findings/{day}/help": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Operations that help against a finding: each was simulated. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    key: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HelpSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/nights/{day}/runs/{job}/{occurrence}": {
         parameters: {
             query?: never;
@@ -1108,10 +1229,50 @@ export interface components {
         OperationsSchema: {
             operations: components["schemas"]["OperationSchema"][];
         };
+        SubjectSchema: {
+            kind: string;
+            id: string;
+        };
+        FindingSchema: {
+            key: string;
+            kind: string;
+            gravity: string;
+            subjects: components["schemas"]["SubjectSchema"][];
+            what: string;
+            why: string;
+            at: string | null;
+            weight: number;
+            figures: {
+                [key: string]: unknown;
+            };
+        };
+        FindingsSchema: {
+            findings: components["schemas"]["FindingSchema"][];
+        };
+        SuggestionSchema: {
+            words: string;
+            operations: components["schemas"]["OperationSchema"][];
+            before: number;
+            after: number;
+            over_s_before: number;
+            over_s_after: number;
+            not_done_before: number;
+            not_done_after: number;
+        };
+        HelpSchema: {
+            tried: number;
+            suggestions: components["schemas"]["SuggestionSchema"][];
+        };
         ReadingSchema: {
             disk: string;
             proxy: string | null;
             transport: string | null;
+        };
+        TimePartSchema: {
+            kind: string;
+            seconds: number;
+            by: string | null;
+            label: string | null;
         };
         MachineRunSchema: {
             machine: string;
@@ -1127,6 +1288,7 @@ export interface components {
             waiting_s: number;
             squeezes: components["schemas"]["SqueezeSchema"][];
             readings: components["schemas"]["ReadingSchema"][];
+            account: components["schemas"]["TimePartSchema"][];
         };
         MachineRunsSchema: {
             job: string;

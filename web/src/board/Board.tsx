@@ -24,6 +24,7 @@ import {
   type TimeScale,
   zoomed,
 } from "./geometry";
+import { FindingsSheet, useFindings } from "./FindingsSheet";
 import { JobSheet } from "./JobSheet";
 import { Keys } from "./Keys";
 import { Lanes } from "./Lanes";
@@ -67,6 +68,8 @@ function NightBoard({ night }: { night: Night }) {
   const [hovered, setHovered] = useState<string | null>(null);
   const [pointer, setPointer] = useState<number | null>(null);
   const [keysOpen, setKeysOpen] = useState(false);
+  const [finding, setFinding] = useState(false);
+  const { findings } = useFindings();
   const [width, setWidth] = useState(0);
   const frame = useRef<HTMLDivElement>(null);
 
@@ -112,9 +115,14 @@ function NightBoard({ night }: { night: Night }) {
   );
 
   const open = useCallback((job: string, run: Run | null) => {
+    setFinding(false);
     setOpened({ job, occurrence: run?.occurrence ?? null });
   }, []);
   const close = useCallback(() => setOpened(null), []);
+  const toggleFindings = useCallback(() => {
+    setOpened(null);
+    setFinding((now) => !now);
+  }, []);
   const toggleTable = useCallback(() => {
     setSearch((now) => {
       if (now.get("as")) now.delete("as");
@@ -136,8 +144,10 @@ function NightBoard({ night }: { night: Night }) {
       } else if (event.key === "Escape") {
         if (keysOpen) setKeysOpen(false);
         else if (opened) close();
+        else if (finding) setFinding(false);
         else bench.discard();
       } else if (key === "t") toggleTable();
+      else if (key === "f") toggleFindings();
       else if (event.key === "?") setKeysOpen(true);
       else if (event.key === "+") zoom(0.7);
       else if (event.key === "-") zoom(1 / 0.7);
@@ -147,7 +157,7 @@ function NightBoard({ night }: { night: Night }) {
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [bench, close, keysOpen, night, opened, setSpan, toggleTable, zoom]);
+  }, [bench, close, finding, keysOpen, night, opened, setSpan, toggleFindings, toggleTable, zoom]);
 
   // Ctrl+wheel zooms, a sideways wheel moves along; React's own wheel handler may not prevent.
   useEffect(() => {
@@ -199,6 +209,11 @@ function NightBoard({ night }: { night: Night }) {
               </Hint>
             </span>
           )}
+          <Hint text="What is wrong with this week, and what helps (F)">
+            <Button look="plain" aria-pressed={finding} onClick={toggleFindings}>
+              {findings ? count(findings.length, "finding") : "Findings"}
+            </Button>
+          </Hint>
           <Hint text="The same as a table, and back (T)">
             <Button look="plain" aria-pressed={asTable} onClick={toggleTable}>
               <TableIcon size={14} aria-hidden /> {asTable ? "Board" : "Table"}
@@ -243,6 +258,9 @@ function NightBoard({ night }: { night: Night }) {
           </div>
         )}
       </main>
+      {finding && !sheetJob && (
+        <FindingsSheet onClose={toggleFindings} onOpenJob={(job) => open(job, null)} />
+      )}
       {sheetJob && (
         <JobSheet
           job={sheetJob}

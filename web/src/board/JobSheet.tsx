@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { X } from "lucide-react";
-import { useMemo } from "react";
+import { useMemo, useState } from "react";
 import type { Job, MachineRun, Run } from "../api/client";
 import { runQuery } from "../api/queries";
 import { useWorkbench } from "../shell/workbench";
@@ -8,6 +8,7 @@ import { clock, dayClock, duration } from "../time/time";
 import { Hint } from "../ui/Hint";
 import { Table } from "../ui/Table";
 import { bytes, count, gib, resource } from "../ui/words";
+import { Account } from "./Account";
 import { kindOf, runLines } from "./explain";
 
 /** The facts of a job beside the board: its sentence, its runs that night, the machines of one. */
@@ -116,9 +117,17 @@ function Machines({ run }: { run: Run }) {
 
 function MachineName({ machine }: { machine: MachineRun }) {
   const reader = machine.readings[0];
+  const [said, setSaid] = useState(false);
   return (
     <>
-      <span className="font-mono">{machine.machine}</span>
+      <button
+        type="button"
+        aria-expanded={said}
+        className="font-mono underline decoration-rule-strong underline-offset-2"
+        onClick={() => setSaid(!said)}
+      >
+        {machine.machine}
+      </button>
       <span className="block text-ink-2">
         {machine.outcome === "done" ? (
           <>
@@ -129,6 +138,7 @@ function MachineName({ machine }: { machine: MachineRun }) {
           <span className="font-semibold text-barn">{machine.outcome}</span>
         )}
       </span>
+      <Account parts={machine.account} said={said} />
     </>
   );
 }

@@ -12,6 +12,7 @@ const KEYS: [string[], string][] = [
   [["Ctrl", "Z"], "Undo"],
   [["Ctrl", "S"], "Save the moves to the draft"],
   [["Esc"], "Close the sheet, or drop the moves not saved"],
+  [["F"], "What is wrong with this week, and what helps"],
   [["T"], "The night as a table, and back"],
   [["+", "−", "0"], "Zoom in, zoom out, fit the night"],
   [["?"], "This list"],

@@ -7,6 +7,7 @@ import {
   type Job,
   type Night,
   type NightSummary,
+  type Operation,
   type Plan,
   type Preview,
 } from "../api/client";
@@ -36,6 +37,8 @@ export interface Workbench {
   undo: () => void;
   discard: () => void;
   save: () => void;
+  /** Save operations that were not made by hand, such as what helps against a finding. */
+  put: (operations: Operation[]) => void;
   adopt: () => void;
   busy: "previewing" | "saving" | null;
   problem: string | null;
@@ -213,6 +216,18 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     });
   }, [client, date, draft, jobs, loads, moves, plan, result, running, saving, settle]);
 
+  const put = useCallback(
+    (operations: Operation[]) => {
+      if (saving) return;
+      void settle(async () => {
+        const target = draft ?? (await q.startDraft(plan.id, `${plan.name}, changed`));
+        const made = await q.saveOperations(target, operations);
+        client.setQueryData(q.planQuery(plan.id, made.id).queryKey, { ...plan, draft: made });
+      });
+    },
+    [client, draft, plan, saving, settle],
+  );
+
   const undo = useCallback(() => {
     say(null);
     if (moves.length) setMoves(moves.slice(0, -1));
@@ -245,6 +260,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     undo,
     discard: useCallback(() => setMoves([]), []),
     save,
+    put,
     adopt,
     busy: saving ? "saving" : running ? "previewing" : null,
     problem,

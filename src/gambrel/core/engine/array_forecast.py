@@ -12,6 +12,7 @@ import numpy.typing as npt
 from numba import njit
 
 from gambrel.core import forecast as f
+from gambrel.core.constants import PREPARE_SERVER_S, PREPARE_VM_S
 from gambrel.core.engine import tables as t
 from gambrel.core.engine.runner import Walk
 from gambrel.core.exposure import rpo_met
@@ -99,6 +100,7 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
     end = columns["disks_from"][-1] + disk_counts[-1] if last > first else 0
     squeezes = _squeezes(walk, begin, end, first, last)
     readings = _readings(walk, begin, end, first, last)
+    accounts = _Accounts(walk, first, last)
     for k in range(last - first):
         queued, start = columns["queued"][k], columns["start"][k]
         until = columns["ended"][k] if isnan(start) else start
@@ -118,6 +120,7 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
             squeeze_s=squeezes[k],
             synthetic=bool(columns["synthetic"][k]),
             readings=tuple(readings[k]),
+            account=accounts.of(k),
         )
 
 
@@ -163,6 +166,87 @@ def _readings(walk: Walk, begin: int, end: int, first: int, last: int) -> list[l
         proxy = None if way.proxy is None else plan.proxies[way.proxy].id
         found[task].append(f.Reading(name, proxy, way.transport))
     return found
+
+
+class _Accounts:
+    """Where the time of each machine-run of a run went."""
+
+    def __init__(self, walk: Walk, first: int, last: int) -> None:
+        world = walk.world
+        self.walk = walk
+        self.first = first
+        self.task = world.task[first:last]
+        run = world.run[self.task["run"][0]] if last > first else None
+        self.opens = float(run["opens"]) if run is not None else 0.0
+        self.quiesce = float(world.job["quiesce"][run["job"]]) if run is not None else 0.0
+        work = world.work[: world.n[t.N_WORK]]
+        rows = np.flatnonzero((work["stage"] == t.ST_TRANSFORM) & (work["task"] >= first))
+        rows = rows[work["task"][rows] < last]
+        self.transform = {int(work["task"][row]) - first: int(row) for row in rows}
+
+    def of(self, k: int) -> tuple[f.TimePart, ...]:
+        """The parts of one machine-run; none where it never reached the queue."""
+        task = self.task[k]
+        queued, start, ended = (float(task[name]) for name in ("queued", "start", "ended"))
+        if isnan(queued):
+            return ()
+        parts: list[f.TimePart] = []
+        until = ended if isnan(start) else start
+        opened = min(until, max(queued, self.opens))
+        parts += [f.TimePart("window", opened - queued), f.TimePart("slot", until - opened)]
+        if not isnan(start):
+            parts += self._after_start(k, start, ended)
+        return tuple(part for part in parts if part.seconds > 0)
+
+    def _after_start(self, k: int, start: float, ended: float) -> list[f.TimePart]:
+        task = self.task[k]
+        server = self.walk.world.member["server"][task["member"]]
+        wanted = (PREPARE_SERVER_S if server else PREPARE_VM_S) + self.quiesce
+        prepared = min(start + wanted, ended)
+        parts = [f.TimePart("preparing", prepared - start)]
+        moved = ended if isnan(task["moved"]) else float(task["moved"])
+        parts += self._moving(k, prepared, moved)
+        released = float(task["released"])
+        if isnan(released) or isnan(task["moved"]):
+            return parts
+        parts.append(f.TimePart("releasing", released - moved))
+        at = released
+        if k in self.transform:
+            work = self.walk.world.work[self.transform[k]]
+            started = ended if isnan(work["started"]) else float(work["started"])
+            done = ended if isnan(work["ended"]) else float(work["ended"])
+            parts.append(f.TimePart("transform slot", started - at))
+            parts.append(f.TimePart("transforming", done - started))
+            at = done
+        return [*parts, f.TimePart("verifying", ended - at)]
+
+    def _moving(self, k: int, prepared: float, moved: float) -> list[f.TimePart]:
+        """From the preparation's end to the last disk's, along the disk that ends last."""
+        walk, world = self.walk, self.walk.world
+        if moved <= prepared:
+            return []
+        task = self.task[k]
+        first = int(task["disks_from"])
+        disks = world.transfer[first : first + int(world.member["disks_n"][task["member"]])]
+        ends = np.where(np.isnan(disks["slots_from"]), np.inf, disks["slots_to"])
+        last = int(np.argmax(ends))
+        begins = float(disks["slots_from"][last])
+        if isnan(begins):
+            return [f.TimePart("disk slot", moved - prepared)]
+        begins = max(begins, prepared)
+        parts = [f.TimePart("disk slot", begins - prepared)]
+        names = walk.layout.topology.resource_names
+        uses_from = int(world.candidate["uses_from"][disks["candidate"][last]])
+        row = world.squeezed[first + last]
+        for column in np.flatnonzero(row).tolist():
+            by = (
+                "transport" if column == 0 else names[world.use["resource"][uses_from + column - 1]]
+            )
+            parts.append(f.TimePart("moving", float(row[column]), by))
+        unlimited = (moved - begins) - float(row.sum())
+        if unlimited > 1e-6:
+            parts.append(f.TimePart("moving", unlimited))
+        return parts
 
 
 def _copies(walk: Walk, rows: npt.NDArray[np.int64]) -> Iterator[f.CopyRun]:

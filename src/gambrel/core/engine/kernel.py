@@ -76,6 +76,7 @@ from gambrel.core.engine.tables import (
     N_DUE,
     N_ENDED_NOW,
     N_FLOW,
+    N_HOT,
     N_INSTANTS,
     N_LIMIT,
     N_MOVING,
@@ -468,7 +469,7 @@ def _reach_queue(w: World, r: int) -> None:
 def _admit(w: World) -> bool:
     started = False
     classes = _classes(w)
-    while w.n[N_READY] > 0:
+    while w.n[N_READY] + w.n[N_HOT] > 0:
         row, item = best_ready(w, classes)
         if row < 0:
             break

@@ -127,7 +127,7 @@ class Layout:
             "classes_from": len(self._classes),
             "copies_from": len(self._copies),
             "copies_n": len(job.copies),
-            "work_class": self._work_row(job.repository),
+            "work_class": self._work_row(job, job.repository),
             **_retention(job.retention),
         }
         for copy in job.copies:
@@ -273,10 +273,11 @@ class Layout:
 
     # --- between repositories ---------------------------------------------------------------
 
-    def _work_row(self, one: str, other: str | None = None) -> int:
+    def _work_row(self, job: Job, one: str, other: str | None = None) -> int:
         """A row of the queue for repository work; numbered from 0 until all are known."""
         self._work_rows.append(
             {
+                "priority": job.priority,
                 "pool_a": self._pool(f"repository:{one}"),
                 "pool_b": -1 if other is None else self._pool(f"repository:{other}"),
             }
@@ -292,8 +293,8 @@ class Layout:
                 "repository": self._repository[copy.repository],
                 "routed": int(uses is not None),
                 "candidate": self._add_way([(r, a, 0.0) for r, a in uses or ()], np.inf),
-                "move_class": self._work_row(job.repository, copy.repository),
-                "merge_class": self._work_row(copy.repository),
+                "move_class": self._work_row(job, job.repository, copy.repository),
+                "merge_class": self._work_row(job, copy.repository),
                 "delay": copy.delay_min * MINUTE,
                 **_retention(copy.retention),
             }
@@ -359,8 +360,10 @@ class Layout:
         queue["parked"] = t.P_NOTHING
         for name in ("first", "last", "pool_a", "pool_b"):
             queue[name] = -1
-        for name in ("pool_a", "pool_b"):
+        for name in ("pool_a", "pool_b", "priority"):
             queue[name][2 * classes :] = [row[name] for row in self._work_rows]
+        priorities = [self.plan.jobs[row["job"]].priority for row in self._classes]
+        queue["priority"][: 2 * classes] = priorities * 2
         return queue
 
     def _index_classes(self, classes: int) -> None:
@@ -378,6 +381,10 @@ class Layout:
         for k, row in enumerate(self._work_rows):
             for pool in {row["pool_a"], row["pool_b"]} - {-1}:
                 of_pool[pool].append(2 * classes + k)
+        # By priority, so that a walk may end with the first priority that can start something.
+        priority = self.queue["priority"].tolist()
+        for rows in of_pool:
+            rows.sort(key=lambda row: (-priority[row], row))
         of_machine: list[list[int]] = [[] for _ in self.plan.machines]
         for c, machines in enumerate(self._class_machines):
             for machine in machines:

@@ -1,9 +1,10 @@
 """The queue of the engine and how slots are taken and given back (section 6, step 4).
 
-Tasks that need the same slots stand in one class. A class is looked at when something it may have
-waited for has changed, else it is parked. Of all classes that can start something, the task that
-comes first in the queue's order starts, until none can: as starting only takes slots, that is what
-walking the whole queue again and again would start, in the same order.
+Tasks that need the same slots stand in one class. A class for which a pool was full is parked
+there, and looked at again when that pool has had a slot given back (it is hot then). Of all classes
+that can start something, the task that comes first in the queue's order starts, until none can: as
+starting only takes slots, that is what walking the whole queue again and again would start, in the
+same order.
 """
 
 from __future__ import annotations
@@ -13,6 +14,8 @@ from numba.types import UniTuple  # type: ignore[attr-defined]
 
 from gambrel.core.engine.tables import (
     F_NOW,
+    N_HOT,
+    N_PROXIES,
     N_READY,
     P_NOTHING,
     P_PROXIES,
@@ -49,11 +52,10 @@ def free_slot(w: World, pool: int) -> None:
     if pool < 0:
         return
     w.busy[pool] -= 1
-    for i in range(w.pool_class_from[pool], w.pool_class_from[pool + 1]):
-        row = w.pool_class[i]
-        parked = w.queue[row].parked
-        if parked == pool or parked == P_PROXIES:
-            wake(w, row)
+    if not w.is_hot[pool]:
+        w.is_hot[pool] = 1
+        w.hot[w.n[N_HOT]] = pool
+        w.n[N_HOT] += 1
 
 
 @njit(void(WORLD, i8), cache=True)
@@ -287,4 +289,40 @@ def best_ready(w: World, classes: int) -> tuple[int, int]:
             best, found = row, item
             best_task, best_stage, best_number = task, stage, number
         i += 1
+    i = 0
+    while i < w.n[N_HOT]:
+        pool = w.hot[i]
+        useful = False
+        if not _full(w, pool):
+            for k in range(w.pool_class_from[pool], w.pool_class_from[pool + 1]):
+                row = w.pool_class[k]
+                state = w.queue[row]
+                if found >= 0 and state.priority < w.queue[best].priority:
+                    useful = True
+                    break
+                parked = state.parked
+                proxies = parked == P_PROXIES and pool < w.n[N_PROXIES]
+                if state.ready or not (parked == pool or proxies):
+                    continue
+                item = head(w, row, classes)
+                if item < 0:
+                    continue
+                useful = True
+                state.parked = parked
+                if row < 2 * classes:
+                    task, stage, number = w.transfer[item].task, ST_DISK, item
+                else:
+                    work = w.work[item]
+                    task, stage, number = work.task, work.stage, work.number
+                if found < 0 or comes_before(
+                    w, task, stage, number, best_task, best_stage, best_number
+                ):
+                    best, found = row, item
+                    best_task, best_stage, best_number = task, stage, number
+        if useful:
+            i += 1
+        else:
+            w.is_hot[pool] = 0
+            w.n[N_HOT] -= 1
+            w.hot[i] = w.hot[w.n[N_HOT]]
     return best, found

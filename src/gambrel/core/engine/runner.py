@@ -214,6 +214,8 @@ class Walk:
             chain=_filled(t.CHAIN, len(self.chains), first=-1, last=-1),
             queue=layout.queue.copy(),
             ready=_ints(len(layout.queue)),
+            hot=_ints(pools),
+            is_hot=_ints(pools),
             used_bytes=_floats(max(1, repositories)),
             peak_bytes=_floats(max(1, repositories)),
             newest=np.zeros(most_points + 1, t.NEWEST),
@@ -251,6 +253,7 @@ class Walk:
         )
         world.n[t.N_DISKS] = disks
         world.n[t.N_USES_MOST] = layout.uses_most
+        world.n[t.N_PROXIES] = len(self.plan.proxies)
         world.f[t.F_NOW], world.f[t.F_TO] = self.from_ - t.EPOCH, self.to - t.EPOCH
         for name, column in zip(("repository", "job", "machine"), range(3), strict=True):
             world.chain[name][: len(self.chains)] = [chain[column] for chain in self.chains]

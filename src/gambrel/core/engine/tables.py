@@ -130,7 +130,7 @@ POINT = _record("chain kind needs usable alive mark previous next", "at exists_f
 CHAIN = _record("repository job machine first last count busy")
 """The points of one machine, job and repository. `busy`: a copy into it moves."""
 
-QUEUE = _record("next waiting ready parked first last pool_a pool_b")
+QUEUE = _record("next waiting ready parked first last pool_a pool_b priority")
 """Of each class of disks one row for those that start machines and one for those of prepared
 machines; then one for each class of repository work. Disks: `next` is the place from which to look
 on, `waiting` how many stand there. Work: `first` and `last` in queue order. `parked`: the pool that
@@ -179,6 +179,8 @@ class World(NamedTuple):
     chain: Table
     queue: Table
     ready: Ints
+    hot: Ints
+    is_hot: Ints
     used_bytes: Floats
     peak_bytes: Floats
     newest: Table
@@ -222,8 +224,9 @@ class World(NamedTuple):
 (
     N_DUE, N_LIMIT, N_RUN, N_TASK, N_TRANSFER, N_WORK, N_POINT, N_NEWEST, N_FLOW, N_STEP,
     N_DEADLINE, N_MOVING, N_SEQUENCE, N_PENDING, N_ACTIVE, N_READY, N_ENDED_NOW, N_DIRTY, N_FRESH,
-    N_SNAPSHOT, N_DISKS, N_USES_MOST, N_INSTANTS, N_SHARINGS, COUNTERS,
-) = range(25)  # fmt: skip
+    N_SNAPSHOT, N_DISKS, N_USES_MOST, N_INSTANTS, N_SHARINGS, N_HOT, N_PROXIES,
+    COUNTERS,
+) = range(27)  # fmt: skip
 
 # Places in `World.f`.
 F_NOW, F_TO, FACTS = range(3)

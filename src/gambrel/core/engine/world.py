@@ -136,6 +136,8 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.chain = arrays.chain
     w.queue = arrays.queue
     w.ready = arrays.ready
+    w.hot = arrays.hot
+    w.is_hot = arrays.is_hot
     w.used_bytes = arrays.used_bytes
     w.peak_bytes = arrays.peak_bytes
     w.newest = arrays.newest

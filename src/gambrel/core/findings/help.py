@@ -62,6 +62,14 @@ class Suggestion:
     trouble_after: tuple[float, int]
 
 
+@dataclass(frozen=True, slots=True)
+class Offered:
+    """What helps, the most helpful first, and how many candidates were simulated to find it."""
+
+    found: tuple[Suggestion, ...]
+    tried: int
+
+
 def trouble(forecast: Forecast, start: float, end: float) -> tuple[float, int]:
     """(seconds over windows, machine-runs not done) of the runs of a time."""
     runs = [run for run in forecast.runs if start <= run.occurrence < end]
@@ -178,6 +186,13 @@ def candidates(finding: Finding, plan: Plan, forecast: Forecast) -> Iterator[tup
         yield from _unpinned(plan)
 
 
+def _words(operations: tuple[Operation, ...], plan: Plan) -> str:
+    if len(operations) > 2 and all(isinstance(o, SetProxies) for o in operations):
+        pins = plan.job_by_id[operations[0].job].proxies or ()
+        return f"{len(operations)} jobs pinned to {' or '.join(pins)}: read by any proxy"
+    return "; ".join(operation.describe(plan) for operation in operations)
+
+
 # --- trying them --------------------------------------------------------------------------------
 
 
@@ -188,7 +203,7 @@ def suggestions(
     end: float,
     play: Play,
     thresholds: Thresholds | None = None,
-) -> list[Suggestion]:
+) -> Offered:
     """The operations that help most against a finding, each simulated; at most three."""
     plan = forecast.plan
     before = trouble(forecast, start, end)
@@ -200,7 +215,7 @@ def suggestions(
         tried.add(operations)
         try:
             changed = apply_all(plan, operations)
-            words = "; ".join(operation.describe(plan) for operation in operations)
+            words = _words(operations, plan)
         except OperationError:
             continue
         result = play(changed)
@@ -213,4 +228,4 @@ def suggestions(
             continue
         found.append(Suggestion(operations, words, finding.weight, weight, before, after))
     found.sort(key=lambda s: (s.after, s.trouble_after[1], s.trouble_after[0]))
-    return found[:MOST_SUGGESTIONS]
+    return Offered(tuple(found[:MOST_SUGGESTIONS]), len(tried))
