@@ -191,3 +191,16 @@ def test_a_rule_that_began_long_ago_is_not_followed_from_its_beginning():
 def test_a_simulation_can_be_cancelled():
     with pytest.raises(Cancelled):
         simulate(small_plan(), FRIDAY_NOON, END, cancelled=lambda: True)
+
+
+@settings(max_examples=60, deadline=None)
+@given(plans())
+def test_the_account_of_every_machine_run_adds_up(plan):
+    for run in simulate(plan, FRIDAY_NOON, END).runs:
+        for m in run.machines:
+            if m.queued is None:
+                assert m.account == ()
+                continue
+            spent = sum(part.seconds for part in m.account)
+            assert spent == pytest.approx(m.ended - m.queued, abs=1e-5)
+            assert all(part.seconds > 0 for part in m.account)
