@@ -97,7 +97,8 @@ def test_a_verify_that_runs_into_the_next_run_is_told_apart_and_can_be_helped():
 def test_a_window_that_never_opens():
     shut = {"id": "night", "time_zone": "Europe/Dublin", "open": []}
     plan = small_plan(windows=[shut])
-    assert only(plan, "window never opens").figures["runs"] == 3
+    found = look(plan, "window never opens")
+    assert sorted(f.figures["runs"] for f in found) == [1, 2]
 
 
 def test_a_start_that_the_clock_moves():

@@ -160,7 +160,7 @@ function Offer({ suggestion }: { suggestion: Suggestion }) {
       ? `; not done ${suggestion.not_done_after} (now ${suggestion.not_done_before})`
       : "";
   return (
-    <li className="mt-1 border-l-2 border-sage pl-2">
+    <li className="mt-2 border-l-2 border-sage pl-2">
       <p className="leading-snug">{suggestion.words}</p>
       <p className="leading-snug text-ink-2">
         {left}
@@ -168,7 +168,7 @@ function Offer({ suggestion }: { suggestion: Suggestion }) {
         {lost}
       </p>
       <Button
-        look="plain"
+        className="mt-1"
         disabled={busy !== null || moves.length > 0}
         onClick={() => put(suggestion.operations)}
       >

@@ -6,12 +6,12 @@ from collections.abc import Iterable, Iterator
 from itertools import pairwise
 from statistics import median
 
+from gambrel.core.account import account_of
 from gambrel.core.calendars import clock_moves, job_occurrences, window_span
 from gambrel.core.findings.model import Finding, Look, Subject
 from gambrel.core.forecast import MachineOutcome, Run
-from gambrel.core.nights import chief_squeeze, waited_for
 from gambrel.core.plan import DayRowSchedule
-from gambrel.core.units import MINUTE, SAME_INSTANT
+from gambrel.core.units import SAME_INSTANT
 from gambrel.core.words import count, duration, load_label, moment
 
 
@@ -19,22 +19,39 @@ def _worst(runs: Iterable[Run]) -> Run:
     return max(runs, key=lambda run: (run.over_s, -run.occurrence))
 
 
+_VERBS = {
+    "window": "waited for its window",
+    "slot": "waited",
+    "disk slot": "waited between disks",
+    "preparing": "prepared",
+    "moving": "moved",
+    "releasing": "released its snapshot",
+    "transform slot": "waited for the repository",
+    "transforming": "was transformed",
+    "verifying": "was verified",
+}
+WORTH_TELLING = 0.1
+"""Part of a machine-run's time from which on a stretch of it is told."""
+
+
 def _because(look: Look, run: Run) -> str:
-    """What held a run up, in words."""
-    squeeze, seconds = chief_squeeze(run)
+    """Where the time of the machine that ended last went, in words."""
+    last = max(run.machines, key=lambda machine: machine.ended)
+    parts = account_of(look.forecast, run, last)
+    whole = sum(part.seconds for part in parts)
     said = []
-    started = [machine.start for machine in run.machines if machine.start is not None]
-    until = max(started, default=run.ended or run.occurrence)
-    pool = waited_for(look.forecast, run, until)
-    if pool is not None and until > run.occurrence + MINUTE:
-        waited = duration(until - run.occurrence)
-        said.append(
-            f"the last machine waited {waited} for {load_label(look.plan, f'slots:{pool}')}"
-        )
-    if squeeze is not None:
-        limit = load_label(look.plan, squeeze)
-        said.append(f"its disks were limited by {limit} for {duration(seconds)} in all")
-    return "; ".join(said) or "nothing held it up; it is simply that much"
+    for part in parts:
+        if part.seconds < WORTH_TELLING * whole:
+            continue
+        words = f"{_VERBS[part.kind]} {duration(part.seconds)}"
+        if part.by is not None:
+            waits = part.kind.endswith("slot")
+            name = load_label(look.plan, f"slots:{part.by}" if waits else part.by)
+            words += f" for {name}" if waits else f", held back by {name}"
+        said.append(words)
+    if not said:
+        return "nothing held it up"
+    return f"{last.machine}, the last to end, " + "; ".join(said)
 
 
 def over_the_window(look: Look) -> Iterator[Finding]:
@@ -79,7 +96,7 @@ def not_done(look: Look) -> Iterator[Finding]:
             listed = ", ".join(machines[:3]) + (", ..." if len(machines) > 3 else "")
             why = f"They {meaning}"
             if outcome != "no path":
-                why += f": {_because(look, worst)}"
+                why += f"; {_because(look, worst)}"
             yield Finding(
                 outcome,
                 "breaks",
