@@ -171,8 +171,10 @@ class Model:
             self._retain(job, key, job.retention)
         self.running[job.id] = False
         for follower in self.plan.jobs:
-            if follower.after == job.id and self.env.now < self.to and not self.running.get(
-                follower.id
+            if (
+                follower.after == job.id
+                and self.env.now < self.to
+                and not self.running.get(follower.id)
             ):
                 self.running[follower.id] = True
                 self.env.process(self._run(follower, self.env.now, kind))
@@ -284,9 +286,7 @@ class Model:
             taken = way if i == first else None
             moving.append(
                 self.env.process(
-                    self._disk(
-                        job, machine, disks[i], ways[i], volumes[i], taken, (*key, rank)
-                    )
+                    self._disk(job, machine, disks[i], ways[i], volumes[i], taken, (*key, rank))
                 )
             )
         yield simpy.AllOf(self.env, moving)

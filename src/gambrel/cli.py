@@ -59,6 +59,8 @@ def _parser() -> argparse.ArgumentParser:
     command = commands.add_parser("openapi", help="write the API's description")
     command.add_argument("--output", default=str(PROJECT / "docs" / "openapi.json"))
 
+    commands.add_parser("bench", help="measure the engine; writes docs/benchmarks.md")
+
     command = commands.add_parser("test", help="run all tests and checks")
     command.add_argument("arguments", nargs="*", help="handed to pytest, instead of everything")
     return parser
@@ -94,6 +96,10 @@ def _run(options: argparse.Namespace) -> int:
 
             text = json.dumps(openapi(), indent=1, ensure_ascii=False) + "\n"
             Path(options.output).write_text(text)
+        case "bench":
+            from gambrel.commands import bench
+
+            return bench.run()
         case "test":
             from gambrel.commands import quality
 

@@ -108,7 +108,7 @@ def _load_samples(maker: Sessions, *, fresh: bool) -> None:
                 discard_drafts(db, head.id, actor="gambrel demo")
 
 
-class _Application:
+class Application:
     """The gunicorn process that serves the API and the pages."""
 
     def __init__(self, url: str, port: int) -> None:
@@ -184,7 +184,7 @@ def _stop_on_signals() -> None:
         signal.signal(number, stop)
 
 
-def _watch(application: _Application) -> None:
+def _watch(application: Application) -> None:
     """Wait for ever; start an application that ended by itself again, a few times."""
     left = RESTARTS
     while True:
@@ -208,7 +208,7 @@ def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
     if not (PAGES / "index.html").exists():
         raise CommandError("The pages are not built. Run `./gambrel demo` from the project folder.")
     _stop_on_signals()
-    application: _Application | None = None
+    application: Application | None = None
     with contextlib.suppress(_Stop), _only_one():
         chosen = _choose_port(port)
         try:
@@ -217,7 +217,7 @@ def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
                 before(maker)
                 with maker.begin() as db:
                     token = new_link(db, PLANNER)
-                application = _Application(url, chosen)
+                application = Application(url, chosen)
                 try:
                     application.wait_until_ready()
                     address = f"http://127.0.0.1:{chosen}"
