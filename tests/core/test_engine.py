@@ -199,7 +199,7 @@ def test_the_account_of_every_machine_run_adds_up(plan):
     for run in simulate(plan, FRIDAY_NOON, END).runs:
         for m in run.machines:
             if m.queued is None:
-                assert m.account == ()
+                assert tuple(m.account) == ()
                 continue
             spent = sum(part.seconds for part in m.account)
             assert spent == pytest.approx(m.ended - m.queued, abs=1e-5)

@@ -220,12 +220,17 @@ def _summary(
     }
 
 
-def _ranked_loads(forecast: Forecast, night: Night) -> list[LoadSeries]:
-    names = load_names(forecast.plan)
-    return tightest(load_table(forecast, names, night.start, night.end))
-
-
+_ranked: WeakKeyDictionary[Forecast, dict[Night, list[LoadSeries]]] = WeakKeyDictionary()
 _summaries: WeakKeyDictionary[Forecast, dict[Night, dict[str, Any]]] = WeakKeyDictionary()
+
+
+def _ranked_loads(forecast: Forecast, night: Night) -> list[LoadSeries]:
+    """All loads of a night, the tightest first; made once for each forecast."""
+    known = _ranked.setdefault(forecast, {})
+    if night not in known:
+        names = load_names(forecast.plan)
+        known[night] = tightest(load_table(forecast, names, night.start, night.end))
+    return known[night]
 
 
 def night_summary(forecast: Forecast, night: Night) -> dict[str, Any]:
@@ -349,7 +354,7 @@ def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[
         and (item.holds(entry.occurrence) or (entry.ended or entry.occurrence) > item.start)
     ]
     return {
-        **_summary(forecast, item, night_outcome(forecast, item), ranked),
+        **night_summary(forecast, item),
         "time_zone": item.zone,
         "windows": [
             {"job": ident, "opens": instant(opens), "closes": instant(closes)}

@@ -43,7 +43,7 @@ T = TypeVar("T")
 
 
 class Lazily(Sequence[T]):
-    """A tuple that is made when it is first looked into."""
+    """A tuple that is made when it is first looked into; of a known length, or of -1 for any."""
 
     __slots__ = ("_items", "_length", "_make")
 
@@ -60,7 +60,7 @@ class Lazily(Sequence[T]):
         return self._items
 
     def __len__(self) -> int:
-        return self._length
+        return self._length if self._length >= 0 else len(self._made())
 
     @overload
     def __getitem__(self, index: int) -> T: ...
@@ -146,7 +146,7 @@ class MachineRun:
     squeeze_s: Mapping[str, float]
     synthetic: bool
     readings: tuple[Reading, ...]
-    account: tuple[TimePart, ...] = ()
+    account: Sequence[TimePart] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -235,7 +235,8 @@ class LoadRecords:
         holds: rows of HOLD, one for each slot held.
         waits: rows of WAIT, one for each pool that a task would have taken a slot of.
         flows: rows of FLOW, one for each stretch of time over which a stream had one rate.
-        uses: rows of USE, what a flow used of each resource; `flow` is a row of `flows`.
+        uses: rows of USE by resource, what a flow used of each; `flow` is a row of `flows`. What
+            moved in no time at all is not among them.
     """
 
     def __init__(
@@ -275,8 +276,8 @@ class LoadRecords:
         return _group(self._waits_by_pool, "pool", pool)
 
     def uses_of(self, resource: int) -> Columns:
-        """What was used of a resource."""
-        return _group(self._uses_by_resource, "resource", resource)
+        """What was used of a resource, at rates that are finite."""
+        return _group(self.uses, "resource", resource)
 
     def squeezed_by(self, resource: int) -> Columns:
         """The flows that a resource limited."""
@@ -289,10 +290,6 @@ class LoadRecords:
     @cached_property
     def _waits_by_pool(self) -> Columns:
         return self.waits[np.argsort(self.waits["pool"], kind="stable")]
-
-    @cached_property
-    def _uses_by_resource(self) -> Columns:
-        return self.uses[np.argsort(self.uses["resource"], kind="stable")]
 
     @cached_property
     def _flows_by_squeeze(self) -> Columns:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timedelta
 from typing import Literal
+from weakref import WeakKeyDictionary
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -209,8 +210,14 @@ def _run_reasons(forecast: Forecast, run: Run, margin: float) -> Iterable[tuple[
             yield "tight", _reason(forecast, "close to the end", run, seconds=left)
 
 
-def _rpo_reasons(forecast: Forecast, night: Night) -> Iterable[tuple[Verdict, Reason]]:
-    """An RPO breaks in a night when the exposure passes it at an instant of that night."""
+_breaks: WeakKeyDictionary[Forecast, list[tuple[float, str]]] = WeakKeyDictionary()
+
+
+def _rpo_breaks(forecast: Forecast) -> list[tuple[float, str]]:
+    """(instant, machine) at which the exposure of a machine passes its RPO."""
+    if forecast in _breaks:
+        return _breaks[forecast]
+    found = _breaks[forecast] = []
     for machine in forecast.plan.machines:
         if machine.rpo_hours is None:
             continue
@@ -218,8 +225,16 @@ def _rpo_reasons(forecast: Forecast, night: Night) -> Iterable[tuple[Verdict, Re
         for i, point in enumerate(newest):
             breaks = point.at + machine.rpo_hours * HOUR
             until = newest[i + 1].exists_from if i + 1 < len(newest) else forecast.to
-            if night.holds(breaks) and until > breaks + SAME_INSTANT:
-                yield "tight", Reason("RPO breaks", None, machine.id, breaks, machines=1)
+            if until > breaks + SAME_INSTANT:
+                found.append((breaks, machine.id))
+    return found
+
+
+def _rpo_reasons(forecast: Forecast, night: Night) -> Iterable[tuple[Verdict, Reason]]:
+    """An RPO breaks in a night when the exposure passes it at an instant of that night."""
+    for breaks, machine in _rpo_breaks(forecast):
+        if night.holds(breaks):
+            yield "tight", Reason("RPO breaks", None, machine, breaks, machines=1)
 
 
 def _grouped(found: Iterable[tuple[Verdict, Reason]]) -> list[tuple[Verdict, Reason]]:

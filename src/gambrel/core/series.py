@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 from zoneinfo import ZoneInfo
 
 import numpy as np
 import numpy.typing as npt
+from numba import njit
 
 from gambrel.core.calendars import limit_intervals
 from gambrel.core.forecast import PURPOSES, Columns, Forecast, Purpose
@@ -36,48 +37,144 @@ class LoadPart:
     steps: tuple[Step, ...]
 
 
-@dataclass(frozen=True, slots=True)
 class LoadSeries:
-    """The load of one pool or resource over a span of time.
+    """The load of one pool or resource over a span of time. What is not asked for is not made.
 
     Attributes:
         name: `slots:proxy:ID` and the like for a pool of slots, `link:ID` and the like for a rate.
         unit: "slots", "Mbit/s" or "MiB/s"; all values are in it.
         capacity: None where there is no limit.
-        parts: the steps of what each job loads it with, one part for each purpose.
-        total: the steps of the load of all jobs together.
-        waiting: steps of how many disks wait for a slot, or how many streams are squeezed here.
-        peak: largest total load.
-        full_s: seconds with the total at the capacity.
-        waiting_jobs: ids of jobs that waited for a slot here or were squeezed here.
     """
 
-    name: str
-    unit: Literal["slots", "Mbit/s", "MiB/s"]
-    capacity: tuple[Step, ...] | None
-    parts: tuple[LoadPart, ...]
-    total: tuple[Step, ...]
-    waiting: tuple[Step, ...]
-    peak: float
-    full_s: float
-    waiting_jobs: tuple[str, ...]
+    def __init__(
+        self,
+        plan: Plan,
+        name: str,
+        unit: Literal["slots", "Mbit/s", "MiB/s"],
+        capacity: tuple[Step, ...] | None,
+        used: tuple[Columns, Floats],
+        waits: Columns,
+        within: tuple[float, float],
+    ) -> None:
+        self.name = name
+        self.unit: Literal["slots", "Mbit/s", "MiB/s"] = unit
+        self.capacity = capacity
+        self._plan = plan
+        self._rows, self._heights = used
+        self._waits = waits
+        self._within = within
+
+    @cached_property
+    def _changes(self) -> tuple[Floats, Floats, npt.NDArray[np.int64]]:
+        return _changes(self._rows["start"], self._rows["end"], self._heights, self._within)
+
+    @cached_property
+    def _waiting_changes(self) -> tuple[Floats, Floats, npt.NDArray[np.int64]]:
+        ones = np.ones(len(self._waits))
+        return _changes(self._waits["start"], self._waits["end"], ones, self._within)
+
+    @cached_property
+    def parts(self) -> tuple[LoadPart, ...]:
+        """The steps of what each job loads it with, one part for each purpose."""
+        instants, changes, of = self._changes
+        keys = (self._rows["job"] * _PURPOSES + self._rows["purpose"])[of]
+        return tuple(
+            LoadPart(
+                self._plan.jobs[key // _PURPOSES].id,
+                PURPOSES[key % _PURPOSES],
+                _running(instants[keys == key], changes[keys == key]),
+            )
+            for key in np.unique(keys).tolist()
+        )
+
+    @cached_property
+    def total(self) -> tuple[Step, ...]:
+        """The steps of the load of all jobs together."""
+        instants, changes, _ = self._changes
+        return _running(instants, changes)
+
+    @cached_property
+    def waiting(self) -> tuple[Step, ...]:
+        """Steps of how many disks wait for a slot, or how many streams are squeezed here."""
+        instants, changes, _ = self._waiting_changes
+        return _running(instants, changes)
+
+    @cached_property
+    def _peak_and_full(self) -> tuple[float, float]:
+        instants, changes, _ = self._changes
+        if len(instants) == 0:
+            return 0.0, 0.0
+        steps = np.array(self.capacity or ((self._within[0], np.inf),), np.float64)
+        peak, full = _summary(instants, changes, steps, self._within[1])
+        return peak, full
+
+    @property
+    def peak(self) -> float:
+        """Largest total load."""
+        return self._peak_and_full[0]
+
+    @property
+    def full_s(self) -> float:
+        """Seconds with the total at the capacity."""
+        return self._peak_and_full[1]
+
+    @cached_property
+    def waiting_jobs(self) -> tuple[str, ...]:
+        """Ids of jobs that waited for a slot here or were squeezed here."""
+        waiters = self._waiting_changes[2]
+        return tuple(self._plan.jobs[j].id for j in np.unique(self._waits["job"][waiters]).tolist())
 
 
 _PURPOSES = len(PURPOSES)
 
 
+@njit(cache=True)
 def _changes(
-    start: Floats, end: Floats, height: Floats | float, within: tuple[float, float]
+    start: Floats, end: Floats, height: Floats, within: tuple[float, float]
 ) -> tuple[Floats, Floats, npt.NDArray[np.int64]]:
     """Spans with heights as (instant, change, row of the span), cut to a span of time."""
-    begins, ends = np.maximum(start, within[0]), np.minimum(end, within[1])
-    rows = np.flatnonzero((ends > begins) & (np.broadcast_to(height, begins.shape) != 0.0))
-    heights = np.broadcast_to(height, begins.shape)[rows]
-    return (
-        np.concatenate([begins[rows], ends[rows]]),
-        np.concatenate([heights, -heights]),
-        np.concatenate([rows, rows]),
-    )
+    count = 0
+    for i in range(len(start)):
+        if min(end[i], within[1]) > max(start[i], within[0]) and height[i] != 0.0:
+            count += 1
+    instants, changes = np.empty(2 * count), np.empty(2 * count)
+    rows = np.empty(2 * count, np.int64)
+    k = 0
+    for i in range(len(start)):
+        if min(end[i], within[1]) > max(start[i], within[0]) and height[i] != 0.0:
+            instants[k], instants[count + k] = max(start[i], within[0]), min(end[i], within[1])
+            changes[k], changes[count + k] = height[i], -height[i]
+            rows[k] = rows[count + k] = i
+            k += 1
+    return instants, changes, rows
+
+
+@njit(cache=True)
+def _summary(
+    instants: Floats, changes: Floats, capacity: npt.NDArray[np.float64], end: float
+) -> tuple[float, float]:
+    """The largest sum of changes, and the seconds for which it is at the capacity."""
+    order = np.argsort(instants, kind="mergesort")
+    peak = full = load = 0.0
+    step = 0
+    for k in range(len(order)):
+        at = instants[order[k]]
+        load += changes[order[k]]
+        until = instants[order[k + 1]] if k + 1 < len(order) else end
+        if until <= at:
+            continue
+        peak = max(peak, load)
+        while step + 1 < len(capacity) and capacity[step + 1, 0] <= at:
+            step += 1
+        begins, s = at, step
+        while begins < until:
+            ends = capacity[s + 1, 0] if s + 1 < len(capacity) else np.inf
+            limit = capacity[s, 1]
+            if limit > 0.0 and load >= FULL * limit:
+                full += min(ends, until) - begins
+            begins = min(ends, until)
+            s += 1
+    return peak, full
 
 
 def _running(instants: Floats, changes: Floats) -> tuple[Step, ...]:
@@ -129,30 +226,6 @@ def _link_capacity(plan: Plan, ident: str, start: float, end: float) -> tuple[St
     return tuple(steps)
 
 
-def _capacity_at(capacity: Sequence[Step], instant: float) -> float:
-    value = capacity[0][1]
-    for begins, limit in capacity:
-        if begins > instant:
-            break
-        value = limit
-    return value
-
-
-def _full_seconds(total: Sequence[Step], capacity: Sequence[Step] | None, end: float) -> float:
-    if capacity is None:
-        return 0.0
-    edges = sorted({at for at, _ in total} | {at for at, _ in capacity} | {end})
-    seconds, load, t = 0.0, 0.0, 0
-    for at, following in itertools.pairwise(edges):
-        while t < len(total) and total[t][0] <= at:
-            load = total[t][1]
-            t += 1
-        limit = _capacity_at(capacity, at)
-        if limit > 0 and load >= FULL * limit:
-            seconds += following - at
-    return seconds
-
-
 def load_series(forecast: Forecast, name: str, start: float, end: float) -> LoadSeries:
     """The load called `name` over [start, end).
 
@@ -180,9 +253,10 @@ def _pool_series(forecast: Forecast, name: str, start: float, end: float) -> Loa
     holds, waits = forecast.loads.holds_of(pool), forecast.loads.waits_of(pool)
     slots = topology.slots.get(pool)
     capacity = None if slots is None else ((start, float(slots)),)
-    return _series(
+    return LoadSeries(
         forecast.plan,
-        (f"slots:{name}", "slots"),
+        f"slots:{name}",
+        "slots",
         capacity,
         (holds, np.ones(len(holds))),
         waits,
@@ -197,52 +271,19 @@ def _rate_series(forecast: Forecast, name: str, start: float, end: float) -> Loa
     mbit = kind in ("link", "host_nic", "server_nic", "job")
     unit = MBIT if mbit else MIB
     uses = forecast.loads.uses_of(resource)
-    uses = uses[np.isfinite(uses["rate"])]
     if kind == "link":
         capacity: tuple[Step, ...] | None = _link_capacity(forecast.plan, ident, start, end)
     else:
         limit = topology.capacity.get(resource)
         capacity = None if limit is None else ((start, limit / unit),)
-    return _series(
+    return LoadSeries(
         forecast.plan,
-        (name, "Mbit/s" if mbit else "MiB/s"),
+        name,
+        "Mbit/s" if mbit else "MiB/s",
         capacity,
         (uses, uses["rate"] / unit),
         forecast.loads.squeezed_by(resource),
         (start, end),
-    )
-
-
-def _series(
-    plan: Plan,
-    label: tuple[str, Literal["slots", "Mbit/s", "MiB/s"]],
-    capacity: tuple[Step, ...] | None,
-    used: tuple[Columns, Floats],
-    waits: Columns,
-    within: tuple[float, float],
-) -> LoadSeries:
-    rows, heights = used
-    instants, changes, of = _changes(rows["start"], rows["end"], heights, within)
-    keys = (rows["job"] * _PURPOSES + rows["purpose"])[of]
-    total = _running(instants, changes)
-    waiting_at, waiting, waiters = _changes(waits["start"], waits["end"], 1.0, within)
-    return LoadSeries(
-        name=label[0],
-        unit=label[1],
-        capacity=capacity,
-        parts=tuple(
-            LoadPart(
-                plan.jobs[key // _PURPOSES].id,
-                PURPOSES[key % _PURPOSES],
-                _running(instants[keys == key], changes[keys == key]),
-            )
-            for key in np.unique(keys).tolist()
-        ),
-        total=total,
-        waiting=_running(waiting_at, waiting),
-        peak=max((value for _, value in total), default=0.0),
-        full_s=_full_seconds(total, capacity, within[1]),
-        waiting_jobs=tuple(plan.jobs[job].id for job in np.unique(waits["job"][waiters]).tolist()),
     )
 
 

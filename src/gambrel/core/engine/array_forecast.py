@@ -120,7 +120,7 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
             squeeze_s=squeezes[k],
             synthetic=bool(columns["synthetic"][k]),
             readings=tuple(readings[k]),
-            account=accounts.of(k),
+            account=accounts.lazily(k),
         )
 
 
@@ -168,6 +168,9 @@ def _readings(walk: Walk, begin: int, end: int, first: int, last: int) -> list[l
     return found
 
 
+ANY_LENGTH = -1
+
+
 class _Accounts:
     """Where the time of each machine-run of a run went."""
 
@@ -183,6 +186,10 @@ class _Accounts:
         rows = np.flatnonzero((work["stage"] == t.ST_TRANSFORM) & (work["task"] >= first))
         rows = rows[work["task"][rows] < last]
         self.transform = {int(work["task"][row]) - first: int(row) for row in rows}
+
+    def lazily(self, k: int) -> f.Lazily[f.TimePart]:
+        """The parts of one machine-run, made when they are looked at."""
+        return f.Lazily(ANY_LENGTH, lambda: self.of(k))
 
     def of(self, k: int) -> tuple[f.TimePart, ...]:
         """The parts of one machine-run; none where it never reached the queue."""
@@ -333,6 +340,7 @@ class _Newest(Mapping[str, Sequence[f.NewestPoint]]):
             self._rows["machine"], np.arange(len(walk.plan.machines) + 1)
         ).astype(np.int64)
         self._position = {m.id: i for i, m in enumerate(walk.plan.machines)}
+        self._made: dict[str, Sequence[f.NewestPoint]] = {}
         self.worst = _worst(
             self._begins,
             np.ascontiguousarray(self._rows["exists_from"]),
@@ -342,13 +350,16 @@ class _Newest(Mapping[str, Sequence[f.NewestPoint]]):
         )
 
     def __getitem__(self, machine: str) -> Sequence[f.NewestPoint]:
+        if machine in self._made:
+            return self._made[machine]
         i = self._position[machine]
         found: list[f.NewestPoint] = []
         for row in self._rows[self._begins[i] : self._begins[i + 1]].tolist():
             at = row[2] + t.EPOCH
             if not found or at > found[-1].at:
                 found.append(f.NewestPoint(row[1] + t.EPOCH, at))
-        return tuple(found)
+        self._made[machine] = tuple(found)
+        return self._made[machine]
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._position)
@@ -364,6 +375,33 @@ def _exposure(plan: Plan, worst: t.Floats) -> Iterator[f.Exposure]:
 
 
 # --- loads ------------------------------------------------------------------------------------
+
+
+@njit(cache=True)
+def _spread(
+    flow: t.Table, transfer: t.Table, candidate: t.Table, use: t.Table, resources: int
+) -> tuple[t.Ints, t.Ints, t.Floats]:
+    """What each flow used of each resource, by resource: (resource, flow, rate)."""
+    counts = np.zeros(resources + 1, np.int64)
+    for i in range(len(flow)):
+        way = candidate[transfer[flow[i].transfer].candidate]
+        if flow[i].rate != np.inf:
+            for k in range(way.uses_from, way.uses_from + way.uses_n):
+                counts[use[k].resource + 1] += 1
+    place = np.cumsum(counts)
+    resource = np.empty(place[-1], np.int64)
+    flows = np.empty(place[-1], np.int64)
+    rates = np.empty(place[-1])
+    for i in range(len(flow)):
+        stream = transfer[flow[i].transfer]
+        way = candidate[stream.candidate]
+        if flow[i].rate != np.inf:
+            for k in range(way.uses_from, way.uses_from + way.uses_n):
+                at = place[use[k].resource]
+                place[use[k].resource] += 1
+                resource[at], flows[at] = use[k].resource, i
+                rates[at] = flow[i].rate * (use[k].source + use[k].wire * stream.omega)
+    return resource, flows, rates
 
 
 class _Loads:
@@ -505,17 +543,13 @@ class _Loads:
         flows["squeeze"] = recorded["squeezed_by"]
         flows["start"], flows["end"] = recorded["start"] + t.EPOCH, recorded["end"] + t.EPOCH
         flows["rate"] = recorded["rate"]
-        counts = world.candidate["uses_n"][transfer["candidate"]]
-        flow = np.repeat(np.arange(len(recorded)), counts)
-        within = np.arange(len(flow)) - np.repeat(np.cumsum(counts) - counts, counts)
-        use = world.use[
-            np.repeat(world.candidate["uses_from"][transfer["candidate"]], counts) + within
-        ]
+        resources = len(world.capacity)
+        resource, flow, amount = _spread(
+            recorded, world.transfer, world.candidate, world.use, resources
+        )
         uses = np.zeros(len(flow), f.USE)
-        uses["resource"], uses["flow"] = use["resource"], flow
+        uses["resource"], uses["flow"] = resource, flow
         for name in ("job", "purpose", "start", "end"):
-            uses[name] = flows[name][flow]
-        amount = use["source"] + use["wire"] * transfer["omega"][flow]
-        with np.errstate(invalid="ignore"):
-            uses["rate"] = flows["rate"][flow] * amount
+            uses[name] = np.ascontiguousarray(flows[name])[flow]
+        uses["rate"] = amount
         return flows, uses

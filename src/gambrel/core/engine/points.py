@@ -18,6 +18,7 @@ from gambrel.core.engine.tables import (
     FULL,
     N_NEWEST,
     N_POINT,
+    Table,
     World,
 )
 from gambrel.core.engine.world import WORLD
@@ -254,3 +255,30 @@ def merge_oldest(w: World, chain: int, rule: Any) -> float:
             w.point[p].needs = full
         p = w.point[p].next
     return stored
+
+
+@njit(cache=True)
+def save_points(chain: Table, point: Table, saved: Table) -> int:
+    """Write the points that exist down, chain by chain in the order of their start instants.
+
+    Returns how many they are; `saved` has room for all, in rows of SAVED_POINT.
+    """
+    place = np.full(len(point), -1)
+    k = 0
+    for i in range(len(chain)):
+        p = chain[i].first
+        while p >= 0:
+            place[p] = k
+            row = saved[k]
+            row.repository, row.job, row.machine = (
+                chain[i].repository,
+                chain[i].job,
+                chain[i].machine,
+            )
+            row.kind, row.usable = point[p].kind, point[p].usable
+            row.base = place[point[p].needs] if point[p].needs >= 0 else -1
+            row.at, row.exists_from = point[p].at, point[p].exists_from
+            row.stored_bytes = point[p].stored
+            k += 1
+            p = point[p].next
+    return k

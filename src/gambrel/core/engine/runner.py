@@ -19,6 +19,7 @@ from gambrel.core.constants import FOLLOWED_AFTER_END
 from gambrel.core.engine import tables as t
 from gambrel.core.engine.kernel import advance
 from gambrel.core.engine.layout import Layout
+from gambrel.core.engine.points import save_points
 from gambrel.core.engine.world import open_world, set_flow
 from gambrel.core.limits import MOST_RUNS, MOST_TRANSFERS, Cancelled, TooMuch
 from gambrel.core.plan import Link, Plan
@@ -75,21 +76,9 @@ class Walk:
 
     def points(self) -> Snapshot:
         """All points that exist now."""
-        point = self.world.point[: self.world.n[t.N_POINT]]
-        rows = np.flatnonzero(point["alive"])
-        rows = rows[np.lexsort((rows, point["at"][rows], point["chain"][rows]))]
-        place = np.full(len(point) + 1, -1)
-        place[rows] = np.arange(len(rows))
-        saved = np.zeros(len(rows), SAVED_POINT)
-        chosen, chain = point[rows], self.world.chain[point["chain"][rows]]
-        for name in ("repository", "job", "machine"):
-            saved[name] = chain[name]
-        for name in ("kind", "usable"):
-            saved[name] = chosen[name]
-        saved["base"] = place[chosen["needs"]]
-        saved["at"] = chosen["at"]
-        saved["exists_from"] = chosen["exists_from"]
-        saved["stored_bytes"] = chosen["stored"]
+        world = self.world
+        saved = np.zeros(int(world.chain["count"].sum()), SAVED_POINT)
+        save_points(world.chain, world.point[: max(1, world.n[t.N_POINT])], saved)
         return Snapshot(saved)
 
     # --- setting up -------------------------------------------------------------------------
