@@ -36,7 +36,7 @@ from gambrel.store.sign_in import new_link
 PAGE = Path(__file__).parents[1] / "docs" / "benchmarks.md"
 WEEK = week_of(date(2026, 11, 2), "Europe/Dublin")
 START, END = WEEK[0].start, WEEK[-1].end
-PREVIEWS = 100
+PREVIEWS = 60
 
 
 def seconds(work: Callable[[], Any], times: int = 1) -> float:
@@ -118,7 +118,7 @@ def in_this_process(machines: int, sites: int) -> dict[str, float]:
     simulate(read_plan(large(100, 1)), START, END)
     plan = read_plan(large(machines, sites))
     first = seconds(lambda: simulate(plan, START, END))
-    again = seconds(lambda: simulate(plan, START, END), 3)
+    again = seconds(lambda: simulate(plan, START, END), 2)
     forecast = simulate(plan, START, END)
     return {
         "machines": machines,

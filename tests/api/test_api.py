@@ -1,8 +1,14 @@
 """The API: who may ask, what is answered, and how errors look."""
 
+from dataclasses import fields
+from datetime import datetime
+from typing import get_args
+
 import pytest
 
 from gambrel.api.app import CONTENT_SECURITY_POLICY
+from gambrel.api.schemas import OperationSchema
+from gambrel.core.operations import Operation
 
 FRIDAY = "2026-11-06"
 MOVE = {
@@ -278,3 +284,72 @@ def test_the_description_is_served(stranger):
     spec = stranger.get("/api/v1/openapi.json").json
     assert spec["info"]["title"] == "Gambrel"
     assert "/api/v1/plans/{plan_id}/preview" in spec["paths"]
+
+
+# --- findings and accounts --------------------------------------------------------------------
+
+
+def test_the_findings_of_a_week_come_with_what_was_tried_and_helps(client, plan_url):
+    found = client.get(f"{plan_url}/findings/{FRIDAY}").json["findings"]
+    first = found[0]
+    assert (first["gravity"], first["kind"]) == ("breaks", "over the window")
+    assert first["subjects"] == [{"kind": "job", "id": "office-files"}]
+    kinds = {finding["kind"] for finding in found}
+    assert kinds >= {
+        "missed", "skipped", "unprotected", "protected twice", "fulls clumped",
+        "squeeze with idle peers", "backup disk as a source", "retention cannot delete",
+    }  # fmt: skip
+    help_ = client.http.get(
+        f"{plan_url}/findings/{FRIDAY}/help", query_string={"key": first["key"]}
+    ).json
+    assert help_["tried"] >= len(help_["suggestions"]) > 0
+    for suggestion in help_["suggestions"]:
+        assert suggestion["after"] < suggestion["before"]
+        assert suggestion["over_s_after"] <= suggestion["over_s_before"] + 60
+    gone = client.http.get(f"{plan_url}/findings/{FRIDAY}/help", query_string={"key": "x"})
+    assert_problem(gone, 404, "no such finding")
+
+
+def test_a_suggestion_can_be_put_into_a_draft_and_the_finding_is_gone(client, plan_url):
+    before = client.get(f"{plan_url}/findings/{FRIDAY}").json["findings"]
+    disk = next(f for f in before if f["kind"] == "backup disk as a source")
+    help_ = client.http.get(
+        f"{plan_url}/findings/{FRIDAY}/help", query_string={"key": disk["key"]}
+    ).json
+    draft = client.post(f"{plan_url}/drafts", {"name": "less"})
+    saved = client.post(
+        f"/api/v1/drafts/{draft.json['id']}/operations",
+        {"operations": help_["suggestions"][0]["operations"]},
+        If_Match=draft.headers["ETag"],
+    )
+    assert saved.status_code == 200, saved.json
+    assert saved.json["changes"][0]["words"] == (
+        "Server room leftovers: disk backup-disk of old-vault-01 is left out"
+    )
+    after = client.get(f"{plan_url}/findings/{FRIDAY}?draft={draft.json['id']}").json["findings"]
+    assert disk["key"] not in {finding["key"] for finding in after}
+
+
+def test_the_account_of_each_machine_run_adds_up(client, plan_url):
+    night = client.get(f"{plan_url}/nights/{FRIDAY}").json
+    run = next(r for r in night["run_list"] if r["job"] == "office-files")
+    path = f"{plan_url}/nights/{FRIDAY}/runs/{run['job']}/{run['occurrence']}"
+    for machine in client.get(path).json["machines"]:
+        parts = machine["account"]
+        assert parts[0]["kind"] == "slot"
+        assert parts[0]["label"] == "Proxy quay-p2, slots"
+        assert sum(part["seconds"] for part in parts) == pytest.approx(
+            machine["waiting_s"] + elapsed(machine), abs=0.01
+        )
+
+
+def elapsed(machine):
+    start, ended = (datetime.fromisoformat(machine[key]) for key in ("start", "ended"))
+    return (ended - start).total_seconds()
+
+
+def test_every_argument_of_every_operation_passes_the_api():
+    """A field that the schema does not know would be lost on its way out."""
+    known = set(OperationSchema().fields)
+    for kind in get_args(Operation):
+        assert {field.name for field in fields(kind)} <= known, kind.name

@@ -202,3 +202,26 @@ def test_the_board_has_no_accessibility_violation(planner, theme, size):
         page.keyboard.press("t")
     overflow = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
     assert overflow <= 0
+
+
+def test_findings_open_by_key_and_what_helps_goes_into_the_draft(planner):
+    page = planner.page
+    expect(page.get_by_role("button", name=re.compile("findings$"))).to_be_visible(timeout=SLOW)
+    page.keyboard.press("f")
+    sheet = page.get_by_role("complementary", name="Findings")
+    expect(sheet).to_contain_text("Office file servers ends 1 h 44 min after its window")
+    sheet.get_by_role("button", name="What helps?").first.click()
+    offers = sheet.get_by_role("list", name="What helps")
+    expect(offers).to_contain_text("12 jobs pinned to quay-p2: read by any proxy", timeout=SLOW)
+    offers.get_by_role("button", name="Put into the draft").first.click()
+    expect(page.get_by_role("banner")).to_contain_text("12 changes", timeout=SLOW)
+    expect(sheet).to_contain_text("the adopted plan has", timeout=SLOW)
+
+
+def test_where_the_time_of_a_machine_went_is_said(planner):
+    page = planner.page
+    planner.bar("office-files").click()
+    page.get_by_role("button", name="office-files-01").click(timeout=SLOW)
+    sheet = page.get_by_role("complementary", name="Job Office file servers")
+    expect(sheet).to_contain_text(re.compile("Waits .* for Proxy quay-p2, slots; prepares 20 s"))
+    expect(sheet).to_contain_text("in all.")

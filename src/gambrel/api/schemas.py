@@ -72,6 +72,12 @@ class OperationSchema(Schema):
     day_shift = Integer(strict=True)
     days = Integer(strict=True)
     locked = Boolean()
+    proxies = List(String(), allow_none=True)
+    transport = String()
+    machine = String()
+    disk = String()
+    verify = String()
+    minutes = Integer(strict=True)
 
 
 class ChangeSchema(Schema):

@@ -971,6 +971,12 @@ export interface components {
             day_shift?: number;
             days?: number;
             locked?: boolean;
+            proxies?: string[] | null;
+            transport?: string;
+            machine?: string;
+            disk?: string;
+            verify?: string;
+            minutes?: number;
         } & {
             [key: string]: unknown;
         };
