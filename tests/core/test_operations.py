@@ -4,10 +4,17 @@ import pytest
 from plans import small_plan, weekly
 
 from gambrel.core.operations import (
+    ExcludeDisk,
+    ExcludeMachine,
+    IncludeMachine,
     MoveFull,
     MoveStart,
     OperationError,
+    SetInterval,
     SetLocked,
+    SetProxies,
+    SetTransport,
+    SetVerify,
     apply_all,
     operation_from,
     operation_to_dict,
@@ -142,3 +149,81 @@ def test_what_is_no_operation_is_refused(value, field):
 def test_operations_apply_one_after_the_other():
     plan = apply_all(small_plan(), [MoveFull("nightly", 0, 1), MoveStart("nightly", 0, "23:00")])
     assert words(plan) == "full on Saturday at 23:00"
+
+
+# --- readers, machines, checks ------------------------------------------------------------------
+
+ROW = {
+    "kind": "incremental", "every_min": 20, "from": "06:00", "to": "20:00", "days": ["mon"],
+    "start": "2026-01-01", "time_zone": "Europe/Dublin",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("operation", "changed", "words"),
+    [
+        (SetProxies("nightly", ("p1",)), ("proxies", ("p1",)), "Nightly: read by p1"),
+        (SetProxies("nightly", None), ("proxies", None), "Nightly: read by any proxy"),
+        (SetTransport("nightly", "hot_add"), ("transport", "hot_add"), "Nightly: hot-add only"),
+        (SetVerify("nightly", "boot"), ("verify", "boot"), "Nightly: checked by a boot test"),
+        (
+            ExcludeDisk("nightly", "gate", "0"),
+            ("exclude_disks", (("gate", "0"),)),
+            "Nightly: disk 0 of gate is left out",
+        ),
+    ],
+)
+def test_what_an_operation_on_a_job_changes_and_says(operation, changed, words):
+    plan = small_plan()
+    field, value = changed
+    assert getattr(operation.apply(plan).jobs[0], field) == value
+    assert operation.describe(plan) == words
+    assert operation_from(operation_to_dict(operation)) == operation
+
+
+def test_machines_join_and_are_left_out():
+    plan = small_plan({"machines": {"ids": ["gate"]}})
+    joined = IncludeMachine("nightly", "fares").apply(plan)
+    assert joined.jobs[0].machines.ids == ("gate", "fares")
+    left = ExcludeMachine("nightly", "fares").apply(joined)
+    assert left.jobs[0].machines.exclude == ("fares",)
+    again = IncludeMachine("nightly", "fares").apply(left)
+    assert again.jobs[0].machines.exclude == ()
+
+
+def test_a_row_of_runs_gets_another_interval():
+    plan = small_plan({"schedules": [ROW]})
+    operation = SetInterval("nightly", 0, 45)
+    assert operation.apply(plan).jobs[0].schedules[0].every_min == 45
+    assert operation.describe(plan) == "Nightly: every 45 min"
+
+
+@pytest.mark.parametrize(
+    ("operation", "field"),
+    [
+        (SetProxies("nightly", ("ghost",)), "proxies"),
+        (SetTransport("nightly", "pigeon"), "transport"),
+        (SetVerify("nightly", "prayer"), "verify"),
+        (IncludeMachine("nightly", "gate"), "machine"),
+        (IncludeMachine("nightly", "ghost"), "machine"),
+        (ExcludeDisk("nightly", "gate", "9"), "disk"),
+        (SetInterval("nightly", 0, 45), "schedule"),
+    ],
+)
+def test_what_cannot_be_done_is_refused_by_field(operation, field):
+    with pytest.raises(OperationError) as error:
+        operation.apply(small_plan())
+    assert error.value.field == field
+
+
+@pytest.mark.parametrize(
+    "value",
+    [
+        {"operation": "SetProxies", "job": "nightly", "proxies": "p1"},
+        {"operation": "SetProxies", "job": "nightly", "proxies": [1]},
+        {"operation": "SetInterval", "job": "nightly", "schedule": 0, "minutes": "9"},
+    ],
+)
+def test_ill_typed_arguments_are_refused(value):
+    with pytest.raises(OperationError):
+        operation_from(value)
