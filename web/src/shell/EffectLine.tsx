@@ -60,7 +60,7 @@ export function EffectLine() {
                 )}
               </>
             )}
-            {" · "}findings <Was now={now.reasons.length} was={was.reasons.length} />
+            {" · "}reasons <Was now={now.reasons.length} was={was.reasons.length} />
             {turned.map((n) => (
               <span key={n.date}>
                 {" · "}
