@@ -2,7 +2,7 @@
 
 MOST_OCCURRENCES = 250_000
 """Occurrences of one schedule in one horizon."""
-MOST_RULE_STEPS = 1_000_000
+MOST_RULE_STEPS = 300_000
 """Dates of a recurrence rule that are looked at to find those of a horizon."""
 MOST_RUNS = 500_000
 MOST_TRANSFERS = 10_000_000

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from math import isfinite, isnan
@@ -65,6 +66,7 @@ def _runs(walk: Walk) -> Iterator[f.Run]:
     order = np.lexsort((run["job"], run["occurrence"])).tolist()
     columns = {name: run[name].tolist() for name in run.dtype.names or ()}
     counts = outcomes.tolist()
+    blocks = _Blocks(walk, columns["tasks_from"], columns["tasks_n"])
     for r in order:
         ended, closes = columns["ended"][r], columns["closes"][r]
         first, machines = columns["tasks_from"][r], columns["tasks_n"][r]
@@ -81,16 +83,44 @@ def _runs(walk: Walk) -> Iterator[f.Run]:
             window_end=_instant(closes),
             over_s=max(0.0, over),
             outcomes=Counter(dict(zip(t.MACHINE_OUTCOMES, counts[r], strict=True))),
-            machines=f.Lazily(machines, _machine_maker(walk, first, machines)),
+            machines=f.Lazily(machines, blocks.maker(first, machines)),
         )
 
 
-def _machine_maker(walk: Walk, first: int, count: int) -> Callable[[], tuple[f.MachineRun, ...]]:
-    return lambda: tuple(_machines(walk, first, first + count))
+MACHINES_AT_ONCE = 200
+"""Machine-runs that are made together: small runs by the dozen, so that each costs little."""
+
+
+class _Blocks:
+    """Machine-runs in blocks of runs that follow one another; a block is made as a whole."""
+
+    def __init__(self, walk: Walk, tasks_from: list[int], tasks_n: list[int]) -> None:
+        self.walk = walk
+        self.begins: list[int] = []
+        self.ends: list[int] = []
+        for first, count in zip(tasks_from, tasks_n, strict=True):
+            if self.begins and self.ends[-1] + count - self.begins[-1] <= MACHINES_AT_ONCE:
+                self.ends[-1] += count
+            elif count:
+                self.begins.append(first)
+                self.ends.append(first + count)
+        self.made: dict[int, tuple[f.MachineRun, ...]] = {}
+
+    def maker(self, first: int, count: int) -> Callable[[], tuple[f.MachineRun, ...]]:
+        """What makes the machine-runs of one run."""
+        return lambda: self._of(first, count) if count else ()
+
+    def _of(self, first: int, count: int) -> tuple[f.MachineRun, ...]:
+        block = bisect_right(self.begins, first) - 1
+        if block not in self.made:
+            begin, end = self.begins[block], self.ends[block]
+            self.made[block] = tuple(_machines(self.walk, begin, end))
+        at = first - self.begins[block]
+        return self.made[block][at : at + count]
 
 
 def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
-    """The machine-runs of one run."""
+    """The machine-runs of runs that follow one another."""
     world, plan = walk.world, walk.plan
     task = world.task[first:last]
     columns = {name: task[name].tolist() for name in task.dtype.names or ()}
@@ -131,7 +161,8 @@ def _squeezes(walk: Walk, begin: int, end: int, first: int, last: int) -> list[d
     rows, columns = np.nonzero(world.squeezed[begin:end])
     transfer = world.transfer[begin:end][rows]
     uses = world.candidate["uses_from"][transfer["candidate"]] + columns - 1
-    numbers = np.where(columns == 0, t.OWN_CEILING, world.use["resource"][uses * (columns > 0)])
+    resources = np.append(world.use["resource"], 0)
+    numbers = np.where(columns == 0, t.OWN_CEILING, resources[uses * (columns > 0)])
     seconds = world.squeezed[begin + rows, columns]
     owners = transfer["task"] - first
     for owner, number, value in zip(
@@ -179,9 +210,9 @@ class _Accounts:
         self.walk = walk
         self.first = first
         self.task = world.task[first:last]
-        run = world.run[self.task["run"][0]] if last > first else None
-        self.opens = float(run["opens"]) if run is not None else 0.0
-        self.quiesce = float(world.job["quiesce"][run["job"]]) if run is not None else 0.0
+        run = world.run[self.task["run"]]
+        self.opens = run["opens"].tolist()
+        self.quiesce = world.job["quiesce"][run["job"]].tolist()
         work = world.work[: world.n[t.N_WORK]]
         rows = np.flatnonzero((work["stage"] == t.ST_TRANSFORM) & (work["task"] >= first))
         rows = rows[work["task"][rows] < last]
@@ -199,7 +230,7 @@ class _Accounts:
             return ()
         parts: list[f.TimePart] = []
         until = ended if isnan(start) else start
-        opened = min(until, max(queued, self.opens))
+        opened = min(until, max(queued, self.opens[k]))
         parts += [f.TimePart("window", opened - queued), f.TimePart("slot", until - opened)]
         if not isnan(start):
             parts += self._after_start(k, start, ended)
@@ -208,7 +239,7 @@ class _Accounts:
     def _after_start(self, k: int, start: float, ended: float) -> list[f.TimePart]:
         task = self.task[k]
         server = self.walk.world.member["server"][task["member"]]
-        wanted = (PREPARE_SERVER_S if server else PREPARE_VM_S) + self.quiesce
+        wanted = (PREPARE_SERVER_S if server else PREPARE_VM_S) + self.quiesce[k]
         prepared = min(start + wanted, ended)
         parts = [f.TimePart("preparing", prepared - start)]
         moved = ended if isnan(task["moved"]) else float(task["moved"])
