@@ -12,7 +12,7 @@ from gambrel.core.account import account_of
 from gambrel.core.calendars import window_span
 from gambrel.core.findings import Finding
 from gambrel.core.findings.help import Suggestion
-from gambrel.core.forecast import CopyRun, Forecast, MachineRun, Run, TimePart
+from gambrel.core.forecast import SLOT_PARTS, CopyRun, Forecast, MachineRun, Run, TimePart
 from gambrel.core.nights import (
     Night,
     NightOutcome,
@@ -404,13 +404,10 @@ def suggestion(item: Suggestion) -> dict[str, Any]:
     }
 
 
-_PART_POOLS = ("slot", "disk slot", "transform slot")
-
-
 def _part(item: Plan, part: TimePart) -> dict[str, Any]:
     label = None
     if part.by is not None:
-        pool = part.kind in _PART_POOLS
+        pool = part.kind in SLOT_PARTS
         label = load_label(item, f"slots:{part.by}" if pool else part.by)
     return {"kind": part.kind, "seconds": part.seconds, "by": part.by, "label": label}
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from gambrel.core.forecast import Forecast, MachineRun, Run, TimePart
-from gambrel.core.series import load_table
+from gambrel.core.forecast import SLOT_PARTS, Forecast, MachineRun, Run, TimePart
+from gambrel.core.series import fullest_pool
 
 
 def account_of(forecast: Forecast, run: Run, machine: MachineRun) -> tuple[TimePart, ...]:
@@ -17,19 +17,11 @@ def account_of(forecast: Forecast, run: Run, machine: MachineRun) -> tuple[TimeP
     if machine.queued is None:
         return ()
     position = forecast.plan.job_position[run.job]
-    waits = forecast.loads.waits
-    mine = waits[waits["job"] == position]
-    names = forecast.topology.pool_names
     at, parts = machine.queued, []
     for part in machine.account:
         until = at + part.seconds
-        if part.kind in ("slot", "disk slot", "transform slot"):
-            wanted = mine[(mine["start"] < until) & (mine["end"] > at)]
-            pools = sorted(set(wanted["pool"].tolist()))
-            loads = load_table(forecast, [f"slots:{names[p]}" for p in pools], at, until)
-            longest = max(loads, key=lambda load: load.full_s, default=None)
-            if longest is not None and longest.full_s > 0:
-                part = replace(part, by=longest.name.removeprefix("slots:"))
+        if part.kind in SLOT_PARTS:
+            part = replace(part, by=fullest_pool(forecast, position, at, until))
         parts.append(part)
         at = until
     return tuple(parts)

@@ -102,6 +102,8 @@ PartKind = Literal[
     "verifying",
 ]
 """What a machine-run spends time on: "window" and the kinds of slot are waiting."""
+SLOT_PARTS: tuple[PartKind, ...] = ("slot", "disk slot", "transform slot")
+"""Waiting for a slot of a pool."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,12 +9,10 @@ from typing import Literal
 from weakref import WeakKeyDictionary
 from zoneinfo import ZoneInfo
 
-import numpy as np
-
 from gambrel.core.calendars import instant_of, local_of, window_span
 from gambrel.core.forecast import Forecast, MachineRun, Run
 from gambrel.core.plan import Plan
-from gambrel.core.series import load_table
+from gambrel.core.series import fullest_pool
 from gambrel.core.units import HOUR, MINUTE, SAME_INSTANT
 
 Verdict = Literal["fits", "tight", "over"]
@@ -155,15 +153,7 @@ def waited_for(forecast: Forecast, run: Run, until: float) -> str | None:
     """The pool whose slots were all taken for the longest part of a run's wait."""
     position = forecast.plan.job_position[run.job]
     start = run.occurrence if run.window_opens is None else run.window_opens
-    waits = forecast.loads.waits
-    mine = (waits["job"] == position) & (waits["start"] < until) & (waits["end"] > start)
-    pools = np.unique(waits["pool"][mine]).tolist()
-    if not pools or until <= start:
-        return None
-    names = forecast.topology.pool_names
-    loads = load_table(forecast, [f"slots:{names[pool]}" for pool in pools], start, until)
-    longest = max(loads, key=lambda load: load.full_s)
-    return longest.name.removeprefix("slots:") if longest.full_s > 0 else None
+    return fullest_pool(forecast, position, start, until) if until > start else None
 
 
 def _reason(

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Protocol, TypeVar
 from zoneinfo import ZoneInfo
 
 from gambrel.core.calendars import local_of
-from gambrel.core.plan import ExistingPoint, Kind, Retention
+from gambrel.core.plan import Kind, Retention
 from gambrel.core.units import DAY, SAME_INSTANT
 
 ChainKey = tuple[int, int, int]
@@ -136,12 +137,28 @@ class PointStore:
                     point.base = full
 
 
-def linked(points: Iterable[ExistingPoint]) -> list[tuple[ExistingPoint, Point]]:
-    """Points of a plan file with their bases, which follow from the order of `at`.
+class PointLike(Protocol):
+    """What tells of a point: one of a plan file, or one that a simulation left."""
+
+    @property
+    def kind(self) -> Kind: ...
+    @property
+    def at(self) -> float: ...
+    @property
+    def exists_from(self) -> float: ...
+    @property
+    def stored_bytes(self) -> float: ...
+
+
+Told = TypeVar("Told", bound=PointLike)
+
+
+def linked(points: Iterable[Told]) -> list[tuple[Told, Point]]:
+    """Points with their bases, which follow from the order of `at`.
 
     The points must be of one job, machine and repository.
     """
-    made: list[tuple[ExistingPoint, Point]] = []
+    made: list[tuple[Told, Point]] = []
     previous: Point | None = None
     full: Point | None = None
     for saved in sorted(points, key=lambda point: point.at):

@@ -287,6 +287,22 @@ def _rate_series(forecast: Forecast, name: str, start: float, end: float) -> Loa
     )
 
 
+def fullest_pool(forecast: Forecast, job: int, start: float, end: float) -> str | None:
+    """Of the pools that a job's disks wanted a slot of in a span, the one that was full longest.
+
+    None where nothing was wanted, or where none was full at any time of the span.
+    """
+    waits = forecast.loads.waits
+    mine = (waits["job"] == job) & (waits["start"] < end) & (waits["end"] > start)
+    pools = np.unique(waits["pool"][mine]).tolist()
+    names = forecast.topology.pool_names
+    loads = load_table(forecast, [f"slots:{names[pool]}" for pool in pools], start, end)
+    longest = max(loads, key=lambda load: load.full_s, default=None)
+    if longest is None or longest.full_s <= 0:
+        return None
+    return longest.name.removeprefix("slots:")
+
+
 def tightest(series: Iterable[LoadSeries]) -> list[LoadSeries]:
     """Loads by trouble: longest full with somebody waiting first, then by how full at the peak."""
 

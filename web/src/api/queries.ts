@@ -1,6 +1,8 @@
 import { queryOptions } from "@tanstack/react-query";
 import { api, type Draft, data, type Operation, type PreviewRequest, rememberToken } from "./client";
 
+const revisionOf = (draft: Draft | null) => ({ draft: draft?.id, revision: draft?.revision });
+
 const draftQuery = (draft: number | null) => (draft === null ? {} : { draft });
 
 export const sessionQuery = queryOptions({
@@ -36,7 +38,7 @@ export const planQuery = (plan: number, draft: number | null) =>
 
 export const weekQuery = (plan: number, draft: Draft | null, day: string) =>
   queryOptions({
-    queryKey: ["plan", plan, "week", { draft: draft?.id, revision: draft?.revision }, day],
+    queryKey: ["plan", plan, "week", revisionOf(draft), day],
     queryFn: ({ signal }) =>
       data(
         api.GET("/api/v1/plans/{plan_id}/weeks/{day}", {
@@ -54,7 +56,7 @@ export const nightQuery = (
   loads: readonly string[] | null,
 ) =>
   queryOptions({
-    queryKey: ["plan", plan, "night", { draft: draft?.id, revision: draft?.revision }, day, loads],
+    queryKey: ["plan", plan, "night", revisionOf(draft), day, loads],
     queryFn: ({ signal }) =>
       data(
         api.GET("/api/v1/plans/{plan_id}/nights/{day}", {
@@ -77,7 +79,7 @@ export const runQuery = (
 ) =>
   queryOptions({
     queryKey: [
-      "plan", plan, "run", { draft: draft?.id, revision: draft?.revision }, day, job, occurrence,
+      "plan", plan, "run", revisionOf(draft), day, job, occurrence,
     ],
     queryFn: ({ signal }) =>
       data(
@@ -91,8 +93,6 @@ export const runQuery = (
       ),
     staleTime: Infinity,
   });
-
-const revisionOf = (draft: Draft | null) => ({ draft: draft?.id, revision: draft?.revision });
 
 export const findingsQuery = (plan: number, draft: Draft | null, day: string) =>
   queryOptions({

@@ -16,7 +16,7 @@ from gambrel.core.calendars import local_of
 from gambrel.core.findings import Thresholds, find
 from gambrel.core.findings.model import Finding
 from gambrel.core.forecast import Forecast
-from gambrel.core.nights import night_at, planner_zone
+from gambrel.core.nights import TROUBLE, night_at, planner_zone
 from gambrel.core.operations import (
     ExcludeDisk,
     ExcludeMachine,
@@ -73,7 +73,7 @@ class Offered:
 def trouble(forecast: Forecast, start: float, end: float) -> tuple[float, int]:
     """(seconds over windows, machine-runs not done) of the runs of a time."""
     runs = [run for run in forecast.runs if start <= run.occurrence < end]
-    lost = sum(run.outcomes[o] for run in runs for o in ("missed", "cut off", "no path"))
+    lost = sum(run.outcomes[o] for run in runs for o in TROUBLE)
     return sum(run.over_s for run in runs), lost
 
 

@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 from gambrel.core.findings.model import Finding, Look, Subject
 from gambrel.core.forecast import PointRecord
 from gambrel.core.plan import Job, Machine
-from gambrel.core.retention import Point, wanted_points
+from gambrel.core.retention import linked, wanted_points
 from gambrel.core.units import GIB, HOUR
 from gambrel.core.words import count, duration, hours, moment, size
 
@@ -145,19 +145,6 @@ def backup_disk(look: Look) -> Iterator[Finding]:
 # --- retention --------------------------------------------------------------------------------
 
 
-def _chain(records: list[PointRecord]) -> list[Point]:
-    """Points of one machine, job and repository with their bases."""
-    made: list[Point] = []
-    full: Point | None = None
-    for record in sorted(records, key=lambda record: record.at):
-        before = made[-1] if made else None
-        base = {"full": None, "incremental": before, "differential": full}[record.kind]
-        point = Point(record.kind, record.at, record.exists_from, record.stored_bytes, base)
-        full = point if record.kind == "full" else full
-        made.append(point)
-    return made
-
-
 def held_by_the_chain(look: Look) -> Iterator[Finding]:
     """Retention wants points gone that later ones need, so that it cannot delete them."""
     chains: dict[tuple[str, str, str], list[PointRecord]] = defaultdict(list)
@@ -172,7 +159,7 @@ def held_by_the_chain(look: Look) -> Iterator[Finding]:
         if rule is None or rule.keeps_everything or job.chain == "forever":
             continue
         zone = ZoneInfo(look.plan.site_by_id[repository.site].time_zone)
-        points = _chain(records)
+        points = [point for _, point in linked(records)]
         now = max(point.exists_from for point in points)
         wanted = {id(p) for p in wanted_points(points, rule, now, repository.immutable_days, zone)}
         held = [point for point in points if id(point) not in wanted]

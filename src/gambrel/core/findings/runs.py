@@ -9,7 +9,7 @@ from statistics import median
 from gambrel.core.account import account_of
 from gambrel.core.calendars import clock_moves, job_occurrences, window_span
 from gambrel.core.findings.model import Finding, Look, Subject
-from gambrel.core.forecast import MachineOutcome, Run
+from gambrel.core.forecast import SLOT_PARTS, MachineOutcome, Run
 from gambrel.core.plan import DayRowSchedule
 from gambrel.core.units import SAME_INSTANT
 from gambrel.core.words import count, duration, load_label, moment
@@ -45,7 +45,7 @@ def _because(look: Look, run: Run) -> str:
             continue
         words = f"{_VERBS[part.kind]} {duration(part.seconds)}"
         if part.by is not None:
-            waits = part.kind.endswith("slot")
+            waits = part.kind in SLOT_PARTS
             name = load_label(look.plan, f"slots:{part.by}" if waits else part.by)
             words += f" for {name}" if waits else f", held back by {name}"
         said.append(words)
