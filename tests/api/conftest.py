@@ -27,13 +27,24 @@ class Client:
         self.token = answer.json["csrf_token"]
 
     def get(self, path, **headers):
-        return self.http.get(path, headers=headers)
+        return self._described(self.http.get(path, headers=headers))
 
     def post(self, path, body=None, *, token=True, **headers):
         headers = {key.replace("_", "-"): value for key, value in headers.items()}
         if token:
             headers["X-CSRF-Token"] = self.token
-        return self.http.post(path, json=body, headers=headers)
+        return self._described(self.http.post(path, json=body, headers=headers))
+
+    def _described(self, answer):
+        """An answer, once it was held against what the API's description says of it."""
+        if answer.is_json and answer.status_code < 300:
+            where = self.app.url_map.bind("localhost")
+            endpoint, _ = where.match(answer.request.path, answer.request.method)
+            said = getattr(self.app.view_functions[endpoint], "_spec", {}).get("response")
+            if said:
+                schema = said["schema"]
+                assert schema.validate(answer.json, many=schema.many) == {}, endpoint
+        return answer
 
 
 @pytest.fixture(scope="module")

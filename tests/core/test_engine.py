@@ -11,6 +11,7 @@ from vector_cases import PLAN_CASES, differences, load
 
 from gambrel.core import plan_reading as reading
 from gambrel.core import reference
+from gambrel.core.forecast import totals_of
 from gambrel.core.limits import Cancelled, TooMuch
 from gambrel.core.sharing import Demand, fair_rates
 from gambrel.core.simulate import simulate
@@ -32,6 +33,20 @@ def test_the_engine_means_what_the_reference_says(plan):
 
 def told(copies):
     return sorted((c.job, c.machine, c.repository, round(c.occurrence)) for c in copies)
+
+
+@settings(max_examples=15, deadline=None)
+@given(plans())
+def test_the_totals_of_a_run_are_those_of_its_machines(plan):
+    for run in simulate(plan, FRIDAY_NOON, END).runs:
+        found, summed = run.totals(), totals_of(run.machines)
+        assert (found.synthetic, found.last) == (summed.synthetic, summed.last)
+        assert (found.first_start, found.moved) == (summed.first_start, summed.moved)
+        assert sorted(found.kinds) == sorted(summed.kinds)
+        assert sorted(found.proxies) == sorted(summed.proxies)
+        assert found.squeeze_s == pytest.approx(dict(summed.squeeze_s))
+        for name in ("source_bytes", "wire_bytes", "stored_bytes"):
+            assert getattr(found, name) == pytest.approx(getattr(summed, name))
 
 
 @pytest.mark.parametrize("name", PLAN_CASES)

@@ -1,15 +1,17 @@
 """Loads over time, exposure, selection and jobs in words."""
 
 import itertools
+from datetime import date
 
 import pytest
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly
 
 from gambrel.core.exposure import newest_over_time, worst_exposure
 from gambrel.core.forecast import NewestPoint
+from gambrel.core.nights import week_of
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.selection import selected_machines
-from gambrel.core.series import binned_peaks, load_names, load_series, tightest
+from gambrel.core.series import load_names, load_series, load_table, tightest
 from gambrel.core.simulate import simulate
 from gambrel.core.words import job_clauses
 from gambrel.demo import larkmoor
@@ -74,14 +76,40 @@ def test_the_capacity_of_a_link_steps_with_its_limits():
 
 def test_the_tightest_load_comes_first():
     forecast = friday()
-    loads = [load(name, forecast) for name in load_names(forecast.plan)]
+    span = (FRIDAY_NOON, FRIDAY_NOON + DAY)
+    loads = [load(name, forecast).in_spans([span], 4)[0] for name in load_names(forecast.plan)]
     assert tightest(loads)[0].name == "link:lan"
 
 
-def test_peaks_in_parts_of_a_span():
-    steps = [(0.0, 1.0), (10.0, 5.0), (11.0, 0.0)]
-    assert binned_peaks(steps, 0, 40, 4) == [1.0, 5.0, 0.0, 0.0]
-    assert load("slots:proxy:p1").total[-1][1] == 0
+def test_a_load_in_spans_is_what_it_is_over_each_of_them():
+    plan = read_plan(larkmoor())
+    week = week_of(date(2026, 11, 2), "Europe/Dublin")
+    forecast = simulate(plan, week[0].start, week[-1].end)
+    spans = [(night.start, night.end) for night in week]
+    for whole in load_table(forecast, load_names(plan), spans[0][0], spans[-1][1]):
+        for (start, end), found in zip(spans, whole.in_spans(spans, 24), strict=True):
+            alone = load_series(forecast, whole.name, start, end)
+            limits = [value for _, value in alone.capacity] if alone.capacity else [None]
+            assert found.capacity == max(limits)
+            assert found.peak == pytest.approx(alone.peak, rel=1e-9, abs=1e-6)
+            assert found.full_s == pytest.approx(alone.full_s, abs=1e-3)
+            assert found.waiting_jobs == alone.waiting_jobs
+            readers = {part.job for part in alone.parts if part.purpose == "read"}
+            assert set(found.reading_jobs) == readers
+            for told, steps in ((found.total, alone.total), (found.waiting, alone.waiting)):
+                assert told == pytest.approx(peaks(steps, start, end, 24), abs=1e-5)
+
+
+def peaks(steps, start, end, count):
+    """The largest value in each of `count` equal parts of a span."""
+    values = [0.0] * count
+    width = (end - start) / count
+    ends = [at for at, _ in steps[1:]] + [end]
+    for (at, value), until in zip(steps, ends, strict=False):
+        for i in range(count):
+            if until > start + i * width + 1e-9 and at < start + (i + 1) * width:
+                values[i] = max(values[i], value)
+    return values
 
 
 def test_an_unknown_load_is_a_key_error():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from datetime import timedelta
 from pathlib import Path
 from threading import Thread
@@ -12,9 +13,9 @@ from flask import Response, send_from_directory
 from flask_wtf.csrf import CSRFProtect
 
 from gambrel import __version__
-from gambrel.api import drafts, plans, problems, sessions
+from gambrel.api import drafts, plans, present, problems, sessions
 from gambrel.api.schemas import ProblemSchema
-from gambrel.core.nights import night_of, week_of
+from gambrel.core.nights import week_of
 from gambrel.store.database import Sessions, connect
 from gambrel.store.database import sessions as sessions_of
 from gambrel.store.plans import plan_heads
@@ -33,6 +34,10 @@ CONTENT_SECURITY_POLICY = "; ".join(
         "frame-ancestors 'none'",
     )
 )
+
+
+COLLECT_AFTER = (50_000, 20, 100)
+"""Thresholds of the garbage collector: a forecast makes many objects, and few that form cycles."""
 
 
 def create_app(
@@ -113,7 +118,11 @@ def _serve_pages(app: APIFlask, pages: Path) -> None:
 
 
 def warm_up(app: APIFlask) -> Thread:
-    """Forecast the first week of every plan in the background, so that nobody waits for it."""
+    """Forecast the first week of every plan in the background, so that nobody waits for it.
+
+    What is there by then stays for as long as the process: the garbage collector is told to leave
+    it alone, as each of its walks through all of it would take longer than a preview.
+    """
     planning: Planning = app.extensions["gambrel"]
 
     def forecast() -> None:
@@ -121,10 +130,14 @@ def warm_up(app: APIFlask) -> Thread:
             heads = plan_heads(db)
         for head in heads:
             forecaster = planning.version(head.adopted_version)
-            first = forecaster.origin
-            week = week_of(first.date, first.zone)
-            forecaster.night(night_of(max(first.date, week[-1].date), first.zone))
+            week = week_of(forecaster.origin.date, forecaster.origin.zone)
+            for night in week:
+                if forecaster.covers(night):
+                    present.night(forecaster.night(night), night, None)
+        gc.collect()
+        gc.freeze()
 
+    gc.set_threshold(*COLLECT_AFTER)
     thread = Thread(target=forecast, name="warm-up", daemon=True)
     thread.start()
     return thread

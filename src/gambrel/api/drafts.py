@@ -25,7 +25,7 @@ blueprint = APIBlueprint("drafts", __name__, tag="Drafts", url_prefix="/api/v1")
 
 
 def _answer(draft: store.Draft, status: int = 200) -> Response:
-    response = jsonify(DraftSchema().dump(present.draft(draft)))
+    response = jsonify(present.draft(draft))
     response.status_code = status
     response.set_etag(f"{draft.revision}")
     return response
@@ -59,7 +59,7 @@ def _changed(error: store.Changed) -> Response:
             title,
             detail,
             yours=_revision(),
-            now=DraftSchema().dump(present.draft(error.now)),
+            now=present.draft(error.now),
         )
     )
 

@@ -114,7 +114,7 @@ def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
     head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
     with planning().sessions() as db:
         open_drafts = store.drafts(db, plan_id)
-    body = PlanSchema().dump(present.plan(head, forecaster, draft, open_drafts))
+    body = present.plan(head, forecaster, draft, open_drafts)
     return _revision_tag(jsonify(body), head, draft, open_drafts)
 
 
@@ -143,7 +143,7 @@ def show_week(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """The seven nights of the week that holds a day, with their verdicts."""
     head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
     nights = week_of(_day(day), forecaster.origin.zone)
-    body = WeekSchema().dump({"monday": nights[0].date, "nights": _week(forecaster, nights)})
+    body = {"monday": nights[0].date.isoformat(), "nights": _week(forecaster, nights)}
     return _revision_tag(jsonify(body), head, draft)
 
 
@@ -167,7 +167,7 @@ def show_night(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """The forecast of the night that begins on a day."""
     head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
     night = night_of(_day(day), forecaster.origin.zone)
-    body = NightSchema().dump(_night(forecaster, night, query_data["load"], alone=False))
+    body = _night(forecaster, night, query_data["load"], alone=False)
     return _revision_tag(jsonify(body), head, draft)
 
 
@@ -203,7 +203,7 @@ def show_findings(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """What is wrong with the week that holds a day, the gravest first."""
     head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
     found, _ = _found(forecaster, day)
-    body = FindingsSchema().dump({"findings": [present.finding(f) for f in found]})
+    body = {"findings": [present.finding(f) for f in found]}
     return _revision_tag(jsonify(body), head, draft)
 
 
@@ -224,16 +224,17 @@ def show_help(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     offered = suggestions(
         chosen, forecaster.night(nights[-1]), nights[0].start, nights[-1].end, play
     )
-    body = HelpSchema().dump(
-        {"tried": offered.tried, "suggestions": [present.suggestion(s) for s in offered.found]}
-    )
+    body = {
+        "tried": offered.tried,
+        "suggestions": [present.suggestion(s) for s in offered.found],
+    }
     return _revision_tag(jsonify(body), head, draft)
 
 
 @blueprint.post("/<int:plan_id>/preview")
 @blueprint.input(PreviewRequestSchema)
 @blueprint.output(PreviewSchema)
-def preview(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
+def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     """What operations would do to a night and its week. Nothing is written."""
     shared = planning()
     head, draft, shown = _looked_at(plan_id, json_data["draft"])
@@ -250,4 +251,4 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
         summaries = [present.night_summary(forecaster.night(night, alone=True), night)]
     else:
         summaries = _week(forecaster, week_of(night.date, night.zone))
-    return {"night": shown_night, "nights": summaries, "words": words}
+    return jsonify({"night": shown_night, "nights": summaries, "words": words})

@@ -1,9 +1,13 @@
-"""Plans and forecasts as the values that the API gives."""
+"""Plans and forecasts as the values that the API gives, ready to be written as JSON.
+
+The schemas describe these values, and tests hold the answers against them; they are not put through
+a schema again on their way out, which would take longer than many a simulation.
+"""
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
-from collections.abc import Iterable, Sequence
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import timedelta
 from typing import Any
 from weakref import WeakKeyDictionary
@@ -17,9 +21,9 @@ from gambrel.core.nights import (
     Night,
     NightOutcome,
     Reason,
-    first_start,
     night_outcome,
     walls,
+    week_of,
 )
 from gambrel.core.operations import operation_to_dict
 from gambrel.core.plan import DayRowSchedule, Job, Plan, Schedule
@@ -27,7 +31,7 @@ from gambrel.core.plan_reading import format_instant
 from gambrel.core.selection import selected_machines
 from gambrel.core.series import (
     LoadSeries,
-    binned_peaks,
+    SpanLoad,
     load_names,
     load_table,
     tightest,
@@ -101,8 +105,8 @@ def plan(
         "name": head.name,
         "adopted_version": head.adopted_version,
         "time_zone": first.zone,
-        "first_night": first.date,
-        "last_night": first.date + timedelta(weeks=WEEKS_AHEAD),
+        "first_night": first.date.isoformat(),
+        "last_night": (first.date + timedelta(weeks=WEEKS_AHEAD)).isoformat(),
         "draft": None if current is None else draft(current),
         "open_drafts": [draft(d) for d in open_drafts],
         "jobs": [job(item, j) for j in item.jobs],
@@ -133,23 +137,19 @@ def _reason(reason: Reason) -> dict[str, Any]:
     }
 
 
-def _capacity(load: LoadSeries) -> float | None:
-    return None if load.capacity is None else max(value for _, value in load.capacity)
-
-
-def _tightest(item: Plan, load: LoadSeries) -> dict[str, Any]:
+def _tightest(item: Plan, load: SpanLoad) -> dict[str, Any]:
     return {
         "name": load.name,
         "label": load_label(item, load.name),
         "unit": load.unit,
         "peak": load.peak,
-        "capacity": _capacity(load),
+        "capacity": load.capacity,
         "full_s": load.full_s,
         "waiting_jobs": list(load.waiting_jobs),
     }
 
 
-def _busiest_slots(loads: Iterable[LoadSeries]) -> LoadSeries | None:
+def _busiest_slots(loads: Iterable[SpanLoad]) -> SpanLoad | None:
     """The proxy slots that the night's silhouette shows: the tightest, else any limited slots."""
     pools = [load for load in loads if load.unit == "slots"]
     proxies = [load for load in pools if load.name.startswith("slots:proxy:")]
@@ -157,22 +157,17 @@ def _busiest_slots(loads: Iterable[LoadSeries]) -> LoadSeries | None:
     return used[0] if used else next(iter(proxies or pools), None)
 
 
-def _silhouette(forecast: Forecast, night: Night, loads: Sequence[LoadSeries]) -> dict[str, Any]:
+def _silhouette(forecast: Forecast, night: Night, loads: Sequence[SpanLoad]) -> dict[str, Any]:
     chosen = _busiest_slots(loads)
-    jobs = () if chosen is None else {part.job for part in chosen.parts if part.purpose == "read"}
+    jobs = () if chosen is None else chosen.reading_jobs
     every = [job.id for job in forecast.plan.jobs]
     span = walls(forecast.plan, night, jobs) or walls(forecast.plan, night, every)
     length = night.end - night.start
     load = waiting = [0.0] * SILHOUETTE_BINS
     if chosen is not None:
-        slots = _capacity(chosen) or 1.0
-        load, waiting = (
-            [
-                round(value / slots, 3)
-                for value in binned_peaks(steps, night.start, night.end, SILHOUETTE_BINS)
-            ]
-            for steps in (chosen.total, chosen.waiting)
-        )
+        slots = chosen.capacity or 1.0
+        load = (chosen.total / slots).round(3).tolist()
+        waiting = (chosen.waiting / slots).round(3).tolist()
     return {
         "name": None if chosen is None else chosen.name,
         "label": None if chosen is None else load_label(forecast.plan, chosen.name),
@@ -186,7 +181,7 @@ def _silhouette(forecast: Forecast, night: Night, loads: Sequence[LoadSeries]) -
 def no_forecast(night: Night) -> dict[str, Any]:
     """The summary of a night that cannot be forecast."""
     return {
-        "date": night.date,
+        "date": night.date.isoformat(),
         "start": instant(night.start),
         "end": instant(night.end),
         "forecast": False,
@@ -202,10 +197,10 @@ def no_forecast(night: Night) -> dict[str, Any]:
 
 
 def _summary(
-    forecast: Forecast, night: Night, outcome: NightOutcome, ranked: Sequence[LoadSeries]
+    forecast: Forecast, night: Night, outcome: NightOutcome, ranked: Sequence[SpanLoad]
 ) -> dict[str, Any]:
     return {
-        "date": night.date,
+        "date": night.date.isoformat(),
         "start": instant(night.start),
         "end": instant(night.end),
         "forecast": True,
@@ -220,16 +215,22 @@ def _summary(
     }
 
 
-_ranked: WeakKeyDictionary[Forecast, dict[Night, list[LoadSeries]]] = WeakKeyDictionary()
+_ranked: WeakKeyDictionary[Forecast, dict[Night, list[SpanLoad]]] = WeakKeyDictionary()
 _summaries: WeakKeyDictionary[Forecast, dict[Night, dict[str, Any]]] = WeakKeyDictionary()
 
 
-def _ranked_loads(forecast: Forecast, night: Night) -> list[LoadSeries]:
-    """All loads of a night, the tightest first; made once for each forecast."""
+def _ranked_loads(forecast: Forecast, night: Night) -> list[SpanLoad]:
+    """All loads of a night, the tightest first; made for a week and once for each forecast."""
     known = _ranked.setdefault(forecast, {})
     if night not in known:
+        week = [n for n in week_of(night.date, night.zone) if n.end <= forecast.to]
+        nights = week if night in week else [night]
         names = load_names(forecast.plan)
-        known[night] = tightest(load_table(forecast, names, night.start, night.end))
+        table = load_table(forecast, names, nights[0].start, nights[-1].end)
+        spans = [(n.start, n.end) for n in nights]
+        loads = [load.in_spans(spans, SILHOUETTE_BINS) for load in table]
+        for n, entries in zip(nights, zip(*loads, strict=True), strict=True):
+            known[n] = tightest(entries)
     return known[night]
 
 
@@ -242,43 +243,36 @@ def night_summary(forecast: Forecast, night: Night) -> dict[str, Any]:
     return known[night]
 
 
-def _squeezes(item: Plan, seconds: dict[str, float], most: int) -> list[dict[str, Any]]:
+def _squeezes(item: Plan, seconds: Mapping[str, float], most: int) -> list[dict[str, Any]]:
     ranked = sorted(seconds.items(), key=lambda entry: -entry[1])[:most]
     return [{"name": n, "label": load_label(item, n), "seconds": s} for n, s in ranked if s > 0]
 
 
 def run(item: Plan, entry: Run) -> dict[str, Any]:
     """One run with the sums over its machines."""
-    seconds: dict[str, float] = defaultdict(float)
-    proxies: Counter[str] = Counter()
-    for machine in entry.machines:
-        for name, value in machine.squeeze_s.items():
-            seconds[name] += value
-        proxies.update(r.proxy for r in machine.readings if r.proxy is not None)
-    kinds = Counter(machine.kind for machine in entry.machines if machine.kind is not None)
-    moved = [machine.moved for machine in entry.machines if machine.moved is not None]
+    totals = entry.totals()
     return {
         "job": entry.job,
         "occurrence": instant(entry.occurrence),
         "kind": entry.kind,
-        "runs_as": kinds.most_common(1)[0][0] if kinds else entry.kind,
-        "synthetic": any(machine.synthetic for machine in entry.machines),
+        "runs_as": totals.kinds[0] if totals.kinds else entry.kind,
+        "synthetic": totals.synthetic,
         "schedule": entry.schedule,
         "outcome": entry.outcome,
         "began": instant(entry.began),
-        "first_start": instant(first_start(entry)),
-        "moved": instant(max(moved, default=None)),
+        "first_start": instant(totals.first_start),
+        "moved": instant(totals.moved),
         "ended": instant(entry.ended),
         "window_opens": instant(entry.window_opens),
         "window_end": instant(entry.window_end),
         "over_s": entry.over_s,
         "machines": len(entry.machines),
-        "done": sum(machine.outcome == "done" for machine in entry.machines),
-        "source_bytes": sum(machine.source_bytes for machine in entry.machines),
-        "wire_bytes": sum(machine.wire_bytes for machine in entry.machines),
-        "stored_bytes": sum(machine.stored_bytes for machine in entry.machines),
-        "squeezes": _squeezes(item, seconds, 3),
-        "proxies": [proxy for proxy, _ in proxies.most_common()],
+        "done": entry.outcomes["done"],
+        "source_bytes": totals.source_bytes,
+        "wire_bytes": totals.wire_bytes,
+        "stored_bytes": totals.stored_bytes,
+        "squeezes": _squeezes(item, totals.squeeze_s, 3),
+        "proxies": list(totals.proxies),
     }
 
 
@@ -328,12 +322,12 @@ def load(item: Plan, series: LoadSeries, night: Night) -> dict[str, Any]:
     }
 
 
-def default_loads(ranked: Sequence[LoadSeries]) -> list[LoadSeries]:
+def default_loads(ranked: Sequence[SpanLoad]) -> list[str]:
     """What to show when nothing is asked for: the tightest proxy slots, link and repository."""
-    chosen: list[LoadSeries] = []
+    chosen: list[str] = []
     for prefix in ("slots:proxy:", "link:", "repository:"):
         used = [s for s in ranked if s.name.startswith(prefix) and s.capacity and s.peak > 0]
-        chosen += used[:1]
+        chosen += [load.name for load in used[:1]]
     return chosen
 
 
@@ -344,9 +338,9 @@ def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[
         KeyError: for the name of a load that the plan does not have.
     """
     the_plan = forecast.plan
-    ranked = _ranked_loads(forecast, item)
-    by_name = {series.name: series for series in ranked}
-    loads = default_loads(ranked) if names is None else [by_name[name] for name in names]
+    if names is None:
+        names = default_loads(_ranked_loads(forecast, item))
+    loads = load_table(forecast, names, item.start, item.end)
     runs = [
         entry
         for entry in forecast.runs
@@ -426,7 +420,7 @@ def machine_run(forecast: Forecast, of: Run, entry: MachineRun) -> dict[str, Any
         "wire_bytes": entry.wire_bytes,
         "stored_bytes": entry.stored_bytes,
         "waiting_s": entry.waiting_s,
-        "squeezes": _squeezes(item, dict(entry.squeeze_s), 5),
+        "squeezes": _squeezes(item, entry.squeeze_s, 5),
         "readings": [
             {"disk": r.disk, "proxy": r.proxy, "transport": r.transport} for r in entry.readings
         ],

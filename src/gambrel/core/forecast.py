@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal, TypeVar, overload
 
@@ -152,6 +153,55 @@ class MachineRun:
 
 
 @dataclass(frozen=True, slots=True)
+class RunTotals:
+    """What the machines of a run come to together.
+
+    Attributes:
+        kinds: effective kinds, the most frequent first.
+        first_start: when the first machine started; None where none did.
+        moved: when the last disk of all had moved; None where none of a machine's disks did.
+        last: (start, moved, ended) of the machine that ended last among those that started.
+        squeeze_s: seconds of their moving disks by what limited them.
+        proxies: ids of the proxies that read disks, the busiest first.
+    """
+
+    kinds: tuple[Kind, ...]
+    synthetic: bool
+    source_bytes: float
+    wire_bytes: float
+    stored_bytes: float
+    first_start: float | None
+    moved: float | None
+    last: tuple[float, float | None, float] | None
+    squeeze_s: Mapping[str, float]
+    proxies: tuple[str, ...]
+
+
+def totals_of(machines: Sequence[MachineRun]) -> RunTotals:
+    """The totals of some machine-runs."""
+    squeeze_s: dict[str, float] = {}
+    for machine in machines:
+        for name, seconds in machine.squeeze_s.items():
+            squeeze_s[name] = squeeze_s.get(name, 0.0) + seconds
+    kinds = Counter(machine.kind for machine in machines if machine.kind is not None)
+    proxies = Counter(r.proxy for m in machines for r in m.readings if r.proxy is not None)
+    started = [(m.ended, m) for m in machines if m.start is not None]
+    last = max(started, key=lambda entry: entry[0], default=(0.0, None))[1]
+    return RunTotals(
+        kinds=tuple(kind for kind, _ in kinds.most_common()),
+        synthetic=any(machine.synthetic for machine in machines),
+        source_bytes=sum(machine.source_bytes for machine in machines),
+        wire_bytes=sum(machine.wire_bytes for machine in machines),
+        stored_bytes=sum(machine.stored_bytes for machine in machines),
+        first_start=min((m.start for m in machines if m.start is not None), default=None),
+        moved=max((m.moved for m in machines if m.moved is not None), default=None),
+        last=None if last is None or last.start is None else (last.start, last.moved, last.ended),
+        squeeze_s=squeeze_s,
+        proxies=tuple(proxy for proxy, _ in proxies.most_common()),
+    )
+
+
+@dataclass(frozen=True, slots=True)
 class Run:
     """One run of a job.
 
@@ -161,6 +211,7 @@ class Run:
         window_end: None where the window never ends.
         over_s: seconds from the window's end to the run's end, 0 where it ended inside.
         outcomes: how many of its machines came out in which way.
+        known_totals: gives the totals without a look at the machine-runs, where something can.
     """
 
     job: str
@@ -175,6 +226,11 @@ class Run:
     over_s: float
     outcomes: Mapping[MachineOutcome, int]
     machines: Sequence[MachineRun]
+    known_totals: Callable[[], RunTotals] | None = field(default=None, compare=False, repr=False)
+
+    def totals(self) -> RunTotals:
+        """What its machines come to together."""
+        return totals_of(self.machines) if self.known_totals is None else self.known_totals()
 
 
 @dataclass(frozen=True, slots=True)
@@ -287,15 +343,15 @@ class LoadRecords:
 
     @cached_property
     def _holds_by_pool(self) -> Columns:
-        return self.holds[np.argsort(self.holds["pool"], kind="stable")]
+        return _by(self.holds, self.holds["pool"])
 
     @cached_property
     def _waits_by_pool(self) -> Columns:
-        return self.waits[np.argsort(self.waits["pool"], kind="stable")]
+        return _by(self.waits, self.waits["pool"])
 
     @cached_property
     def _flows_by_squeeze(self) -> Columns:
-        return self.flows[np.argsort(self.flows["squeeze"], kind="stable")]
+        return _by(self.flows, self.flows["squeeze"])
 
 
 def _nothing(dtype: np.dtype[Any]) -> Columns:
@@ -305,6 +361,11 @@ def _nothing(dtype: np.dtype[Any]) -> Columns:
 NO_LOADS = LoadRecords(
     lambda: _nothing(HOLD), lambda: _nothing(WAIT), lambda: (_nothing(FLOW), _nothing(USE))
 )
+
+
+def _by(rows: Columns, column: npt.NDArray[np.int64]) -> Columns:
+    """Rows in the order of a column. `take`: an index on records copies field by field."""
+    return rows.take(np.argsort(column, kind="stable"))
 
 
 def _group(sorted_rows: Columns, name: str, value: int) -> Columns:

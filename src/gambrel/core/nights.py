@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timedelta
 from typing import Literal
@@ -10,7 +10,7 @@ from weakref import WeakKeyDictionary
 from zoneinfo import ZoneInfo
 
 from gambrel.core.calendars import instant_of, local_of, window_span
-from gambrel.core.forecast import Forecast, MachineRun, Run
+from gambrel.core.forecast import Forecast, Run
 from gambrel.core.plan import Plan
 from gambrel.core.series import fullest_pool
 from gambrel.core.units import HOUR, MINUTE, SAME_INSTANT
@@ -131,22 +131,13 @@ def walls(plan: Plan, night: Night, jobs: Iterable[str]) -> tuple[float, float] 
     return min(span.opens for span in spans), closes
 
 
-def chief_squeeze(run: Run) -> tuple[str | None, float]:
+def chief_squeeze(seconds: Mapping[str, float]) -> tuple[str | None, float]:
     """What limited a run's disks longest (the streams' own ceiling only if nothing else did)."""
-    seconds: dict[str, float] = {}
-    for machine in run.machines:
-        for name, value in machine.squeeze_s.items():
-            seconds[name] = seconds.get(name, 0.0) + value
     shared = {name: value for name, value in seconds.items() if name != "transport"} or seconds
     if not shared:
         return None, 0.0
     name = max(shared, key=lambda key: shared[key])
     return name, shared[name]
-
-
-def first_start(run: Run) -> float | None:
-    """When the first machine of a run started."""
-    return min((m.start for m in run.machines if m.start is not None), default=None)
 
 
 def waited_for(forecast: Forecast, run: Run, until: float) -> str | None:
@@ -164,25 +155,21 @@ def _reason(
     seconds: float | None = None,
     machines: int = 0,
 ) -> Reason:
-    squeeze, squeeze_s = chief_squeeze(run)
-    last = max((m for m in run.machines if m.start is not None), key=_ended, default=None)
+    totals = run.totals()
+    squeeze, squeeze_s = chief_squeeze(totals.squeeze_s)
     reason = Reason(kind, run.job, None, run.occurrence, 1, machines, seconds, squeeze, squeeze_s)
     if kind == "skipped":
         return reason
-    start = last.start if last is not None else run.ended
-    assert start is not None
+    start, moved, ended = totals.last or (run.ended, None, run.ended)
+    assert start is not None and ended is not None
     reason = replace(
         reason,
         waited_s=max(0.0, start - run.occurrence),
         waited_for=waited_for(forecast, run, start),
     )
-    if last is None or last.moved is None:
+    if moved is None:
         return reason
-    return replace(reason, moving_s=last.moved - start, finishing_s=last.ended - last.moved)
-
-
-def _ended(machine: MachineRun) -> float:
-    return machine.ended
+    return replace(reason, moving_s=moved - start, finishing_s=ended - moved)
 
 
 def _run_reasons(forecast: Forecast, run: Run, margin: float) -> Iterable[tuple[Verdict, Reason]]:
@@ -208,8 +195,9 @@ def _rpo_breaks(forecast: Forecast) -> list[tuple[float, str]]:
     if forecast in _breaks:
         return _breaks[forecast]
     found = _breaks[forecast] = []
-    for machine in forecast.plan.machines:
-        if machine.rpo_hours is None:
+    for machine, exposure in zip(forecast.plan.machines, forecast.exposure, strict=True):
+        # Whoever was never exposed for longer than the RPO did not break it either.
+        if machine.rpo_hours is None or exposure.rpo_met is not False:
             continue
         newest = forecast.newest_points[machine.id]
         for i, point in enumerate(newest):

@@ -11,7 +11,7 @@ import math
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, time
+from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -142,6 +142,9 @@ def _pattern(form: str, example: str, parse: Callable[[str], Any], write: Any) -
     return Value(read, write)
 
 
+_EPOCH = datetime(1970, 1, 1)
+
+
 def parse_instant(text: str) -> float:
     """Seconds of an ISO 8601 instant in UTC, such as 2026-11-06T21:00:00Z.
 
@@ -155,9 +158,8 @@ def parse_instant(text: str) -> float:
 
 def format_instant(instant: float) -> str:
     """ISO 8601 in UTC, rounded to milliseconds, with "Z"."""
-    milliseconds = round(instant * 1000)
-    whole = datetime.fromtimestamp(milliseconds // 1000, UTC)
-    return f"{whole:%Y-%m-%dT%H:%M:%S}.{milliseconds % 1000:03d}Z"
+    at = _EPOCH + timedelta(milliseconds=round(instant * 1000))
+    return at.isoformat(timespec="milliseconds") + "Z"
 
 
 def _write_exact_instant(instant: float) -> str:

@@ -5,7 +5,9 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property, lru_cache
 from math import isfinite, isnan
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -63,28 +65,143 @@ def _runs(walk: Walk) -> Iterator[f.Run]:
     run, task = world.run[:count], world.task[: world.n[t.N_TASK]]
     outcomes = np.zeros((count, len(t.MACHINE_OUTCOMES)), np.int64)
     np.add.at(outcomes, (task["run"], task["outcome"]), 1)
-    order = np.lexsort((run["job"], run["occurrence"])).tolist()
     columns = {name: run[name].tolist() for name in run.dtype.names or ()}
-    counts = outcomes.tolist()
+    instants = {name: _instants(run[name]) for name in ("began", "ended", "opens", "closes")}
+    bound = np.isfinite(run["ended"]) & np.isfinite(run["closes"])
+    over_s = np.zeros(count)
+    np.subtract(run["ended"], run["closes"], out=over_s, where=bound)
+    over_s = np.maximum(0.0, over_s).tolist()
+    counts = [_outcomes(tuple(row)) for row in outcomes.tolist()]
     blocks = _Blocks(walk, columns["tasks_from"], columns["tasks_n"])
-    for r in order:
-        ended, closes = columns["ended"][r], columns["closes"][r]
+    totals = _Totals(walk)
+    ids = [job.id for job in walk.plan.jobs]
+    for r in np.lexsort((run["job"], run["occurrence"])).tolist():
         first, machines = columns["tasks_from"][r], columns["tasks_n"][r]
-        over = ended - closes if ended != np.inf and closes != np.inf else 0.0
         yield f.Run(
-            job=walk.plan.jobs[columns["job"][r]].id,
+            job=ids[columns["job"][r]],
             occurrence=columns["occurrence"][r] + t.EPOCH,
             kind=t.KINDS[columns["kind"][r]],
             schedule=None if columns["schedule"][r] < 0 else columns["schedule"][r],
             outcome=t.RUN_OUTCOMES[columns["outcome"][r]],
-            began=_instant(columns["began"][r]),
-            ended=_instant(ended),
-            window_opens=_instant(columns["opens"][r]),
-            window_end=_instant(closes),
-            over_s=max(0.0, over),
-            outcomes=Counter(dict(zip(t.MACHINE_OUTCOMES, counts[r], strict=True))),
+            began=instants["began"][r],
+            ended=instants["ended"][r],
+            window_opens=instants["opens"][r],
+            window_end=instants["closes"][r],
+            over_s=over_s[r],
+            outcomes=counts[r],
             machines=f.Lazily(machines, blocks.maker(first, machines)),
+            known_totals=totals.maker(r),
         )
+
+
+@lru_cache(maxsize=4096)
+def _outcomes(counts: tuple[int, ...]) -> Mapping[f.MachineOutcome, int]:
+    """How many machines came out in which way: one mapping for all runs of the same counts."""
+    return MappingProxyType(Counter(dict(zip(t.MACHINE_OUTCOMES, counts, strict=True))))
+
+
+def _instants(values: t.Floats) -> list[float | None]:
+    known = np.isfinite(values).tolist()
+    shifted = (values + t.EPOCH).tolist()
+    return [value if has else None for value, has in zip(shifted, known, strict=True)]
+
+
+class _Totals:
+    """What the machines of each run come to, worked out for all runs when one is asked for."""
+
+    def __init__(self, walk: Walk) -> None:
+        self.walk = walk
+
+    def maker(self, run: int) -> Callable[[], f.RunTotals]:
+        """What gives the totals of one run."""
+        return lambda: self._of(run)
+
+    @cached_property
+    def _task(self) -> t.Table:
+        return self.walk.world.task[: self.walk.world.n[t.N_TASK]]
+
+    @cached_property
+    def _columns(self) -> dict[str, list[Any]]:
+        """One value for each run."""
+        task, count = self._task, int(self.walk.world.n[t.N_RUN])
+        run, found = task["run"], {}
+        for name in ("source", "wire", "stored", "synthetic"):
+            found[name] = np.bincount(run, task[name], count).tolist()
+        for name, worst, better in (("start", np.inf, np.minimum), ("moved", -np.inf, np.maximum)):
+            value = np.full(count, worst)
+            known = ~np.isnan(task[name])
+            better.at(value, run[known], task[name][known])
+            found[name] = value.tolist()
+        started = np.flatnonzero(~np.isnan(task["start"]))
+        # The first of those that end last: later entries of an assignment win.
+        order = started[np.lexsort((-started, task["ended"][started]))]
+        last = np.full(count, -1)
+        last[run[order]] = order
+        found["last"] = last.tolist()
+        return found
+
+    @cached_property
+    def _kinds(self) -> dict[int, list[int]]:
+        task = self._task
+        known = task["kind"] >= 0
+        return _most_frequent(task["run"][known], task["kind"][known], len(t.KINDS))
+
+    @cached_property
+    def _proxies(self) -> dict[int, list[int]]:
+        world = self.walk.world
+        transfer = world.transfer[: world.n[t.N_TRANSFER]]
+        transfer = transfer.compress(~np.isnan(transfer["slots_from"]))
+        proxy = world.candidate["proxy"][transfer["candidate"]]
+        run = self._task["run"][transfer["task"]]
+        return _most_frequent(run[proxy >= 0], proxy[proxy >= 0], len(self.walk.plan.proxies))
+
+    @cached_property
+    def _squeezes(self) -> dict[int, dict[str, float]]:
+        world, names = self.walk.world, self.walk.layout.topology.resource_names
+        found: dict[int, dict[str, float]] = {}
+        tasks, numbers, seconds = _squeezed(self.walk, 0, int(world.n[t.N_TRANSFER]))
+        width = len(names) + 1
+        keys, place = np.unique(
+            self._task["run"][tasks] * width + (numbers + 1) * (numbers >= 0), return_inverse=True
+        )
+        sums = np.bincount(place, seconds, len(keys)).tolist()
+        for key, value in zip(keys.tolist(), sums, strict=True):
+            run, number = divmod(key, width)
+            found.setdefault(run, {})["transport" if number == 0 else names[number - 1]] = value
+        return found
+
+    def _of(self, run: int) -> f.RunTotals:
+        columns, task = self._columns, self._task
+        plan, last = self.walk.plan, columns["last"][run]
+        return f.RunTotals(
+            kinds=tuple(t.KINDS[kind] for kind in self._kinds.get(run, ())),
+            synthetic=columns["synthetic"][run] > 0,
+            source_bytes=columns["source"][run],
+            wire_bytes=columns["wire"][run],
+            stored_bytes=columns["stored"][run],
+            first_start=_instant(columns["start"][run]),
+            moved=_instant(columns["moved"][run]),
+            last=None
+            if last < 0
+            else (
+                float(task["start"][last]) + t.EPOCH,
+                _instant(float(task["moved"][last])),
+                float(task["ended"][last]) + t.EPOCH,
+            ),
+            squeeze_s=self._squeezes.get(run, {}),
+            proxies=tuple(plan.proxies[proxy].id for proxy in self._proxies.get(run, ())),
+        )
+
+
+def _most_frequent(runs: t.Ints, values: t.Ints, width: int) -> dict[int, list[int]]:
+    """The values that occur in each run, the most frequent first, then the smallest."""
+    keys, counts = np.unique(runs * max(1, width) + values, return_counts=True)
+    found: dict[int, list[int]] = {}
+    order = np.lexsort((keys, -counts, keys // max(1, width)))
+    for key in keys[order].tolist():
+        run, value = divmod(key, max(1, width))
+        found.setdefault(run, []).append(value)
+    return found
 
 
 MACHINES_AT_ONCE = 200
@@ -124,7 +241,7 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
     world, plan = walk.world, walk.plan
     task = world.task[first:last]
     columns = {name: task[name].tolist() for name in task.dtype.names or ()}
-    member = world.member[task["member"]]
+    member = world.member.take(task["member"])
     machines, disk_counts = member["machine"].tolist(), member["disks_n"].tolist()
     begin = columns["disks_from"][0] if last > first else 0
     end = columns["disks_from"][-1] + disk_counts[-1] if last > first else 0
@@ -156,15 +273,10 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
 
 def _squeezes(walk: Walk, begin: int, end: int, first: int, last: int) -> list[dict[str, float]]:
     """Seconds by squeeze of each machine-run."""
-    world, names = walk.world, walk.layout.topology.resource_names
+    names = walk.layout.topology.resource_names
     sums: list[dict[int, float]] = [{} for _ in range(last - first)]
-    rows, columns = np.nonzero(world.squeezed[begin:end])
-    transfer = world.transfer[begin:end][rows]
-    uses = world.candidate["uses_from"][transfer["candidate"]] + columns - 1
-    resources = np.append(world.use["resource"], 0)
-    numbers = np.where(columns == 0, t.OWN_CEILING, resources[uses * (columns > 0)])
-    seconds = world.squeezed[begin + rows, columns]
-    owners = transfer["task"] - first
+    owners, numbers, seconds = _squeezed(walk, begin, end)
+    owners = owners - first
     for owner, number, value in zip(
         owners.tolist(), numbers.tolist(), seconds.tolist(), strict=True
     ):
@@ -175,6 +287,17 @@ def _squeezes(walk: Walk, begin: int, end: int, first: int, last: int) -> list[d
     ]
 
 
+def _squeezed(walk: Walk, begin: int, end: int) -> tuple[t.Ints, t.Ints, t.Floats]:
+    """(machine-run, resource or OWN_CEILING, seconds) of what limited some transfers."""
+    world = walk.world
+    rows, columns = np.nonzero(world.squeezed[begin:end])
+    transfer = world.transfer[begin:end].take(rows)
+    uses = world.candidate["uses_from"][transfer["candidate"]] + columns - 1
+    resources = np.append(world.use["resource"], 0)
+    numbers = np.where(columns == 0, t.OWN_CEILING, resources[uses * (columns > 0)])
+    return transfer["task"], numbers, world.squeezed[begin + rows, columns]
+
+
 def _readings(walk: Walk, begin: int, end: int, first: int, last: int) -> list[list[f.Reading]]:
     """How each disk of each machine-run was read, in the order in which they gave back slots."""
     world, plan, layout = walk.world, walk.plan, walk.layout
@@ -182,7 +305,7 @@ def _readings(walk: Walk, begin: int, end: int, first: int, last: int) -> list[l
     transfer = world.transfer[begin:end]
     read = np.flatnonzero(~np.isnan(transfer["slots_from"]))
     read = read[np.argsort(transfer["slots_to"][read], kind="stable")]
-    chosen = transfer[read]
+    chosen = transfer.take(read)
     machines = world.member["machine"][world.task["member"][chosen["task"]]].tolist()
     for task, disk, way_number, machine in zip(
         (chosen["task"] - first).tolist(),
@@ -210,7 +333,7 @@ class _Accounts:
         self.walk = walk
         self.first = first
         self.task = world.task[first:last]
-        run = world.run[self.task["run"]]
+        run = world.run.take(self.task["run"])
         self.opens = run["opens"].tolist()
         self.quiesce = world.job["quiesce"][run["job"]].tolist()
         work = world.work[: world.n[t.N_WORK]]
@@ -290,9 +413,9 @@ class _Accounts:
 def _copies(walk: Walk, rows: npt.NDArray[np.int64]) -> Iterator[f.CopyRun]:
     """Copies that reached the queue: those that ended by their end, then the others."""
     world, plan = walk.world, walk.plan
-    work = world.work[rows]
+    work = world.work.take(rows)
     rows = rows[np.lexsort((rows, work["ended"]))]
-    for work in world.work[rows]:
+    for work in world.work.take(rows):
         task = world.task[work["task"]]
         run = world.run[task["run"]]
         target = world.copy["repository"][work["copy_row"]]
@@ -365,7 +488,7 @@ class _Newest(Mapping[str, Sequence[f.NewestPoint]]):
     def __init__(self, walk: Walk) -> None:
         newest = walk.world.newest[: walk.world.n[t.N_NEWEST]]
         order = np.lexsort((newest["at"], newest["exists_from"], newest["machine"]))
-        self._rows = newest[order]
+        self._rows = newest.take(order)
         self._plan = walk.plan
         self._begins = np.searchsorted(
             self._rows["machine"], np.arange(len(walk.plan.machines) + 1)
@@ -409,30 +532,42 @@ def _exposure(plan: Plan, worst: t.Floats) -> Iterator[f.Exposure]:
 
 
 @njit(cache=True)
-def _spread(
+def _count_uses(
     flow: t.Table, transfer: t.Table, candidate: t.Table, use: t.Table, resources: int
-) -> tuple[t.Ints, t.Ints, t.Floats]:
-    """What each flow used of each resource, by resource: (resource, flow, rate)."""
+) -> t.Ints:
+    """Where the uses of each resource begin when they stand by resource; the end of all last."""
     counts = np.zeros(resources + 1, np.int64)
     for i in range(len(flow)):
         way = candidate[transfer[flow[i].transfer].candidate]
         if flow[i].rate != np.inf:
             for k in range(way.uses_from, way.uses_from + way.uses_n):
                 counts[use[k].resource + 1] += 1
-    place = np.cumsum(counts)
-    resource = np.empty(place[-1], np.int64)
-    flows = np.empty(place[-1], np.int64)
-    rates = np.empty(place[-1])
+    return np.cumsum(counts)
+
+
+@njit(cache=True)
+def _fill_uses(
+    flow: t.Table,
+    transfer: t.Table,
+    candidate: t.Table,
+    use: t.Table,
+    flows: t.Table,
+    uses: t.Table,
+    place: t.Ints,
+) -> None:
+    """What each flow used of each resource, by resource, in the order of the flows."""
     for i in range(len(flow)):
         stream = transfer[flow[i].transfer]
         way = candidate[stream.candidate]
         if flow[i].rate != np.inf:
+            of = flows[i]
             for k in range(way.uses_from, way.uses_from + way.uses_n):
-                at = place[use[k].resource]
+                row = uses[place[use[k].resource]]
                 place[use[k].resource] += 1
-                resource[at], flows[at] = use[k].resource, i
-                rates[at] = flow[i].rate * (use[k].source + use[k].wire * stream.omega)
-    return resource, flows, rates
+                row.resource, row.flow = use[k].resource, i
+                row.job, row.purpose = of.job, of.purpose
+                row.start, row.end = of.start, of.end
+                row.rate = of.rate * (use[k].source + use[k].wire * stream.omega)
 
 
 class _Loads:
@@ -459,7 +594,7 @@ class _Loads:
     ) -> list[tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]]:
         """(transfers, pools) for each kind of pool that disks take slots of."""
         world = self.world
-        klass = world.klass[world.disk["klass"][world.transfer["disk"][transfers]]]
+        klass = world.klass.take(world.disk["klass"][world.transfer["disk"][transfers]])
         names = ["pool_a", "pool_b", "pool_c"] + (["host_pool"] if host else [])
         return [(transfers, klass[name]) for name in names]
 
@@ -490,7 +625,7 @@ class _Loads:
         for transfers, pools in [*self._pools_of(read), (read, proxies)]:
             groups.append((transfers, pools))
         begun = self.works[~np.isnan(transfer["slots_from"][self.works])]
-        queue = world.queue[world.work["klass"][begun - world.n[t.N_DISKS]]]
+        queue = world.queue.take(world.work["klass"][begun - world.n[t.N_DISKS]])
         groups += [(begun, queue["pool_a"]), (begun, queue["pool_b"])]
         rows = [
             (
@@ -519,8 +654,8 @@ class _Loads:
         """Each wait once for each pool in question, the proxies that might have read among them."""
         world = self.world
         transfer, task = world.transfer, world.task
-        owner = task[transfer["task"][self.disks]]
-        run = world.run[owner["run"]]
+        owner = task.take(transfer["task"][self.disks])
+        run = world.run.take(owner["run"])
         # Before the machine starts; a window that is not open yet is nobody's slot.
         started = np.where(np.isnan(owner["start"]), owner["ended"], owner["start"])
         opens = np.maximum(owner["queued"], run["opens"])
@@ -541,7 +676,7 @@ class _Loads:
                 (jobs, pools, begins, ends, purposes)
                 for _, pools in self._pools_of(transfers, host=host)
             ]
-            disk = world.disk[transfer["disk"][transfers]]
+            disk = world.disk.take(transfer["disk"][transfers])
             for k in range(int(disk["candidates_n"].max(initial=0))):
                 has = disk["candidates_n"] > k
                 way = disk["candidates_from"][has] + k
@@ -556,7 +691,7 @@ class _Loads:
                 )
         work = world.work[: world.n[t.N_WORK]]
         begun = ~np.isnan(work["started"])
-        queue = world.queue[work["klass"][begun]]
+        queue = world.queue.take(work["klass"][begun])
         jobs = self.task_job[work["task"][begun]]
         for name in ("pool_a", "pool_b"):
             rows.append(
@@ -567,20 +702,15 @@ class _Loads:
     def _flows(self) -> tuple[t.Table, t.Table]:
         world = self.world
         recorded = world.flow[: world.n[t.N_FLOW]]
-        transfer = world.transfer[recorded["transfer"]]
+        transfer = world.transfer.take(recorded["transfer"])
         flows = np.zeros(len(recorded), f.FLOW)
         flows["job"] = self.task_job[transfer["task"]]
         flows["purpose"] = self._purposes(recorded["transfer"])
         flows["squeeze"] = recorded["squeezed_by"]
         flows["start"], flows["end"] = recorded["start"] + t.EPOCH, recorded["end"] + t.EPOCH
         flows["rate"] = recorded["rate"]
-        resources = len(world.capacity)
-        resource, flow, amount = _spread(
-            recorded, world.transfer, world.candidate, world.use, resources
-        )
-        uses = np.zeros(len(flow), f.USE)
-        uses["resource"], uses["flow"] = resource, flow
-        for name in ("job", "purpose", "start", "end"):
-            uses[name] = np.ascontiguousarray(flows[name])[flow]
-        uses["rate"] = amount
+        tables = (recorded, world.transfer, world.candidate, world.use)
+        place = _count_uses(*tables, len(world.capacity))
+        uses = np.zeros(int(place[-1]), f.USE)
+        _fill_uses(*tables, flows, uses, place)
         return flows, uses
