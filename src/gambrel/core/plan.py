@@ -50,12 +50,21 @@ class Link:
 
 
 @dataclass(frozen=True, slots=True)
+class Found:
+    """Where discovery found something: the source, and the stable id that the source gives it."""
+
+    source: str
+    uid: str
+
+
+@dataclass(frozen=True, slots=True)
 class Host:
     id: str
     site: str
     cluster: str | None = None
     nic_mbit_per_s: float | None = None
     snapshot_slots: int | None = None
+    found: Found | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +73,7 @@ class Datastore:
     hosts: tuple[str, ...]
     read_mib_per_s: float | None = None
     task_slots: int | None = None
+    found: Found | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,6 +109,55 @@ class Disk:
     swap_gib: float = 0.0
     datastore: str | None = None
     read_mib_per_s: float | None = None
+    holds_backups: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class UserSnapshot:
+    """A snapshot that somebody took by hand; `taken_at` in UTC seconds."""
+
+    name: str
+    taken_at: float
+    gib: float
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """A machine that is not protected on purpose: why, and when to look at that again."""
+
+    reason: str
+    review: date | None = None
+
+
+ChangeSource = Literal["stated", "learned", "role", "reported"]
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What is known of a machine beside what a simulation needs.
+
+    Attributes:
+        found: None for a machine that no discovery found.
+        role: of the application on it; "" where nobody said.
+        change_from: where `daily_change` comes from.
+        growth_per_year: share by which the used space grows in a year.
+        quiesces: whether its file systems can be quiesced.
+        left_out: set where it is not protected on purpose.
+        known_since: when it came into the plan.
+        gone_since: when its source stopped naming it. It is in no job from then on; its points stay.
+        reported: what the source says of the facts that the planner overrode, by fact.
+    """
+
+    found: Found | None = None
+    role: str = ""
+    change_from: ChangeSource = "stated"
+    growth_per_year: float = 0.0
+    quiesces: bool = True
+    snapshots: tuple[UserSnapshot, ...] = ()
+    left_out: LeftOut | None = None
+    known_since: date | None = None
+    gone_since: date | None = None
+    reported: tuple[tuple[str, float], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,6 +179,12 @@ class Machine:
     compress_ratio: float = 1.6
     rpo_hours: float | None = None
     rto_hours: float | None = None
+    facts: Facts = Facts()
+
+    @property
+    def gone(self) -> bool:
+        """Whether its source does not name it any more."""
+        return self.facts.gone_since is not None
 
 
 @dataclass(frozen=True, slots=True)

@@ -369,6 +369,7 @@ LINK = Shape(
         "limits": many(LINK_LIMIT.value()),
     },
 )
+FOUND = Shape(p.Found, {"source": IDENT, "uid": IDENT})
 HOST = Shape(
     p.Host,
     {
@@ -377,6 +378,7 @@ HOST = Shape(
         "cluster": optional(IDENT),
         "nic_mbit_per_s": optional(CAPACITY),
         "snapshot_slots": optional(COUNT),
+        "found": optional(FOUND.value()),
     },
 )
 DATASTORE = Shape(
@@ -386,6 +388,7 @@ DATASTORE = Shape(
         "hosts": many(reference("hosts"), distinct=True),
         "read_mib_per_s": optional(CAPACITY),
         "task_slots": optional(COUNT),
+        "found": optional(FOUND.value()),
     },
 )
 PROXY = Shape(
@@ -424,7 +427,30 @@ def _check_disk(ctx: _Context, path: str, disk: p.Disk) -> None:
         ctx.problem(f"{path}.swap_gib", disk.swap_gib, "is more than used_gib, of which it is part")
 
 
-_DISK_KEYS = {"id": IDENT, "provisioned_gib": AMOUNT, "used_gib": AMOUNT, "swap_gib": AMOUNT}
+_DISK_KEYS = {
+    "id": IDENT,
+    "provisioned_gib": AMOUNT,
+    "used_gib": AMOUNT,
+    "swap_gib": AMOUNT,
+    "holds_backups": FLAG,
+}
+USER_SNAPSHOT = Shape(p.UserSnapshot, {"name": TEXT, "taken_at": INSTANT, "gib": AMOUNT})
+LEFT_OUT = Shape(p.LeftOut, {"reason": IDENT, "review": optional(DATE)})
+FACTS = Shape(
+    p.Facts,
+    {
+        "found": optional(FOUND.value()),
+        "role": TEXT,
+        "change_from": _choice("stated", "learned", "role", "reported"),
+        "growth_per_year": _number(least=-1, most=100),
+        "quiesces": FLAG,
+        "snapshots": many(USER_SNAPSHOT.value()),
+        "left_out": optional(LEFT_OUT.value()),
+        "known_since": optional(DATE),
+        "gone_since": optional(DATE),
+        "reported": many(pair(IDENT, AMOUNT)),
+    },
+)
 VM_DISK = Shape(
     p.Disk,
     {**_DISK_KEYS, "datastore": reference("datastores")},
@@ -446,6 +472,7 @@ _MACHINE_KEYS = {
     "compress_ratio": CAPACITY,
     "rpo_hours": optional(CAPACITY),
     "rto_hours": optional(CAPACITY),
+    "facts": FACTS.value(),
 }
 VM = Shape(
     p.Machine,

@@ -59,7 +59,9 @@ def _matching(plan: Plan, condition: Condition) -> frozenset[int]:
     found = known[2].get(condition)
     if found is None:
         found = known[2][condition] = frozenset(
-            i for i, machine in enumerate(plan.machines) if holds(plan, condition, machine)
+            i
+            for i, machine in enumerate(plan.machines)
+            if not machine.gone and holds(plan, condition, machine)
         )
     return found
 
@@ -71,10 +73,14 @@ _matches: dict[
 
 
 def selected_machines(plan: Plan, job: Job) -> list[Machine]:
-    """The machines of a job, in its order: those listed by id first, then by plan position."""
+    """The machines of a job, in its order: those listed by id first, then by plan position.
+
+    A machine that is gone from its source is in no job.
+    """
     selection = job.machines
     excluded = set(selection.exclude)
     listed = [plan.machine_by_id[ident] for ident in selection.ids if ident not in excluded]
+    listed = [machine for machine in listed if not machine.gone]
     taken = excluded.union(selection.ids)
     positions: set[int] = set()
     for rule in selection.rules:

@@ -1,0 +1,518 @@
+"""What discovery found against what the plan has, and how a difference is taken into the plan."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from datetime import date
+from typing import Any, Literal
+
+from gambrel.core import plan as p
+from gambrel.core.estate import inventory as inv
+from gambrel.core.estate.facts import daily_change_of, without_override
+from gambrel.core.words import gib
+
+DifferenceKind = Literal["new", "gone", "moved", "grown", "renamed", "changed"]
+KINDS: tuple[DifferenceKind, ...] = ("new", "gone", "moved", "grown", "renamed", "changed")
+SubjectKind = Literal["host", "datastore", "machine"]
+
+USED_CHANGES_BY = 0.02
+"""A disk whose used space differs by less than this share of it is as it was."""
+USED_CHANGES_GIB = 1.0
+"""And so is one that differs by less than this, in GiB."""
+
+
+class EstateError(ValueError):
+    """Something of the estate that cannot be done: the subject and the reason."""
+
+    def __init__(self, subject: str, reason: str) -> None:
+        self.subject = subject
+        self.reason = reason
+        super().__init__(f"{subject}: {reason}")
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One thing that a source says and that the plan has otherwise.
+
+    Attributes:
+        source: id of the source.
+        uid: the source's own id of the subject.
+        name: id of the subject in the plan; of something new, the name that it has at the source.
+        words: what is different, in one line.
+        now: the subject as the source has it, from `item_to_dict`; None where it is gone.
+        site: of the source.
+    """
+
+    kind: DifferenceKind
+    subject: SubjectKind
+    source: str
+    uid: str
+    name: str
+    words: str
+    now: Mapping[str, Any] | None
+    site: str
+
+    @property
+    def key(self) -> str:
+        """The same for the same difference found again, another as soon as the source says more."""
+        said = json.dumps([self.words, self.name], sort_keys=True)
+        digest = hashlib.sha256(said.encode()).hexdigest()[:16]
+        return f"{self.subject}:{self.kind}:{self.source}:{self.uid}:{digest}"[:240]
+
+
+# --- finding differences ----------------------------------------------------------------------
+
+
+def differences(plan: p.Plan, found: inv.Inventory) -> list[Difference]:
+    """All differences between a plan and what one source says, hosts and datastores first."""
+    return [
+        *_of(plan.hosts, found.hosts, found, "host", _host_changes, _unused_hosts(plan)),
+        *_of(
+            plan.datastores, found.datastores, found, "datastore", _store_changes(plan, found),
+            _unused_stores(plan),
+        ),
+        *_machine_differences(plan, found),
+    ]  # fmt: skip
+
+
+_Changes = Callable[[Any, Any], Iterable[str]]
+
+
+def _known_by_uid(items: Iterable[Any], source: str) -> dict[str, Any]:
+    return {x.found.uid: x for x in items if x.found is not None and x.found.source == source}
+
+
+def _of(
+    known: Iterable[Any],
+    items: Iterable[Any],
+    found: inv.Inventory,
+    subject: SubjectKind,
+    changes: _Changes,
+    unused: set[str],
+) -> Iterator[Difference]:
+    """Differences of hosts or of datastores."""
+    mine = _known_by_uid(known, found.source)
+    by_name = {x.id: x for x in known if x.found is None}
+    for item in items:
+        now = inv.item_to_dict(item)
+        was = mine.pop(item.uid, None) or by_name.get(item.name)
+        if was is None:
+            words = f"{subject} {item.name} is new"
+            yield Difference(
+                "new", subject, found.source, item.uid, item.name, words, now, found.site
+            )
+            continue
+        told = list(changes(was, item))
+        if told:
+            words = f"{subject} {was.id}: {'; '.join(told)}"
+            yield Difference(
+                "changed", subject, found.source, item.uid, was.id, words, now, found.site
+            )
+    if found.complete:
+        for uid, was in mine.items():
+            if was.id in unused:
+                words = f"{subject} {was.id} is no longer there"
+                yield Difference(
+                    "gone", subject, found.source, uid, was.id, words, None, found.site
+                )
+
+
+def _unused_hosts(plan: p.Plan) -> set[str]:
+    """Hosts that nothing of the plan stands on."""
+    used = {machine.host for machine in plan.machines} | {proxy.on_host for proxy in plan.proxies}
+    return {host.id for host in plan.hosts} - used
+
+
+def _unused_stores(plan: p.Plan) -> set[str]:
+    used = {disk.datastore for machine in plan.machines for disk in machine.disks}
+    used |= {store for proxy in plan.proxies for store in proxy.direct_datastores}
+    return {store.id for store in plan.datastores} - used
+
+
+def _host_changes(was: p.Host, now: inv.FoundHost) -> Iterator[str]:
+    if was.cluster != now.cluster:
+        yield f"in cluster {now.cluster or 'none'} (was {was.cluster or 'none'})"
+    if now.nic_mbit_per_s is not None and was.nic_mbit_per_s != now.nic_mbit_per_s:
+        yield f"network {now.nic_mbit_per_s:g} Mbit/s"
+
+
+def _store_changes(plan: p.Plan, found: inv.Inventory) -> _Changes:
+    names = _host_names(plan, found)
+
+    def changes(was: p.Datastore, now: inv.FoundDatastore) -> Iterator[str]:
+        mounts = {names.get(uid, uid) for uid in now.hosts}
+        more, less = sorted(mounts - set(was.hosts)), sorted(set(was.hosts) - mounts)
+        if more:
+            yield "also mounted by " + ", ".join(more)
+        if less:
+            yield "no longer mounted by " + ", ".join(less)
+
+    return changes
+
+
+def _host_names(plan: p.Plan, found: inv.Inventory) -> dict[str, str]:
+    """Ids in the plan by uid, of hosts that are new the name that they will have."""
+    names = {host.uid: host.name for host in found.hosts}
+    return names | {uid: h.id for uid, h in _known_by_uid(plan.hosts, found.source).items()}
+
+
+def _store_names(plan: p.Plan, found: inv.Inventory) -> dict[str, str]:
+    names = {store.uid: store.name for store in found.datastores}
+    return names | {uid: s.id for uid, s in _known_by_uid(plan.datastores, found.source).items()}
+
+
+def _machine_differences(plan: p.Plan, found: inv.Inventory) -> Iterator[Difference]:
+    mine = {
+        m.facts.found.uid: m
+        for m in plan.machines
+        if m.facts.found is not None and m.facts.found.source == found.source
+    }
+    unclaimed = {m.id: m for m in plan.machines if m.facts.found is None}
+    hosts, stores = _host_names(plan, found), _store_names(plan, found)
+    for now in found.machines:
+        was = mine.pop(now.uid, None) or unclaimed.get(now.name)
+        if was is None or was.gone:
+            words = f"{now.name} is {'new' if was is None else 'back'}, {_size(now)}"
+            name = now.name if was is None else was.id
+            yield _difference("new", found, now, name, words)
+        else:
+            yield from _changes_of(was, now, found, hosts, stores)
+    if found.complete:
+        for uid, was in mine.items():
+            if not was.gone:
+                words = f"{was.id} is no longer there"
+                yield Difference(
+                    "gone", "machine", found.source, uid, was.id, words, None, found.site
+                )
+
+
+def _difference(
+    kind: DifferenceKind, found: inv.Inventory, now: inv.FoundMachine, name: str, words: str
+) -> Difference:
+    return Difference(
+        kind, "machine", found.source, now.uid, name, words, inv.item_to_dict(now), found.site
+    )
+
+
+def _size(machine: inv.FoundMachine) -> str:
+    return gib(sum(disk.used_gib for disk in machine.disks)) + " used"
+
+
+def _changes_of(
+    was: p.Machine,
+    now: inv.FoundMachine,
+    found: inv.Inventory,
+    hosts: Mapping[str, str],
+    stores: Mapping[str, str],
+) -> Iterator[Difference]:
+    if now.name != was.id:
+        yield _difference("renamed", found, now, was.id, f"{was.id} is now called {now.name}")
+    host = None if now.host is None else hosts.get(now.host, now.host)
+    if was.kind == "vm" and host != was.host:
+        words = f"{was.id} runs on {host} (was {was.host})"
+        yield _difference("moved", found, now, was.id, words)
+    told = list(_disk_changes(was, now, stores))
+    if told:
+        yield _difference("grown", found, now, was.id, f"{was.id}: {'; '.join(told)}")
+    told = list(_other_changes(was, now))
+    if told:
+        yield _difference("changed", found, now, was.id, f"{was.id}: {'; '.join(told)}")
+
+
+def _disk_changes(
+    was: p.Machine, now: inv.FoundMachine, stores: Mapping[str, str]
+) -> Iterator[str]:
+    before, after = {d.id: d for d in was.disks}, {d.id: d for d in now.disks}
+    for ident, disk in after.items():
+        old = before.get(ident)
+        if old is None:
+            yield f"disk {ident} is new, {gib(disk.used_gib)} used"
+            continue
+        if abs(disk.provisioned_gib - old.provisioned_gib) > 0.05:
+            yield f"disk {ident} {gib(disk.provisioned_gib)} (was {gib(old.provisioned_gib)})"
+        by = abs(disk.used_gib - old.used_gib)
+        if by > max(USED_CHANGES_GIB, USED_CHANGES_BY * old.used_gib):
+            yield f"disk {ident} {gib(disk.used_gib)} used (was {gib(old.used_gib)})"
+        elif abs(disk.swap_gib - old.swap_gib) > 0.05:
+            yield f"disk {ident} {gib(disk.swap_gib)} swap (was {gib(old.swap_gib)})"
+        store = None if disk.datastore is None else stores.get(disk.datastore, disk.datastore)
+        if store != old.datastore and was.kind == "vm":
+            yield f"disk {ident} on {store} (was {old.datastore})"
+        if disk.holds_backups != old.holds_backups:
+            yield f"disk {ident} {'holds' if disk.holds_backups else 'no longer holds'} backups"
+    for ident in before:
+        if ident not in after:
+            yield f"disk {ident} is no longer there"
+
+
+def _other_changes(was: p.Machine, now: inv.FoundMachine) -> Iterator[str]:
+    if now.powered_on != was.powered_on:
+        yield "switched on" if now.powered_on else "switched off"
+    if now.folder != was.folder:
+        yield f"in folder {now.folder or 'none'} (was {was.folder or 'none'})"
+    for word, tags in (("gained", set(now.tags) - set(was.tags)),
+                       ("lost", set(was.tags) - set(now.tags))):  # fmt: skip
+        if tags:
+            yield f"{word} the tag {', '.join(sorted(tags))}"
+    known = {(shot.name, round(shot.taken_at)) for shot in was.facts.snapshots}
+    shots = {(shot.name, round(shot.taken_at)) for shot in now.snapshots}
+    for name, _ in sorted(shots - known):
+        yield f"snapshot {name} was taken"
+    for name, _ in sorted(known - shots):
+        yield f"snapshot {name} was removed"
+    if now.quiesces != was.facts.quiesces:
+        yield "can be quiesced again" if now.quiesces else "cannot be quiesced"
+    if now.role and now.role != was.facts.role and not _overridden(was, "role"):
+        yield f"role {now.role}"
+
+
+def _overridden(machine: p.Machine, fact: str) -> bool:
+    return any(name == fact for name, _ in machine.facts.reported)
+
+
+# --- taking a difference into the plan --------------------------------------------------------
+
+
+def in_order(found: Iterable[Difference]) -> list[Difference]:
+    """Differences in an order in which each finds what it refers to."""
+    subjects = ("host", "datastore", "machine")
+    kinds = ("new", "changed", "moved", "grown", "renamed", "gone")
+    return sorted(found, key=lambda d: (subjects.index(d.subject), kinds.index(d.kind)))
+
+
+def accept(plan: p.Plan, difference: Difference, today: date) -> p.Plan:
+    """The plan with one difference taken over.
+
+    Nothing is ever deleted that has a history: a machine that is gone stays with its points and is
+    in no job any more.
+
+    Raises:
+        EstateError: where the plan has not what the difference is about.
+    """
+    take = {"host": _take_host, "datastore": _take_store, "machine": _take_machine}
+    return take[difference.subject](plan, difference, today)
+
+
+def _free_name(name: str, taken: Iterable[str], uid: str) -> str:
+    """A name that is not taken: with the source's id behind it where it is."""
+    used = set(taken)
+    if name not in used:
+        return name
+    return next(x for x in (f"{name} ({uid})", *(f"{name} ({uid}) {i}" for i in range(2, 99)))
+                if x not in used)  # fmt: skip
+
+
+def _replaced(items: Iterable[Any], ident: str, item: Any) -> tuple[Any, ...]:
+    return tuple(item if x.id == ident else x for x in items)
+
+
+def _take_host(plan: p.Plan, d: Difference, _today: date) -> p.Plan:
+    if d.kind == "gone":
+        stores = tuple(
+            replace(s, hosts=tuple(h for h in s.hosts if h != d.name)) for s in plan.datastores
+        )
+        hosts = tuple(host for host in plan.hosts if host.id != d.name)
+        return replace(plan, hosts=hosts, datastores=stores)
+    assert d.now is not None
+    now, found = inv.host_from_dict(d.now), p.Found(d.source, d.uid)
+    if d.kind == "new":
+        name = _free_name(now.name, plan.host_by_id, now.uid)
+        host = p.Host(name, d.site, now.cluster, now.nic_mbit_per_s, found=found)
+        return replace(plan, hosts=(*plan.hosts, host))
+    was = plan.host_by_id.get(d.name)
+    if was is None:
+        raise EstateError(d.name, "is not a host of this plan any more")
+    changed = replace(
+        was, cluster=now.cluster, nic_mbit_per_s=now.nic_mbit_per_s or was.nic_mbit_per_s,
+        found=found,
+    )  # fmt: skip
+    return replace(plan, hosts=_replaced(plan.hosts, d.name, changed))
+
+
+def _by_uid(items: Iterable[Any], source: str, uid: str, what: str, subject: str) -> str:
+    for item in items:
+        if item.found == p.Found(source, uid):
+            ident: str = item.id
+            return ident
+    raise EstateError(subject, f"needs the {what} {uid!r}, which is not in the plan: take it first")
+
+
+def _take_store(plan: p.Plan, d: Difference, _today: date) -> p.Plan:
+    if d.kind == "gone":
+        stores = tuple(store for store in plan.datastores if store.id != d.name)
+        return replace(plan, datastores=stores)
+    assert d.now is not None
+    now, found = inv.datastore_from_dict(d.now), p.Found(d.source, d.uid)
+    hosts = tuple(_by_uid(plan.hosts, d.source, uid, "host", d.name) for uid in now.hosts)
+    if d.kind == "new":
+        name = _free_name(now.name, plan.datastore_by_id, now.uid)
+        return replace(
+            plan, datastores=(*plan.datastores, p.Datastore(name, hosts, found=found))
+        )
+    was = plan.datastore_by_id.get(d.name)
+    if was is None:
+        raise EstateError(d.name, "is not a datastore of this plan any more")
+    changed = replace(was, hosts=hosts, found=found)
+    return replace(plan, datastores=_replaced(plan.datastores, d.name, changed))
+
+
+def _take_machine(plan: p.Plan, d: Difference, today: date) -> p.Plan:
+    was = plan.machine_by_id.get(d.name)
+    if d.kind == "gone":
+        if was is None:
+            raise EstateError(d.name, "is not a machine of this plan any more")
+        gone = replace(was, facts=replace(was.facts, gone_since=today))
+        return replace(plan, machines=_replaced(plan.machines, was.id, gone))
+    assert d.now is not None
+    now = inv.machine_from_dict(d.now)
+    if was is None:
+        if d.kind != "new":
+            raise EstateError(d.name, "is not a machine of this plan any more")
+        return replace(plan, machines=(*plan.machines, _new_machine(plan, d, now, today)))
+    if d.kind == "new" and not was.gone:
+        # Another machine has that name: this one gets a name of its own.
+        added = _new_machine(plan, d, now, today)
+        return replace(plan, machines=(*plan.machines, added))
+    if d.kind == "renamed":
+        return renamed(plan, was.id, _free_name(now.name, plan.machine_by_id, now.uid))
+    changed = _changed_machine(plan, d, was, now)
+    return replace(
+        _without_lost_disks(plan, changed), machines=_replaced(plan.machines, was.id, changed)
+    )
+
+
+def _without_lost_disks(plan: p.Plan, machine: p.Machine) -> p.Plan:
+    """Jobs that leave out a disk which the machine has no longer forget about it."""
+    kept = {disk.id for disk in machine.disks}
+
+    def lost(entry: tuple[str, str]) -> bool:
+        return entry[0] == machine.id and entry[1] not in kept
+
+    if not any(lost(entry) for job in plan.jobs for entry in job.exclude_disks):
+        return plan
+    jobs = tuple(
+        replace(job, exclude_disks=tuple(e for e in job.exclude_disks if not lost(e)))
+        for job in plan.jobs
+    )
+    return replace(plan, jobs=jobs)
+
+
+def _changed_machine(
+    plan: p.Plan, d: Difference, was: p.Machine, now: inv.FoundMachine
+) -> p.Machine:
+    facts = replace(was.facts, found=p.Found(d.source, d.uid))
+    host = was.host
+    if d.kind in ("moved", "new") and now.host is not None:
+        host = _by_uid(plan.hosts, d.source, now.host, "host", d.name)
+    if d.kind == "moved":
+        return replace(was, host=host, facts=facts)
+    disks = was.disks
+    if d.kind in ("grown", "new"):
+        disks = _disks(plan, d, now, {disk.id: disk for disk in was.disks})
+    if d.kind == "grown":
+        return replace(was, disks=disks, facts=facts)
+    facts = replace(
+        facts, snapshots=_snapshots(now), quiesces=now.quiesces,
+        role=facts.role if _overridden(was, "role") else now.role or facts.role,
+        gone_since=None,
+    )  # fmt: skip
+    return replace(
+        was, host=host, disks=disks, tags=now.tags, folder=now.folder,
+        powered_on=now.powered_on, facts=facts,
+    )  # fmt: skip
+
+
+def _snapshots(now: inv.FoundMachine) -> tuple[p.UserSnapshot, ...]:
+    return tuple(p.UserSnapshot(s.name, s.taken_at, s.gib) for s in now.snapshots)
+
+
+def _disks(
+    plan: p.Plan, d: Difference, now: inv.FoundMachine, before: Mapping[str, p.Disk]
+) -> tuple[p.Disk, ...]:
+    def store(uid: str | None) -> str | None:
+        if uid is None or now.kind == "server":
+            return None
+        return _by_uid(plan.datastores, d.source, uid, "datastore", d.name)
+
+    return tuple(
+        p.Disk(
+            disk.id,
+            disk.provisioned_gib,
+            min(disk.used_gib, disk.provisioned_gib),
+            min(disk.swap_gib, disk.used_gib),
+            store(disk.datastore),
+            before[disk.id].read_mib_per_s if disk.id in before else None,
+            disk.holds_backups,
+        )
+        for disk in now.disks
+    )
+
+
+def _new_machine(plan: p.Plan, d: Difference, now: inv.FoundMachine, today: date) -> p.Machine:
+    vm = now.kind == "vm"
+    if vm and now.host is None:
+        raise EstateError(now.name, "is a VM of which the source names no host")
+    change, source = daily_change_of(now.role, now.daily_change)
+    return p.Machine(
+        id=_free_name(now.name, plan.machine_by_id, now.uid),
+        kind=now.kind,
+        disks=_disks(plan, d, now, {}),
+        host=_by_uid(plan.hosts, d.source, now.host, "host", now.name) if vm and now.host else None,
+        site=None if vm else d.site,
+        nic_mbit_per_s=None if vm else now.nic_mbit_per_s,
+        tags=tuple(dict.fromkeys(now.tags)),
+        folder=now.folder,
+        powered_on=now.powered_on,
+        daily_change=change,
+        facts=p.Facts(
+            found=p.Found(d.source, d.uid), role=now.role, change_from=source,
+            quiesces=now.quiesces, snapshots=_snapshots(now), known_since=today,
+        ),
+    )  # fmt: skip
+
+
+def renamed(plan: p.Plan, old: str, new: str) -> p.Plan:
+    """The plan with another name for a machine, wherever it stands: jobs and points follow it.
+
+    Raises:
+        EstateError: where there is no such machine, or another one has the name.
+    """
+    if old not in plan.machine_by_id:
+        raise EstateError(old, "is not a machine of this plan any more")
+    if new in plan.machine_by_id:
+        raise EstateError(new, "is the name of another machine")
+
+    def name(ident: str) -> str:
+        return new if ident == old else ident
+
+    def selection(item: p.Selection) -> p.Selection:
+        return replace(item, ids=tuple(map(name, item.ids)), exclude=tuple(map(name, item.exclude)))
+
+    return replace(
+        plan,
+        machines=tuple(replace(m, id=new) if m.id == old else m for m in plan.machines),
+        jobs=tuple(
+            replace(
+                job,
+                machines=selection(job.machines),
+                exclude_disks=tuple((name(m), disk) for m, disk in job.exclude_disks),
+            )
+            for job in plan.jobs
+        ),
+        state=replace(
+            plan.state,
+            points=tuple(
+                replace(point, machine=new) if point.machine == old else point
+                for point in plan.state.points
+            ),
+        ),
+    )
+
+
+__all__ = [
+    "KINDS", "Difference", "DifferenceKind", "EstateError", "SubjectKind", "accept",
+    "differences", "in_order", "renamed", "without_override",
+]  # fmt: skip
