@@ -8,6 +8,7 @@ from gambrel.api.app import create_app, current_sessions
 from gambrel.core.plan_reading import read_plan
 from gambrel.demo import larkmoor, tiny
 from gambrel.store.plans import store_plan
+from gambrel.store.sealing import Sealer
 from gambrel.store.sign_in import new_link
 
 
@@ -49,7 +50,7 @@ class Client:
 
 @pytest.fixture(scope="module")
 def app(database_url):
-    app = create_app(database_url, "a key for tests", TESTING=True)
+    app = create_app(database_url, "a key for tests", Sealer.new_key(), TESTING=True)
     with current_sessions(app).begin() as db:
         for name, make in (("tiny", tiny), ("larkmoor", larkmoor)):
             store_plan(db, name, read_plan(make()), actor="test")

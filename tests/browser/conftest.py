@@ -14,6 +14,7 @@ from gambrel.api.app import create_app, current_sessions, warm_up
 from gambrel.core.plan_reading import read_plan
 from gambrel.demo import larkmoor
 from gambrel.store.plans import store_plan
+from gambrel.store.sealing import Sealer
 from gambrel.store.sign_in import new_link
 
 PROJECT = Path(__file__).parents[2]
@@ -49,7 +50,7 @@ def site(new_database):
     engine = connect(url)
     migrate(engine)
     engine.dispose()
-    app = create_app(url, "a key for tests", pages=PAGES)
+    app = create_app(url, "a key for tests", Sealer.new_key(), pages=PAGES)
     with current_sessions(app).begin() as db:
         store_plan(db, "larkmoor", read_plan(larkmoor()), actor="test")
     warm_up(app)

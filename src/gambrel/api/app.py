@@ -13,12 +13,14 @@ from flask import Response, send_from_directory
 from flask_wtf.csrf import CSRFProtect
 
 from gambrel import __version__
-from gambrel.api import drafts, plans, present, problems, sessions
+from gambrel.api import drafts, estate, plans, present, problems, sessions
 from gambrel.api.schemas import ProblemSchema
 from gambrel.core.nights import week_of
 from gambrel.store.database import Sessions, connect
 from gambrel.store.database import sessions as sessions_of
 from gambrel.store.plans import plan_heads
+from gambrel.store.sealing import Sealer
+from gambrel.work.discovery import Discoveries
 from gambrel.work.planning import Planning
 
 CONTENT_SECURITY_POLICY = "; ".join(
@@ -41,13 +43,19 @@ COLLECT_AFTER = (50_000, 20, 100)
 
 
 def create_app(
-    database_url: str, secret_key: str, *, pages: Path | None = None, **settings: Any
+    database_url: str,
+    secret_key: str,
+    sealing_key: str,
+    *,
+    pages: Path | None = None,
+    **settings: Any,
 ) -> APIFlask:
     """The application on a database.
 
     Args:
         database_url: a SQLAlchemy URL; the schema must be at its newest revision.
         secret_key: signs session cookies.
+        sealing_key: seals the secrets of sources, see `Sealer`.
         pages: folder of the built front end; without it only the API is served.
         settings: Flask settings that replace those below.
     """
@@ -75,11 +83,12 @@ def create_app(
     )
     app.json.sort_keys = False  # type: ignore[attr-defined]
     maker = sessions_of(connect(database_url))
-    app.extensions["gambrel"] = Planning(maker)
+    shared = app.extensions["gambrel"] = Planning(maker)
+    app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), shared.today)
     CSRFProtect(app)
     problems.register(app)
     app.before_request(sessions.require_sign_in)
-    for module in (sessions, plans, drafts):
+    for module in (sessions, plans, drafts, estate):
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)
     if pages is not None:
@@ -143,6 +152,12 @@ def warm_up(app: APIFlask) -> Thread:
     return thread
 
 
+def watch_sources(app: APIFlask) -> None:
+    """Read sources when their interval has passed, for as long as the process runs."""
+    discoveries: Discoveries = app.extensions["gambrel-discoveries"]
+    discoveries.watch()
+
+
 def current_sessions(app: APIFlask) -> Sessions:
     """The session maker of an application."""
     planning: Planning = app.extensions["gambrel"]
@@ -151,7 +166,11 @@ def current_sessions(app: APIFlask) -> Sessions:
 
 def openapi() -> dict[str, Any]:
     """The OpenAPI description; needs no database."""
-    app = create_app("mariadb+pymysql://nobody@127.0.0.1:1/none", "only for the description")
+    app = create_app(
+        "mariadb+pymysql://nobody@127.0.0.1:1/none",
+        "only for the description",
+        Sealer.new_key(),
+    )
     described = app.spec
     assert isinstance(described, dict)
     return described

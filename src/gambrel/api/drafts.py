@@ -6,11 +6,12 @@ from collections.abc import Callable
 from typing import Any
 
 from apiflask import APIBlueprint
-from flask import Response, jsonify, request
+from flask import Response, jsonify
 
 from gambrel.api import present
 from gambrel.api.plans import read_operations
 from gambrel.api.problems import ProblemError, answer
+from gambrel.api.revisions import seen_revision
 from gambrel.api.schemas import (
     AdoptSchema,
     DraftSchema,
@@ -31,18 +32,6 @@ def _answer(draft: store.Draft, status: int = 200) -> Response:
     return response
 
 
-def _revision() -> int:
-    """The revision that the caller has seen, out of If-Match."""
-    tags = list(request.if_match)
-    if len(tags) != 1 or not tags[0].isdigit():
-        raise ProblemError(
-            428,
-            "Which revision was this based on?",
-            "Send the ETag of the draft as If-Match. Nothing was changed.",
-        )
-    return int(tags[0])
-
-
 def _changed(error: store.Changed) -> Response:
     title, detail = (
         "The draft has changed meanwhile",
@@ -58,7 +47,7 @@ def _changed(error: store.Changed) -> Response:
             412,
             title,
             detail,
-            yours=_revision(),
+            yours=seen_revision(),
             now=present.draft(error.now),
         )
     )
@@ -66,7 +55,7 @@ def _changed(error: store.Changed) -> Response:
 
 def _write(change: Callable[[Any, int], store.Draft]) -> Response:
     """Run a change of a draft as one transaction and answer with the draft as it is then."""
-    revision = _revision()
+    revision = seen_revision()
     try:
         with planning().sessions.begin() as db:
             draft = change(db, revision)
@@ -123,7 +112,7 @@ def redo(draft_id: int) -> Any:
 @blueprint.output(PlanListItemSchema)
 def adopt(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Make the draft the adopted plan."""
-    revision = _revision()
+    revision = seen_revision()
     try:
         with planning().sessions.begin() as db:
             head = store.adopt(db, draft_id, revision, actor=actor(), note=json_data["note"])

@@ -52,7 +52,7 @@ def _day(text: str) -> date:
         ) from None
 
 
-def _looked_at(
+def looked_at(
     plan_id: int, draft_id: int | None
 ) -> tuple[store.PlanHead, store.Draft | None, Forecaster]:
     """A plan, the draft of it that is looked at, if any, and the forecaster of what is shown."""
@@ -111,7 +111,7 @@ def list_plans() -> list[dict[str, Any]]:
 @blueprint.output(PlanSchema)
 def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
     """A plan with its jobs, as adopted or as a draft has it."""
-    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     with planning().sessions() as db:
         open_drafts = store.drafts(db, plan_id)
     body = present.plan(head, forecaster, draft, open_drafts)
@@ -123,7 +123,7 @@ def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
 @blueprint.output(PlanFileSchema)
 def plan_file(plan_id: int, query_data: dict[str, Any]) -> Any:
     """The plan as a plan file (`gambrel-plan/1`)."""
-    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     return _revision_tag(jsonify(write_plan(forecaster.plan)), head, draft)
 
 
@@ -141,7 +141,7 @@ def _week(forecaster: Forecaster, nights: Sequence[Night]) -> list[dict[str, Any
 @blueprint.output(WeekSchema)
 def show_week(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """The seven nights of the week that holds a day, with their verdicts."""
-    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     nights = week_of(_day(day), forecaster.origin.zone)
     body = {"monday": nights[0].date.isoformat(), "nights": _week(forecaster, nights)}
     return _revision_tag(jsonify(body), head, draft)
@@ -165,7 +165,7 @@ def _night(forecaster: Forecaster, night: Night, names: list[str] | None, *, alo
 @blueprint.output(NightSchema)
 def show_night(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """The forecast of the night that begins on a day."""
-    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     night = night_of(_day(day), forecaster.origin.zone)
     body = _night(forecaster, night, query_data["load"], alone=False)
     return _revision_tag(jsonify(body), head, draft)
@@ -178,7 +178,7 @@ def show_run(
     plan_id: int, day: str, job: str, occurrence: str, query_data: dict[str, Any]
 ) -> dict[str, Any]:
     """The machines of one run."""
-    _, _, forecaster = _looked_at(plan_id, query_data["draft"])
+    _, _, forecaster = looked_at(plan_id, query_data["draft"])
     forecast = forecaster.night(night_of(_day(day), forecaster.origin.zone))
     for run in forecast.runs:
         if run.job == job and format_instant(run.occurrence) == occurrence:
@@ -201,7 +201,7 @@ def _found(forecaster: Forecaster, day: str) -> tuple[list[Finding], list[Night]
 @blueprint.output(FindingsSchema)
 def show_findings(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """What is wrong with the week that holds a day, the gravest first."""
-    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     found, _ = _found(forecaster, day)
     body = {"findings": [present.finding(f) for f in found]}
     return _revision_tag(jsonify(body), head, draft)
@@ -212,7 +212,7 @@ def show_findings(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
 @blueprint.output(HelpSchema)
 def show_help(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """Operations that help against a finding: each was simulated."""
-    head, draft, forecaster = _looked_at(plan_id, query_data["draft"])
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     found, nights = _found(forecaster, day)
     chosen = next((f for f in found if f.key == query_data["key"]), None)
     if chosen is None:
@@ -237,7 +237,7 @@ def show_help(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
 def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     """What operations would do to a night and its week. Nothing is written."""
     shared = planning()
-    head, draft, shown = _looked_at(plan_id, json_data["draft"])
+    head, draft, shown = looked_at(plan_id, json_data["draft"])
     operations = read_operations(json_data["operations"])
     words, plan = [], shown.plan
     for operation in operations:

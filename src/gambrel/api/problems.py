@@ -11,6 +11,8 @@ from flask import Response, jsonify
 from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException
 
+from gambrel.core.estate.differences import EstateError
+from gambrel.core.estate.facts import FactError
 from gambrel.core.limits import TooMuch
 from gambrel.core.operations import OperationError
 from gambrel.core.plan_reading import PlanError
@@ -100,6 +102,28 @@ def register(app: APIFlask) -> None:
                 "This change cannot be made",
                 f"{error}. The plan is as it was.",
                 errors=[field_error(error.field, error.value, error.reason)],
+            )
+        )
+
+    @app.errorhandler(FactError)
+    def from_fact(error: FactError) -> Response:
+        return answer(
+            ProblemError(
+                422,
+                "This cannot be a fact of a machine",
+                "Nothing was changed.",
+                errors=[field_error(error.field, error.value, error.reason)],
+            )
+        )
+
+    @app.errorhandler(EstateError)
+    def from_estate(error: EstateError) -> Response:
+        return answer(
+            ProblemError(
+                409,
+                "This cannot be done with the estate as it is",
+                f"{error.subject} {error.reason}. Nothing was changed.",
+                errors=[field_error("subject", error.subject, error.reason)],
             )
         )
 

@@ -11,6 +11,7 @@ from flask_wtf.csrf import generate_csrf
 from gambrel.api.problems import ProblemError
 from gambrel.api.schemas import SessionSchema, SignInSchema
 from gambrel.store.sign_in import use_link
+from gambrel.work.discovery import Discoveries
 from gambrel.work.planning import Planning
 
 blueprint = APIBlueprint("session", __name__, tag="Session", url_prefix="/api/v1/session")
@@ -22,6 +23,12 @@ OPEN_ENDPOINTS = {"session.show", "session.sign_in", "openapi.spec", "openapi.do
 def planning() -> Planning:
     """The shared forecasters and the database of the running application."""
     found: Planning = current_app.extensions["gambrel"]
+    return found
+
+
+def discoveries() -> Discoveries:
+    """What reads sources for the running application."""
+    found: Discoveries = current_app.extensions["gambrel-discoveries"]
     return found
 
 

@@ -15,20 +15,25 @@ import urllib.request
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import FrameType
+from typing import Any
 
 from sqlalchemy.exc import OperationalError
 
 from gambrel.commands.database import (
     database,
     end_with_parent,
+    free_port,
     port_is_free,
     running_address,
 )
 from gambrel.commands.places import PAGES, STATE, CommandError, complain, say
 from gambrel.core.plan_reading import read_plan
 from gambrel.demo import SCENARIOS
+from gambrel.demo.estate import sample_sources
+from gambrel.store import estate
 from gambrel.store.database import Sessions, connect, migrate, sessions
 from gambrel.store.plans import discard_drafts, plan_heads, store_plan
+from gambrel.store.sealing import Sealer
 from gambrel.store.sign_in import new_link
 
 DEFAULT_PORT = 8420
@@ -40,13 +45,22 @@ PLANNER = "Planner"
 
 def secret_key() -> str:
     """The key that signs session cookies: GAMBREL_SECRET_KEY, or one made once for this folder."""
-    given = os.environ.get("GAMBREL_SECRET_KEY")
+    return _key("GAMBREL_SECRET_KEY", "secret-key", lambda: secrets.token_urlsafe(48))
+
+
+def sealing_key() -> str:
+    """The key that seals the secrets of sources: GAMBREL_SEALING_KEY, or one made once."""
+    return _key("GAMBREL_SEALING_KEY", "sealing-key", Sealer.new_key)
+
+
+def _key(variable: str, name: str, make: Callable[[], str]) -> str:
+    given = os.environ.get(variable)
     if given:
         return given
-    path = STATE / "secret-key"
+    path = STATE / name
     if not path.exists():
         path.touch(mode=0o600)
-        path.write_text(secrets.token_urlsafe(48))
+        path.write_text(make())
     return path.read_text()
 
 
@@ -117,6 +131,7 @@ class Application:
             **os.environ,
             "GAMBREL_DATABASE_URL": url,
             "GAMBREL_SECRET_KEY": secret_key(),
+            "GAMBREL_SEALING_KEY": sealing_key(),
         }
         self.process = self._launch()
 
@@ -167,6 +182,54 @@ class Application:
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(self.process.pid, signal.SIGKILL)
             self.process.wait()
+
+
+class StandIns:
+    """The process that plays the sources of the sample estate on a port of loopback."""
+
+    def __init__(self) -> None:
+        self.port = free_port()
+        with (STATE / "stand-ins.log").open("ab") as log:
+            self.process = subprocess.Popen(
+                [sys.executable, "-m", "gambrel.standins", "--port", str(self.port)],
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+                preexec_fn=end_with_parent,
+            )
+
+    def stop(self) -> None:
+        self.process.terminate()
+        try:
+            self.process.wait(5)
+        except subprocess.TimeoutExpired:
+            self.process.kill()
+            self.process.wait()
+
+
+def _connect_samples(maker: Sessions, port: int) -> None:
+    """Have the sample plan know its sources, at the addresses that they have this time."""
+    samples = {sample.name: sample for sample in sample_sources(SCENARIOS["larkmoor"]())}
+    sealer = Sealer(sealing_key())
+    with maker.begin() as db:
+        plan = next(head for head in plan_heads(db) if head.name == "larkmoor")
+        known = {source.name: source for source in estate.sources(db, plan.id)}
+        for sample in samples.values():
+            fields: dict[str, Any] = {
+                "interval_min": 60,
+                "address": f"http://127.0.0.1:{port}/{sample.name}",
+            }
+            if sample.name in known:
+                source = known[sample.name]
+                estate.change_source(db, source.id, source.revision, fields, actor="gambrel demo")
+                continue
+            fields |= {"name": sample.name, "kind": sample.kind, "make": sample.make}
+            accounts = [(a.scope, a.user, a.secret) for a in sample.accounts]
+            estate.add_source(
+                db, plan.id, {**fields, "site": sample.site}, accounts, sealer,
+                actor="gambrel demo",
+            )  # fmt: skip
 
 
 class _Stop(Exception):
@@ -235,8 +298,19 @@ def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
 
 
 def demo(port: int | None, *, fresh: bool) -> None:
-    """Serve with the sample plans."""
-    serve(port, lambda maker: _load_samples(maker, fresh=fresh))
+    """Serve with the sample plans, and with simulated sources that name the sample estate."""
+    played: list[StandIns] = []
+
+    def before(maker: Sessions) -> None:
+        _load_samples(maker, fresh=fresh)
+        played.append(StandIns())
+        _connect_samples(maker, played[0].port)
+
+    try:
+        serve(port, before)
+    finally:
+        for stand_ins in played:
+            stand_ins.stop()
 
 
 def start(port: int | None) -> None:

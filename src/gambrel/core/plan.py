@@ -144,7 +144,7 @@ class Facts:
         quiesces: whether its file systems can be quiesced.
         left_out: set where it is not protected on purpose.
         known_since: when it came into the plan.
-        gone_since: when its source stopped naming it. It is in no job from then on; its points stay.
+        gone_since: when its source stopped naming it; in no job from then on, its points stay.
         reported: what the source says of the facts that the planner overrode, by fact.
     """
 

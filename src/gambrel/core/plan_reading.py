@@ -801,6 +801,16 @@ def read_plan(raw: Any) -> p.Plan:
     return result
 
 
+def facts_from(raw: Any) -> p.Facts:
+    """The facts of a machine that `FACTS` wrote. Raises PlanError."""
+    ctx = _Context()
+    facts = FACTS.read(ctx, "facts", raw)
+    if ctx.problems:
+        raise PlanError(ctx.problems)
+    result: p.Facts = facts
+    return result
+
+
 def write_plan(plan: p.Plan) -> dict[str, Any]:
     """The plan as JSON values: keys in the order of the model, values at their default left out."""
     return {"format": FORMAT, **PLAN.write(plan)}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
@@ -77,12 +78,17 @@ def _condition(condition: Condition) -> str:
     return f"{condition.field} {op} {value}".replace(" is ", " ", 1 if condition.op == "is" else 0)
 
 
+def rule_in_words(rule: Iterable[Condition]) -> str:
+    """A rule of a selection: its conditions, all of which must hold."""
+    return " and ".join(_condition(condition) for condition in rule)
+
+
 def _machines(plan: Plan, job: Job) -> str:
     selection = job.machines
     parts = list(selection.ids[:3])
     if len(selection.ids) > 3:
         parts.append(f"{len(selection.ids) - 3} more by name")
-    parts += [" and ".join(_condition(c) for c in rule) for rule in selection.rules]
+    parts += [rule_in_words(rule) for rule in selection.rules]
     said = " or ".join(parts) if parts else "nothing selected yet"
     if selection.exclude:
         said += f", except {count(len(selection.exclude), 'machine')}"
@@ -238,8 +244,14 @@ def moment(instant: float, zone: str) -> str:
 
 def size(number: float) -> str:
     """Bytes as GiB or TiB."""
-    gib = number / GIB
-    return f"{gib / 1024:.1f} TiB" if gib >= 1024 else f"{gib:.0f} GiB"
+    return gib(number / GIB)
+
+
+def gib(number: float) -> str:
+    """GiB as GiB or TiB; small ones with one decimal."""
+    if number >= 1024:
+        return f"{number / 1024:.1f} TiB"
+    return f"{number:.1f} GiB" if 0 < number < 10 else f"{number:.0f} GiB"
 
 
 def hours(value: float) -> str:

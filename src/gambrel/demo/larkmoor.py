@@ -12,6 +12,7 @@ from random import Random
 from typing import Any
 
 from gambrel.core.plan_reading import FORMAT, parse_instant
+from gambrel.demo.estate import with_facts
 from gambrel.demo.past import existing_points
 from gambrel.demo.writing import EVERY_DAY, WORK_DAYS, disk, rule, schedule
 
@@ -506,5 +507,19 @@ def larkmoor() -> dict[str, Any]:
         "calendars": [{"id": "holidays", "dates": ["2026-10-26", "2026-12-25", "2026-12-26"]}],
         "jobs": _jobs(),
     }
+    with_facts(file)
     file["state"] = {"points": existing_points(file, parse_instant(BEGINS), PAST_DAYS)}
+    file["state"]["points"] += _forgotten_points()
     return file
+
+
+def _forgotten_points() -> list[dict[str, Any]]:
+    """Points of machines that a job protected until somebody moved them to another folder."""
+    return [
+        {
+            "job": "hill-branch", "machine": f"staging-trial-{number:02d}",
+            "repository": "hill-disk", "kind": "full", "at": f"2026-{day}T21:04:00Z",
+            "exists_from": f"2026-{day}T21:31:00Z", "stored_bytes": 48_000_000_000,
+        }
+        for number, day in ((1, "09-10"), (2, "09-10"), (3, "08-20"))
+    ]  # fmt: skip

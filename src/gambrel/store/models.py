@@ -24,6 +24,7 @@ from sqlalchemy import (
     String,
     Text,
     Time,
+    UniqueConstraint,
 )
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
@@ -132,6 +133,109 @@ class AuditRow(Base):
     detail: Mapped[dict[str, Any]]
 
 
+# --- the estate -------------------------------------------------------------------------------
+
+
+class SourceRow(Base):
+    """A host, a manager of hosts or an agent that can be asked what there is.
+
+    `name` is what the `found` entries of a plan call it.
+    """
+
+    __tablename__ = "sources"
+    __table_args__ = (UniqueConstraint("plan_id", "name"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"))
+    name: Mapped[str] = mapped_column(Ident)
+    kind: Mapped[str] = mapped_column(String(20))
+    make: Mapped[str] = mapped_column(String(1))
+    address: Mapped[str] = mapped_column(String(500))
+    site: Mapped[str] = mapped_column(Ident)
+    interval_min: Mapped[int | None]
+    revision: Mapped[int] = mapped_column(default=1)
+
+
+class CredentialRow(Base):
+    """A user and a sealed secret for one part of a source, and how the last try of it went."""
+
+    __tablename__ = "credentials"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    source_id: Mapped[int] = mapped_column(ForeignKey("sources.id", ondelete="CASCADE"))
+    scope: Mapped[str] = mapped_column(String(200))
+    user: Mapped[str] = mapped_column(String(200))
+    sealed_secret: Mapped[str]
+    outcome: Mapped[str] = mapped_column(String(20), default="not tried")
+    failure: Mapped[str] = mapped_column(default="")
+    advice: Mapped[str] = mapped_column(default="")
+    tried_at: Mapped[datetime | None]
+
+
+class DiscoveryRow(Base):
+    """One reading of a source; only a finished one changes anything."""
+
+    __tablename__ = "discoveries"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    source_id: Mapped[int] = mapped_column(ForeignKey("sources.id", ondelete="CASCADE"))
+    state: Mapped[str] = mapped_column(String(20), default="running")
+    read: Mapped[int] = mapped_column(default=0)
+    expected: Mapped[int | None]
+    message: Mapped[str] = mapped_column(default="")
+    found: Mapped[int] = mapped_column(default=0)
+    started_at: Mapped[datetime] = mapped_column(default=now_utc)
+    ended_at: Mapped[datetime | None]
+
+
+class DifferenceRow(Base):
+    """Something that a source says and the plan has otherwise: an entry of the inbox."""
+
+    __tablename__ = "differences"
+    __table_args__ = (UniqueConstraint("plan_id", "key"),)
+
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"))
+    source_id: Mapped[int] = mapped_column(ForeignKey("sources.id", ondelete="CASCADE"))
+    key: Mapped[str] = mapped_column(String(250, collation=EXACT))
+    kind: Mapped[str] = mapped_column(String(20))
+    subject: Mapped[str] = mapped_column(String(20))
+    uid: Mapped[str] = mapped_column(Ident)
+    name: Mapped[str] = mapped_column(Ident)
+    words: Mapped[str]
+    now: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
+    state: Mapped[str] = mapped_column(String(20), default="open", index=True)
+    acceptance_id: Mapped[int | None] = mapped_column(ForeignKey("acceptances.id"))
+    found_at: Mapped[datetime] = mapped_column(default=now_utc)
+
+
+class StandingRuleRow(Base):
+    """What is done with differences of a kind as soon as they are found."""
+
+    __tablename__ = "standing_rules"
+
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"), primary_key=True)
+    kind: Mapped[str] = mapped_column(String(20), primary_key=True)
+    action: Mapped[str] = mapped_column(String(20))
+
+
+class AcceptanceRow(Base):
+    """A change of the estate: from one version of the plan to the next."""
+
+    __tablename__ = "acceptances"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"))
+    before_version: Mapped[int] = mapped_column(ForeignKey("versions.id"))
+    after_version: Mapped[int] = mapped_column(ForeignKey("versions.id"))
+    what: Mapped[str] = mapped_column(String(20))
+    words: Mapped[list[Any]]
+    subjects: Mapped[list[Any]]
+    actor: Mapped[str] = mapped_column(String(200))
+    at: Mapped[datetime] = mapped_column(default=now_utc)
+    undone: Mapped[bool] = mapped_column(default=False)
+
+
 # --- the plan file ----------------------------------------------------------------------------
 
 
@@ -199,6 +303,8 @@ class HostRow(InVersion, Base):
     cluster: Mapped[str | None] = mapped_column(Ident)
     nic_mbit_per_s: Mapped[float | None]
     snapshot_slots: Mapped[int | None] = mapped_column(BigInteger)
+    found_source: Mapped[str | None] = mapped_column(Ident)
+    found_uid: Mapped[str | None] = mapped_column(Ident)
 
 
 class DatastoreRow(InVersion, Base):
@@ -206,6 +312,8 @@ class DatastoreRow(InVersion, Base):
 
     read_mib_per_s: Mapped[float | None]
     task_slots: Mapped[int | None] = mapped_column(BigInteger)
+    found_source: Mapped[str | None] = mapped_column(Ident)
+    found_uid: Mapped[str | None] = mapped_column(Ident)
 
 
 class DatastoreHostRow(Entry, Base):
@@ -271,6 +379,7 @@ class MachineRow(InVersion, Base):
     compress_ratio: Mapped[float]
     rpo_hours: Mapped[float | None]
     rto_hours: Mapped[float | None]
+    facts: Mapped[dict[str, Any]] = mapped_column(default=dict)
 
 
 class DiskRow(InVersion, Base):
@@ -283,6 +392,7 @@ class DiskRow(InVersion, Base):
     swap_gib: Mapped[float]
     datastore: Mapped[str | None] = mapped_column(Ident)
     read_mib_per_s: Mapped[float | None]
+    holds_backups: Mapped[bool] = mapped_column(default=False)
 
 
 class WindowRow(InVersion, Base):

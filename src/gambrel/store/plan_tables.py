@@ -12,7 +12,7 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from gambrel.core import plan as p
-from gambrel.core.plan_reading import CONDITION, Problem
+from gambrel.core.plan_reading import CONDITION, FACTS, Problem, facts_from
 from gambrel.store import models as m
 
 Rows = list[tuple[type[m.Base], list[dict[str, Any]]]]
@@ -58,6 +58,24 @@ def _columns(model: type[m.Base], item: Any) -> dict[str, Any]:
     """The columns of a model that are attributes of an object of the plan by the same name."""
     names = {column.key for column in model.__table__.columns}
     return {f.name: getattr(item, f.name) for f in fields(item) if f.name in names}
+
+
+_NO_FACTS = p.Facts()
+
+
+def _facts(raw: dict[str, Any]) -> p.Facts:
+    return facts_from(raw) if raw else _NO_FACTS
+
+
+def _found_columns(found: p.Found | None) -> dict[str, Any]:
+    return {
+        "found_source": None if found is None else found.source,
+        "found_uid": None if found is None else found.uid,
+    }
+
+
+def _found(row: Any) -> p.Found | None:
+    return None if row.found_source is None else p.Found(row.found_source, row.found_uid)
 
 
 def _retention_columns(retention: p.Retention) -> dict[str, Any]:
@@ -192,15 +210,30 @@ def _rows(plan: p.Plan) -> Rows:
         ),
         (m.LinkLimitRow, children[m.LinkLimitRow]),
         (m.ClusterRow, _ordered({"id": cluster} for cluster in clusters)),
-        (m.HostRow, _ordered(_columns(m.HostRow, x) for x in plan.hosts)),
-        (m.DatastoreRow, _ordered(_columns(m.DatastoreRow, x) for x in plan.datastores)),
+        (
+            m.HostRow,
+            _ordered({**_columns(m.HostRow, x), **_found_columns(x.found)} for x in plan.hosts),
+        ),
+        (
+            m.DatastoreRow,
+            _ordered(
+                {**_columns(m.DatastoreRow, x), **_found_columns(x.found)} for x in plan.datastores
+            ),
+        ),
         (m.DatastoreHostRow, children[m.DatastoreHostRow]),
         (m.ProxyRow, _ordered(_columns(m.ProxyRow, x) for x in plan.proxies)),
         (m.ProxyDatastoreRow, children[m.ProxyDatastoreRow]),
         (m.RepositoryRow, _ordered(_columns(m.RepositoryRow, x) for x in plan.repositories)),
         (
             m.MachineRow,
-            _ordered({**_columns(m.MachineRow, x), "tags": list(x.tags)} for x in plan.machines),
+            _ordered(
+                {
+                    **_columns(m.MachineRow, x),
+                    "tags": list(x.tags),
+                    "facts": {} if x.facts == _NO_FACTS else FACTS.write(x.facts),
+                }
+                for x in plan.machines
+            ),
         ),
         (m.DiskRow, children[m.DiskRow]),
         (m.WindowRow, _ordered(_columns(m.WindowRow, x) for x in plan.windows)),
@@ -379,9 +412,14 @@ def load_plan(session: Session, version_id: int) -> p.Plan:
             )
             for row in read.rows(m.LinkRow)
         ),
-        hosts=tuple(_made(p.Host, row) for row in read.rows(m.HostRow)),
+        hosts=tuple(_made(p.Host, row, found=_found(row)) for row in read.rows(m.HostRow)),
         datastores=tuple(
-            _made(p.Datastore, row, hosts=tuple(x.host for x in mounts[row.id]))
+            _made(
+                p.Datastore,
+                row,
+                hosts=tuple(x.host for x in mounts[row.id]),
+                found=_found(row),
+            )
             for row in read.rows(m.DatastoreRow)
         ),
         proxies=tuple(
@@ -394,6 +432,7 @@ def load_plan(session: Session, version_id: int) -> p.Plan:
                 p.Machine,
                 row,
                 tags=tuple(row.tags),
+                facts=_facts(row.facts),
                 disks=tuple(_made(p.Disk, x) for x in disks[row.id]),
             )
             for row in read.rows(m.MachineRow)

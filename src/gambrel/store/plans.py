@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
@@ -17,7 +16,8 @@ from gambrel.core.operations import (
     operation_to_dict,
 )
 from gambrel.core.plan import Plan
-from gambrel.store.models import AuditRow, DraftOperationRow, DraftRow, PlanRow
+from gambrel.store.audit import audit
+from gambrel.store.models import DraftOperationRow, DraftRow, PlanRow
 from gambrel.store.plan_tables import load_plan, save_plan
 
 
@@ -65,10 +65,6 @@ class Draft:
         return tuple(change.operation for change in self.changes)
 
 
-def _audit(session: Session, actor: str, action: str, subject: str, **detail: Any) -> None:
-    session.add(AuditRow(actor=actor, action=action, subject=subject, detail=detail))
-
-
 # --- plans ------------------------------------------------------------------------------------
 
 
@@ -98,7 +94,7 @@ def store_plan(session: Session, name: str, plan: Plan, *, actor: str, note: str
         session.add(row)
         session.flush()
     row.adopted_version = save_plan(session, row.id, plan, note)
-    _audit(session, actor, "store plan", f"plan {row.id}", version=row.adopted_version, note=note)
+    audit(session, actor, "store plan", f"plan {row.id}", version=row.adopted_version, note=note)
     session.flush()
     return PlanHead(row.id, row.name, row.adopted_version)
 
@@ -109,7 +105,7 @@ def discard_drafts(session: Session, plan_id: int, *, actor: str) -> None:
     for row in session.scalars(query.with_for_update()):
         row.state = "discarded"
         row.revision += 1
-        _audit(session, actor, "discard", f"draft {row.id}")
+        audit(session, actor, "discard", f"draft {row.id}")
 
 
 def version_plan(session: Session, version_id: int) -> Plan:
@@ -174,7 +170,7 @@ def start_draft(session: Session, plan_id: int, name: str, *, actor: str) -> Dra
     row = DraftRow(plan_id=plan_id, base_version=head.adopted_version, name=name)
     session.add(row)
     session.flush()
-    _audit(session, actor, "start draft", f"draft {row.id}", plan=plan_id, name=name)
+    audit(session, actor, "start draft", f"draft {row.id}", plan=plan_id, name=name)
     return _draft(session, row)
 
 
@@ -217,7 +213,7 @@ def add_operations(
                 words=words,
             )
         )
-        _audit(session, actor, operation.name, f"draft {draft_id}", words=words)
+        audit(session, actor, operation.name, f"draft {draft_id}", words=words)
     row.revision += 1
     session.flush()
     return _draft(session, row)
@@ -238,7 +234,7 @@ def _set_undone(
         target.undone = undone
         row.revision += 1
         action = "undo" if undone else "redo"
-        _audit(session, actor, action, f"draft {draft_id}", words=target.words)
+        audit(session, actor, action, f"draft {draft_id}", words=target.words)
         session.flush()
     return _draft(session, row)
 
@@ -269,6 +265,6 @@ def adopt(session: Session, draft_id: int, revision: int, *, actor: str, note: s
     head_row.adopted_version = save_plan(session, row.plan_id, plan, note)
     row.state = "adopted"
     row.revision += 1
-    _audit(session, actor, "adopt", f"draft {draft_id}", version=head_row.adopted_version)
+    audit(session, actor, "adopt", f"draft {draft_id}", version=head_row.adopted_version)
     session.flush()
     return PlanHead(head_row.id, head_row.name, head_row.adopted_version)

@@ -9,6 +9,7 @@ from datetime import date
 from threading import Lock
 
 from gambrel.core.operations import Operation, apply_all, operation_to_dict
+from gambrel.core.plan import Plan
 from gambrel.store.database import Sessions
 from gambrel.store.plans import Draft, PlanHead, version_plan
 from gambrel.work.forecaster import Forecaster, origin_night
@@ -22,7 +23,7 @@ class Planning:
 
     def __init__(self, sessions: Sessions, today: Callable[[], date] = date.today) -> None:
         self.sessions = sessions
-        self._today = today
+        self.today = today
         self._lock = Lock()
         self._kept: OrderedDict[str, Forecaster] = OrderedDict()
 
@@ -45,9 +46,13 @@ class Planning:
         def make() -> Forecaster:
             with self.sessions() as session:
                 plan = version_plan(session, version_id)
-            return Forecaster(plan, origin_night(plan, self._today()))
+            return Forecaster(plan, origin_night(plan, self.today()))
 
         return self._get(f"version {version_id}", make)
+
+    def plan(self, version_id: int) -> Plan:
+        """The plan of a stored version. Raises NotFound."""
+        return self.version(version_id).plan
 
     def changed(self, base: Forecaster, key: str, operations: Sequence[Operation]) -> Forecaster:
         """The forecaster of a plan with operations applied. Raises OperationError."""

@@ -235,6 +235,95 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{source_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a source and its accounts; what it found stays in the plan. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    source_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change the address, the site or the interval of a source (If-Match: its revision). */
+        patch: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    source_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SourceEditSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourceSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/file": {
         parameters: {
             query?: never;
@@ -264,6 +353,64 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["PlanFileSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What sources say and the plan has otherwise, each with the jobs that it changes. */
+        get: {
+            parameters: {
+                query?: {
+                    state?: "open" | "dismissed";
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["InboxSchema"];
                     };
                 };
                 /** @description Not found */
@@ -448,6 +595,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/estate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A page of the machines, what they come to by group, and the coverage of all. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    search?: string;
+                    coverage?: ("not protected" | "stale" | "twice" | "protected" | "left out" | "gone")[];
+                    where?: string[];
+                    hazards?: boolean;
+                    group?: "none" | "coverage" | "folder" | "host" | "cluster" | "site" | "tag" | "role" | "source" | "kind";
+                    sort?: "name" | "coverage" | "used" | "provisioned" | "change" | "host" | "folder" | "newest" | "growth" | "jobs" | "hazards";
+                    descending?: boolean;
+                    /** @description a version of the plan */
+                    as_of?: number | null;
+                    offset?: number;
+                    limit?: number;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MachinePageSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/preview": {
         parameters: {
             query?: never;
@@ -568,6 +785,210 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All sources with their accounts and their last discovery. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourcesSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** A new source; its secrets are sealed and never given out again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewSourceSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourceSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/estate.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The machines that a filter lets through as CSV (UTF-8, RFC 4180). */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    search?: string;
+                    coverage?: ("not protected" | "stale" | "twice" | "protected" | "left out" | "gone")[];
+                    where?: string[];
+                    hazards?: boolean;
+                    group?: "none" | "coverage" | "folder" | "host" | "cluster" | "site" | "tag" | "role" | "source" | "kind";
+                    sort?: "name" | "coverage" | "used" | "provisioned" | "change" | "host" | "folder" | "newest" | "growth" | "jobs" | "hazards";
+                    descending?: boolean;
+                    /** @description a version of the plan */
+                    as_of?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description The machines as CSV. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/discoveries/{discovery_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have a discovery end without a result. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    discovery_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/weeks/{day}": {
         parameters: {
             query?: never;
@@ -611,6 +1032,113 @@ export interface paths {
                 };
                 /** @description Validation error */
                 422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/discoveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to read some sources, in the background; those that are being read go on. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenSourcesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourcesSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/acceptances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All changes of the estate, newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptancesSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -750,6 +1278,422 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/estate/facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** State facts of machines, bring back what was before, or leave machines out on purpose. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FactEditSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema1"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account_id}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replace the user and the secret of an account. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    account_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SecretSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourceSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What taking some differences would do to jobs and to the week that holds a night. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["DifferencesEffectSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["EffectSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take differences into the plan: a new version of it, which can be undone. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenDifferencesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema1"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put dismissed differences on the inbox again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenDifferencesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/access-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try all accounts of some sources, side by side. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenSourcesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourcesSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox/dismiss": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take differences off the inbox; they stay off until the source says something else. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenDifferencesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/findings/{day}": {
         parameters: {
             query?: never;
@@ -810,6 +1754,113 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/standing-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Have a kind of difference accepted or dismissed as soon as it is found, or asked about. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["StandingRuleSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StandingRuleSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/acceptances/{acceptance_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring back what one change of the estate changed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    acceptance_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema1"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/findings/{day}/help": {
         parameters: {
             query?: never;
@@ -841,6 +1892,162 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["HelpSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/estate/exposure/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The worst exposure of every machine in the week that holds a day. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ExposureSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/acceptances/{acceptance_id}/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring back the whole estate as it was after a change; jobs and points stay. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    acceptance_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema1"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/estate/machines/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that is known of a machine, and what the week that holds a night does with it. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    night: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MachineSchema"];
                     };
                 };
                 /** @description Not found */
@@ -1045,13 +2252,138 @@ export interface components {
             changes: components["schemas"]["ChangeSchema"][];
             can_redo: boolean;
         };
+        CredentialSchema: {
+            id: number;
+            scope: string;
+            user: string;
+            /** @enum {string} */
+            outcome: "not tried" | "works" | "fails";
+            failure: string;
+            advice: string;
+            tried_at: string | null;
+        };
+        DiscoverySchema: {
+            id: number;
+            state: string;
+            read: number;
+            expected: number | null;
+            message: string;
+            found: number;
+            started_at: string;
+            ended_at: string | null;
+        };
+        SourceSchema: {
+            id: number;
+            name: string;
+            kind: string;
+            make: string;
+            address: string;
+            site: string;
+            interval_min: number | null;
+            revision: number;
+            /** @enum {string} */
+            access: "not tried" | "works" | "works for most" | "fails";
+            credentials: components["schemas"]["CredentialSchema"][];
+            last_discovery: components["schemas"]["DiscoverySchema"] | null;
+            differences: number;
+        };
+        SourceEditSchema: {
+            address?: string;
+            site?: string;
+            interval_min?: number | null;
+        };
         PlanFileSchema: {
             format: string;
         } & {
             [key: string]: unknown;
         };
+        SubjectSchema: {
+            kind: string;
+            id: string;
+        };
+        JobEffectSchema: {
+            machine: string;
+            job: string;
+            joins: boolean;
+            words: string;
+        };
+        DifferenceSchema: {
+            id: number;
+            /** @enum {string} */
+            kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed";
+            subject: components["schemas"]["SubjectSchema"];
+            source: string;
+            words: string;
+            found_at: string;
+            jobs: components["schemas"]["JobEffectSchema"][];
+        };
+        InboxSchema: {
+            differences: components["schemas"]["DifferenceSchema"][];
+            rules: {
+                [key: string]: unknown;
+            };
+            dismissed: number;
+        };
         NewDraftSchema: {
             name: string;
+        };
+        GroupSchema: {
+            name: string;
+            machines: number;
+            used_gib: number;
+            not_protected: number;
+        };
+        CoverageSumSchema: {
+            /** @enum {string} */
+            state: "not protected" | "stale" | "twice" | "protected" | "left out" | "gone";
+            machines: number;
+            used_gib: number;
+            /** Format: date */
+            since: string | null;
+        };
+        HazardSchema: {
+            kind: string;
+            words: string;
+        };
+        MachineEntrySchema: {
+            name: string;
+            kind: string;
+            group: string;
+            site: string;
+            host: string | null;
+            cluster: string;
+            folder: string;
+            tags: string[];
+            role: string;
+            source: string | null;
+            powered_on: boolean;
+            disks: number;
+            used_gib: number;
+            provisioned_gib: number;
+            swap_gib: number;
+            daily_change: number;
+            change_from: string;
+            compress_ratio: number;
+            growth_per_year: number;
+            overridden: string[];
+            /** @enum {string} */
+            coverage: "not protected" | "stale" | "twice" | "protected" | "left out" | "gone";
+            coverage_words: string;
+            /** Format: date */
+            since: string | null;
+            jobs: string[];
+            newest: string | null;
+            rpo_hours: number | null;
+            hazards: components["schemas"]["HazardSchema"][];
+        };
+        MachinePageSchema: {
+            total: number;
+            all: number;
+            groups: components["schemas"]["GroupSchema"][];
+            coverage: components["schemas"]["CoverageSumSchema"][];
+            to_review: string[];
+            as_of: string;
+            rows: components["schemas"]["MachineEntrySchema"][];
         };
         ReasonSchema: {
             kind: string;
@@ -1206,10 +2538,47 @@ export interface components {
             /** @default  */
             note: string;
         };
+        SourcesSchema: {
+            sources: components["schemas"]["SourceSchema"][];
+        };
+        NewAccountSchema: {
+            /** @default source */
+            scope: string;
+            user: string;
+            secret: string;
+        };
+        NewSourceSchema: {
+            name: string;
+            /** @enum {string} */
+            kind: "manager" | "host" | "agent";
+            /** @enum {string} */
+            make: "A" | "B" | "C";
+            address: string;
+            site: string;
+            /** @default null */
+            interval_min: number | null;
+            accounts: components["schemas"]["NewAccountSchema"][];
+        };
         WeekSchema: {
             /** Format: date */
             monday: string;
             nights: components["schemas"]["NightSummarySchema"][];
+        };
+        ChosenSourcesSchema: {
+            sources: number[];
+        };
+        AcceptanceSchema: {
+            id: number;
+            what: string;
+            words: string[];
+            before_version: number;
+            after_version: number;
+            actor: string;
+            at: string;
+            undone: boolean;
+        };
+        AcceptancesSchema: {
+            acceptances: components["schemas"]["AcceptanceSchema"][];
         };
         NightSchema1: {
             /** Format: date */
@@ -1235,9 +2604,60 @@ export interface components {
         OperationsSchema: {
             operations: components["schemas"]["OperationSchema"][];
         };
-        SubjectSchema: {
-            kind: string;
-            id: string;
+        AcceptanceSchema1: {
+            id: number;
+            what: string;
+            words: string[];
+            before_version: number;
+            after_version: number;
+            actor: string;
+            at: string;
+            undone: boolean;
+        };
+        LeftOutSchema: {
+            reason: string;
+            /**
+             * Format: date
+             * @default null
+             */
+            review: string | null;
+        };
+        FactEditSchema: {
+            machines: string[];
+            state?: {
+                [key: string]: unknown;
+            };
+            revert?: string[];
+            /** @default null */
+            leave_out: components["schemas"]["LeftOutSchema"] | null;
+            /** @default false */
+            take_in: boolean;
+        };
+        SecretSchema: {
+            user: string;
+            secret: string;
+        };
+        NightEffectSchema: {
+            /** Format: date */
+            date: string;
+            verdict_before: string;
+            verdict_after: string;
+            end_before: string | null;
+            end_after: string | null;
+            over_s_before: number;
+            over_s_after: number;
+        };
+        EffectSchema: {
+            jobs: components["schemas"]["JobEffectSchema"][];
+            nights: components["schemas"]["NightEffectSchema"][];
+        };
+        DifferencesEffectSchema: {
+            ids: number[];
+            /** Format: date */
+            night: string;
+        };
+        ChosenDifferencesSchema: {
+            ids: number[];
         };
         FindingSchema: {
             key: string;
@@ -1255,6 +2675,12 @@ export interface components {
         FindingsSchema: {
             findings: components["schemas"]["FindingSchema"][];
         };
+        StandingRuleSchema: {
+            /** @enum {string} */
+            kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed";
+            /** @enum {string|null} */
+            action: "accept" | "dismiss" | null;
+        };
         SuggestionSchema: {
             words: string;
             operations: components["schemas"]["OperationSchema"][];
@@ -1268,6 +2694,97 @@ export interface components {
         HelpSchema: {
             tried: number;
             suggestions: components["schemas"]["SuggestionSchema"][];
+        };
+        ExposureSchema: {
+            worst_s: {
+                [key: string]: unknown;
+            };
+        };
+        DiskSchema: {
+            id: string;
+            provisioned_gib: number;
+            used_gib: number;
+            swap_gib: number;
+            unused_gib: number;
+            datastore: string | null;
+            holds_backups: boolean;
+            left_out_by: string[];
+        };
+        UserSnapshotSchema: {
+            name: string;
+            taken_at: string;
+            gib: number;
+        };
+        ProtectedBySchema: {
+            job: string;
+            name: string;
+            how: string;
+            newest: string | null;
+            points: number;
+        };
+        NextRunSchema: {
+            job: string;
+            occurrence: string;
+            kind: string | null;
+            start: string | null;
+            ended: string;
+            outcome: string;
+            source_bytes: number;
+        };
+        JobOfferSchema: {
+            job: string;
+            name: string;
+            alike: number;
+        };
+        MachineSchema: {
+            name: string;
+            kind: string;
+            group: string;
+            site: string;
+            host: string | null;
+            cluster: string;
+            folder: string;
+            tags: string[];
+            role: string;
+            source: string | null;
+            powered_on: boolean;
+            disks: number;
+            used_gib: number;
+            provisioned_gib: number;
+            swap_gib: number;
+            daily_change: number;
+            change_from: string;
+            compress_ratio: number;
+            growth_per_year: number;
+            overridden: string[];
+            /** @enum {string} */
+            coverage: "not protected" | "stale" | "twice" | "protected" | "left out" | "gone";
+            coverage_words: string;
+            /** Format: date */
+            since: string | null;
+            jobs: string[];
+            newest: string | null;
+            rpo_hours: number | null;
+            hazards: components["schemas"]["HazardSchema"][];
+            churn_ceiling: number;
+            rto_hours: number | null;
+            nic_mbit_per_s: number | null;
+            uid: string | null;
+            /** Format: date */
+            known_since: string | null;
+            /** Format: date */
+            gone_since: string | null;
+            quiesces: boolean;
+            left_out: components["schemas"]["LeftOutSchema"] | null;
+            reported: {
+                [key: string]: unknown;
+            };
+            disk_list: components["schemas"]["DiskSchema"][];
+            snapshots: components["schemas"]["UserSnapshotSchema"][];
+            protected_by: components["schemas"]["ProtectedBySchema"][];
+            worst_exposure_s: number | null;
+            next_runs: components["schemas"]["NextRunSchema"][];
+            offers: components["schemas"]["JobOfferSchema"][];
         };
         ReadingSchema: {
             disk: string;

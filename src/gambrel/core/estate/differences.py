@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import date
@@ -11,7 +10,7 @@ from typing import Any, Literal
 
 from gambrel.core import plan as p
 from gambrel.core.estate import inventory as inv
-from gambrel.core.estate.facts import daily_change_of, without_override
+from gambrel.core.estate.facts import daily_change_of
 from gambrel.core.words import gib
 
 DifferenceKind = Literal["new", "gone", "moved", "grown", "renamed", "changed"]
@@ -58,8 +57,7 @@ class Difference:
     @property
     def key(self) -> str:
         """The same for the same difference found again, another as soon as the source says more."""
-        said = json.dumps([self.words, self.name], sort_keys=True)
-        digest = hashlib.sha256(said.encode()).hexdigest()[:16]
+        digest = hashlib.sha256(f"{self.name}: {self.words}".encode()).hexdigest()[:16]
         return f"{self.subject}:{self.kind}:{self.source}:{self.uid}:{digest}"[:240]
 
 
@@ -217,7 +215,7 @@ def _changes_of(
     told = list(_disk_changes(was, now, stores))
     if told:
         yield _difference("grown", found, now, was.id, f"{was.id}: {'; '.join(told)}")
-    told = list(_other_changes(was, now))
+    told = list(_other_changes(was, now, found))
     if told:
         yield _difference("changed", found, now, was.id, f"{was.id}: {'; '.join(told)}")
 
@@ -248,7 +246,9 @@ def _disk_changes(
             yield f"disk {ident} is no longer there"
 
 
-def _other_changes(was: p.Machine, now: inv.FoundMachine) -> Iterator[str]:
+def _other_changes(was: p.Machine, now: inv.FoundMachine, found: inv.Inventory) -> Iterator[str]:
+    if was.facts.found is None and found.complete:
+        yield f"is {now.uid} of {found.source}"
     if now.powered_on != was.powered_on:
         yield "switched on" if now.powered_on else "switched off"
     if now.folder != was.folder:
@@ -349,9 +349,7 @@ def _take_store(plan: p.Plan, d: Difference, _today: date) -> p.Plan:
     hosts = tuple(_by_uid(plan.hosts, d.source, uid, "host", d.name) for uid in now.hosts)
     if d.kind == "new":
         name = _free_name(now.name, plan.datastore_by_id, now.uid)
-        return replace(
-            plan, datastores=(*plan.datastores, p.Datastore(name, hosts, found=found))
-        )
+        return replace(plan, datastores=(*plan.datastores, p.Datastore(name, hosts, found=found)))
     was = plan.datastore_by_id.get(d.name)
     if was is None:
         raise EstateError(d.name, "is not a datastore of this plan any more")
@@ -359,8 +357,18 @@ def _take_store(plan: p.Plan, d: Difference, _today: date) -> p.Plan:
     return replace(plan, datastores=_replaced(plan.datastores, d.name, changed))
 
 
+def _subject(plan: p.Plan, d: Difference) -> p.Machine | None:
+    """The machine that a difference is about: by identity, so that a rename does not lose it."""
+    found = p.Found(d.source, d.uid)
+    for machine in plan.machines:
+        if machine.facts.found == found:
+            return machine
+    named = plan.machine_by_id.get(d.name)
+    return named if named is not None and named.facts.found is None else None
+
+
 def _take_machine(plan: p.Plan, d: Difference, today: date) -> p.Plan:
-    was = plan.machine_by_id.get(d.name)
+    was = _subject(plan, d)
     if d.kind == "gone":
         if was is None:
             raise EstateError(d.name, "is not a machine of this plan any more")
@@ -372,10 +380,6 @@ def _take_machine(plan: p.Plan, d: Difference, today: date) -> p.Plan:
         if d.kind != "new":
             raise EstateError(d.name, "is not a machine of this plan any more")
         return replace(plan, machines=(*plan.machines, _new_machine(plan, d, now, today)))
-    if d.kind == "new" and not was.gone:
-        # Another machine has that name: this one gets a name of its own.
-        added = _new_machine(plan, d, now, today)
-        return replace(plan, machines=(*plan.machines, added))
     if d.kind == "renamed":
         return renamed(plan, was.id, _free_name(now.name, plan.machine_by_id, now.uid))
     changed = _changed_machine(plan, d, was, now)
@@ -514,5 +518,5 @@ def renamed(plan: p.Plan, old: str, new: str) -> p.Plan:
 
 __all__ = [
     "KINDS", "Difference", "DifferenceKind", "EstateError", "SubjectKind", "accept",
-    "differences", "in_order", "renamed", "without_override",
+    "differences", "in_order", "renamed",
 ]  # fmt: skip

@@ -17,7 +17,7 @@ from gambrel.core.words import count, duration, hours, moment, size
 def rpo_missed(look: Look) -> Iterator[Finding]:
     """More work would be lost at some time than a machine's RPO allows."""
     for machine, exposure in zip(look.plan.machines, look.forecast.exposure, strict=True):
-        if exposure.rpo_met is not False or exposure.worst_s is None:
+        if exposure.rpo_met is not False or exposure.worst_s is None or machine.gone:
             continue
         assert machine.rpo_hours is not None
         jobs = look.jobs_of[machine.id]
@@ -39,6 +39,8 @@ def unprotected(look: Look) -> Iterator[Finding]:
     for machine, exposure in zip(look.plan.machines, look.forecast.exposure, strict=True):
         jobs = look.jobs_of[machine.id]
         if jobs and exposure.worst_s is not None:
+            continue
+        if machine.gone or machine.facts.left_out is not None:
             continue
         used = sum(disk.used_gib for disk in machine.disks) * GIB
         if jobs:
@@ -124,7 +126,8 @@ def backup_disk(look: Look) -> Iterator[Finding]:
     for job in look.plan.jobs:
         for machine in look.machines_of[job.id]:
             for disk in look.disks(job, machine):
-                if not any(word in disk.id.casefold() for word in words):
+                named = any(word in disk.id.casefold() for word in words)
+                if not (named or disk.holds_backups):
                     continue
                 used = disk.used_gib * GIB
                 yield Finding(

@@ -1,0 +1,163 @@
+"""What all connectors share: places, accounts, requests with a time limit, errors that advise."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal, Protocol
+
+import requests
+
+from gambrel.core.estate.inventory import Inventory
+
+Progress = Callable[[int, int | None], None]
+"""Called with how many things were read and how many there are, where that is known."""
+
+CONNECT_WITHIN_S = 3.0
+ANSWER_WITHIN_S = 10.0
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where a source is: its id in the plan, its address, the site of all that it names."""
+
+    source: str
+    address: str
+    site: str
+    kind: Literal["manager", "host", "agent"]
+
+
+@dataclass(frozen=True, slots=True)
+class Account:
+    """A user of a part of a source; the secret is in no text that is made of it."""
+
+    scope: str
+    user: str
+    secret: str = field(repr=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Access:
+    """How one account did: what failed and what to do, both empty where it works."""
+
+    works: bool
+    failure: str = ""
+    advice: str = ""
+
+
+class SourceError(Exception):
+    """A source that cannot be read: what failed, and what to do."""
+
+    def __init__(self, failure: str, advice: str) -> None:
+        self.failure = failure
+        self.advice = advice
+        super().__init__(f"{failure} {advice}")
+
+
+class Cancelled(Exception):
+    """Somebody does not want the answer any more."""
+
+
+class Connector(Protocol):
+    """Asks one source of a make."""
+
+    def check(self, account: Account, within_s: float) -> Access:
+        """Whether an account may do what it is for; it never raises."""
+
+    def read(self, account: Account, progress: Progress) -> Inventory:
+        """All that the source names.
+
+        Raises:
+            SourceError: where it cannot be read, or says something that makes no sense.
+        """
+
+
+_REFUSALS = {
+    401: ("The user or the secret is wrong.", "Enter them again; mind upper and lower case."),
+    403: (
+        "The account may not do this.",
+        "Give it the right to read machines and to take snapshots, or name another account.",
+    ),
+    404: ("There is nothing at this address.", "Check the address and the make of the source."),
+    423: ("The account is locked.", "Unlock it at the source, then try again."),
+}
+
+
+def ask(
+    method: str,
+    address: str,
+    *,
+    within_s: float = ANSWER_WITHIN_S,
+    session: requests.Session | None = None,
+    **more: Any,
+) -> Any:
+    """The JSON of an answer.
+
+    Raises:
+        SourceError: for no answer in time, a refusal, or an answer that is no JSON object.
+    """
+    try:
+        # No proxy of the environment and no redirect: an account goes where it was meant to go.
+        asking = session or requests.Session()
+        asking.trust_env = False
+        answer = asking.request(
+            method, address, timeout=(min(CONNECT_WITHIN_S, within_s), within_s),
+            allow_redirects=False, **more,
+        )  # fmt: skip
+    except requests.Timeout:
+        raise SourceError(
+            f"No answer within {within_s:g} s.", "Check that it runs and is not overloaded."
+        ) from None
+    except requests.RequestException:
+        raise SourceError(
+            "It cannot be reached.", "Check the address, the port and the firewall between."
+        ) from None
+    if answer.status_code in _REFUSALS:
+        failure, advice = _REFUSALS[answer.status_code]
+        raise SourceError(_said(answer) or failure, advice)
+    if answer.status_code >= 300:
+        raise SourceError(
+            f"It answers with status {answer.status_code}.", "Look into the log of the source."
+        )
+    try:
+        body = answer.json()
+    except ValueError:
+        body = None
+    if not isinstance(body, Mapping):
+        raise SourceError(
+            "Its answer is not what this make sends.", "Check the make of the source."
+        )
+    return body
+
+
+def _said(answer: requests.Response) -> str:
+    """What a refusal says of itself."""
+    try:
+        said = answer.json().get("reason", "")
+    except (ValueError, AttributeError):
+        return ""
+    return said[:200] if isinstance(said, str) else ""
+
+
+def checked(question: Callable[[], Any]) -> Access:
+    """The outcome of a question that only asks for access."""
+    try:
+        question()
+    except SourceError as error:
+        return Access(False, error.failure, error.advice)
+    return Access(True)
+
+
+def understood(make: Callable[[], Inventory]) -> Inventory:
+    """An inventory made of an answer.
+
+    Raises:
+        SourceError: where the answer lacks something or contradicts itself.
+    """
+    try:
+        return make()
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        what = f"lacks {error}" if isinstance(error, KeyError) else str(error)
+        raise SourceError(
+            f"Its answer makes no sense: {what}.", "Nothing was changed; look at the source."
+        ) from None
