@@ -13,7 +13,7 @@ from flask import Response, send_from_directory
 from flask_wtf.csrf import CSRFProtect
 
 from gambrel import __version__
-from gambrel.api import drafts, estate, plans, present, problems, sessions
+from gambrel.api import drafts, estate, imports, plans, present, problems, sessions
 from gambrel.api.schemas import ProblemSchema
 from gambrel.core.nights import week_of
 from gambrel.store.database import Sessions, connect
@@ -88,7 +88,7 @@ def create_app(
     CSRFProtect(app)
     problems.register(app)
     app.before_request(sessions.require_sign_in)
-    for module in (sessions, plans, drafts, estate):
+    for module in (sessions, plans, drafts, estate, imports):
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)
     if pages is not None:

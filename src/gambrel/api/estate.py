@@ -364,7 +364,7 @@ def edit_facts(plan_id: int, json_data: dict[str, Any]) -> Any:
     shared = planning()
     with shared.sessions.begin() as db:
         made = store.edit_facts(db, plan_id, edit, shared.plan, actor=actor())
-    return jsonify(_acceptance(made))
+    return jsonify(acceptance_value(made))
 
 
 # --- sources ----------------------------------------------------------------------------------
@@ -529,7 +529,7 @@ def cancel_discovery(discovery_id: int) -> Any:
 # --- the inbox --------------------------------------------------------------------------------
 
 
-def _told_effects(before: Plan, after: Plan) -> list[dict[str, Any]]:
+def told_effects(before: Plan, after: Plan) -> list[dict[str, Any]]:
     return [
         {
             "machine": found.machine,
@@ -583,7 +583,7 @@ def _jobs_of_differences(
     except ValueError:
         return {}
     found: dict[str, list[dict[str, Any]]] = defaultdict(list)
-    for told in _told_effects(plan, after):
+    for told in told_effects(plan, after):
         found[told["machine"]].append(told)
     return found
 
@@ -635,7 +635,7 @@ def accept_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
         made = store.accept_differences(
             db, plan_id, json_data["ids"], shared.plan, _today(), actor=actor()
         )
-    return jsonify(_acceptance(made))
+    return jsonify(acceptance_value(made))
 
 
 @blueprint.post("/plans/<int:plan_id>/inbox/dismiss")
@@ -672,7 +672,7 @@ def set_standing_rule(plan_id: int, json_data: dict[str, Any]) -> Any:
 # --- what was accepted ------------------------------------------------------------------------
 
 
-def _acceptance(made: store.Acceptance) -> dict[str, Any]:
+def acceptance_value(made: store.Acceptance) -> dict[str, Any]:
     return {
         "id": made.id, "what": made.what, "words": list(made.words),
         "before_version": made.before_version, "after_version": made.after_version,
@@ -687,7 +687,7 @@ def list_acceptances(plan_id: int) -> Any:
     with planning().sessions() as db:
         plan_head(db, plan_id)
         found = store.acceptances(db, plan_id)
-    return jsonify({"acceptances": [_acceptance(each) for each in found]})
+    return jsonify({"acceptances": [acceptance_value(each) for each in found]})
 
 
 @blueprint.post("/acceptances/<int:acceptance_id>/undo")
@@ -697,7 +697,7 @@ def undo_acceptance(acceptance_id: int) -> Any:
     shared = planning()
     with shared.sessions.begin() as db:
         made = store.undo_acceptance(db, acceptance_id, shared.plan, _today(), actor=actor())
-    return jsonify(_acceptance(made))
+    return jsonify(acceptance_value(made))
 
 
 @blueprint.post("/acceptances/<int:acceptance_id>/bring-back")
@@ -707,4 +707,4 @@ def bring_back(acceptance_id: int) -> Any:
     shared = planning()
     with shared.sessions.begin() as db:
         made = store.bring_back(db, acceptance_id, shared.plan, _today(), actor=actor())
-    return jsonify(_acceptance(made))
+    return jsonify(acceptance_value(made))

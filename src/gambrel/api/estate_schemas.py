@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from apiflask import Schema
-from apiflask.fields import Boolean, Date, Dict, Float, Integer, List, Nested, String
+from apiflask.fields import Boolean, Date, Dict, File, Float, Integer, List, Nested, String
 from apiflask.validators import Length, OneOf, Range
 
 from gambrel.api.schemas import DraftQuerySchema, Instant, SubjectSchema, nullable, required
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.differences import KINDS
+from gambrel.formats.inventory_csv import UNITS
 from gambrel.work.estate import GROUPS, SORTS
 
 NAME = Length(min=1, max=190)
@@ -182,6 +183,57 @@ class FactEditSchema(Schema):
     take_in = Boolean(load_default=False)
 
 
+class JobEffectSchema(Schema):
+    machine = required(String)
+    job = required(String)
+    joins = required(Boolean)
+    words = required(String)
+
+
+# --- imports ----------------------------------------------------------------------------------
+
+
+class ImportFormSchema(Schema):
+    """Files with what a planner says of them; `mapping` is JSON: the column of each field."""
+
+    files = required(List, File(), validate=Length(min=1, max=200))  # type: ignore[no-untyped-call]
+    mapping = String(load_default="", validate=Length(max=20_000))
+    unit = String(load_default="GiB", validate=OneOf(UNITS))
+    host = String(load_default="", validate=Length(max=190))
+    good_rows = Boolean(load_default=False)
+    base_version = Integer(load_default=None)
+
+
+class ImportProblemSchema(Schema):
+    file = required(String)
+    line = nullable(Integer)
+    column = nullable(String)
+    value = required(String)
+    reason = required(String)
+
+
+class ReadFileSchema(Schema):
+    """A file as it was understood; for CSV its columns, what they are taken for, some rows."""
+
+    name = required(String)
+    kind = required(String)
+    machines = required(Integer)
+    columns = required(List, String())
+    mapping = required(Dict)
+    sample = required(List, List(String()))
+
+
+class ImportPreviewSchema(Schema):
+    base_version = required(Integer)
+    files = required(List, Nested(ReadFileSchema))
+    lines = required(List, String())
+    unchanged = required(Integer)
+    problems = required(List, Nested(ImportProblemSchema))
+    more_problems = required(Integer)
+    fields = required(List, String())
+    jobs = required(List, Nested(JobEffectSchema))
+
+
 # --- sources ----------------------------------------------------------------------------------
 
 
@@ -263,13 +315,6 @@ class ChosenSourcesSchema(Schema):
 
 
 # --- the inbox --------------------------------------------------------------------------------
-
-
-class JobEffectSchema(Schema):
-    machine = required(String)
-    job = required(String)
-    joins = required(Boolean)
-    words = required(String)
 
 
 class NightEffectSchema(Schema):

@@ -113,6 +113,8 @@ def plan(
         "loads": [{"name": name, "label": load_label(item, name)} for name in load_names(item)],
         "machines": len(item.machines),
         "sites": len(item.sites),
+        "site_ids": [site.id for site in item.sites],
+        "host_ids": [host.id for host in item.hosts],
     }
 
 

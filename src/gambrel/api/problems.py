@@ -9,7 +9,7 @@ from typing import Any
 from apiflask import APIFlask, HTTPError
 from flask import Response, jsonify
 from flask_wtf.csrf import CSRFError
-from werkzeug.exceptions import HTTPException
+from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
 from gambrel.core.estate.differences import EstateError
 from gambrel.core.estate.facts import FactError
@@ -158,6 +158,16 @@ def register(app: APIFlask) -> None:
                 403,
                 "The request carries no valid token of this session",
                 f"{error.description} Reload the page; nothing was changed.",
+            )
+        )
+
+    @app.errorhandler(RequestEntityTooLarge)
+    def from_too_large(_error: RequestEntityTooLarge) -> Response:
+        return answer(
+            ProblemError(
+                413,
+                "This is more than can be sent at once",
+                "Nothing was read. Send files of at most 32 MiB, 48 MiB together.",
             )
         )
 

@@ -146,6 +146,8 @@ class PlanSchema(Schema):
     loads = required(List, Nested(LoadNameSchema))
     machines = required(Integer)
     sites = required(Integer)
+    site_ids = required(List, String())
+    host_ids = required(List, String())
 
 
 class DraftQuerySchema(Schema):

@@ -876,6 +876,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Import files: all or nothing, or with `good_rows` what has no problem. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "multipart/form-data": components["schemas"]["ImportFormSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/estate.csv": {
         parameters: {
             query?: never;
@@ -1309,7 +1369,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["AcceptanceSchema1"];
+                        "application/json": components["schemas"]["AcceptanceSchema"];
                     };
                 };
                 /** @description Not found */
@@ -1489,7 +1549,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["AcceptanceSchema1"];
+                        "application/json": components["schemas"]["AcceptanceSchema"];
                     };
                 };
                 /** @description Not found */
@@ -1814,6 +1874,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/imports/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What files would change. Nothing is written. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "multipart/form-data": components["schemas"]["ImportFormSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ImportPreviewSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/acceptances/{acceptance_id}/undo": {
         parameters: {
             query?: never;
@@ -1841,7 +1961,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["AcceptanceSchema1"];
+                        "application/json": components["schemas"]["AcceptanceSchema"];
                     };
                 };
                 /** @description Not found */
@@ -1997,7 +2117,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["AcceptanceSchema1"];
+                        "application/json": components["schemas"]["AcceptanceSchema"];
                     };
                 };
                 /** @description Not found */
@@ -2243,6 +2363,8 @@ export interface components {
             loads: components["schemas"]["LoadNameSchema"][];
             machines: number;
             sites: number;
+            site_ids: string[];
+            host_ids: string[];
         };
         DraftSchema1: {
             id: number;
@@ -2559,14 +2681,6 @@ export interface components {
             interval_min: number | null;
             accounts: components["schemas"]["NewAccountSchema"][];
         };
-        WeekSchema: {
-            /** Format: date */
-            monday: string;
-            nights: components["schemas"]["NightSummarySchema"][];
-        };
-        ChosenSourcesSchema: {
-            sources: number[];
-        };
         AcceptanceSchema: {
             id: number;
             what: string;
@@ -2576,6 +2690,30 @@ export interface components {
             actor: string;
             at: string;
             undone: boolean;
+        };
+        ImportFormSchema: {
+            files: string[];
+            /** @default  */
+            mapping: string;
+            /**
+             * @default GiB
+             * @enum {string}
+             */
+            unit: "GiB" | "GB" | "MiB" | "MB" | "TiB" | "TB" | "KiB" | "bytes";
+            /** @default  */
+            host: string;
+            /** @default false */
+            good_rows: boolean;
+            /** @default null */
+            base_version: number | null;
+        };
+        WeekSchema: {
+            /** Format: date */
+            monday: string;
+            nights: components["schemas"]["NightSummarySchema"][];
+        };
+        ChosenSourcesSchema: {
+            sources: number[];
         };
         AcceptancesSchema: {
             acceptances: components["schemas"]["AcceptanceSchema"][];
@@ -2603,16 +2741,6 @@ export interface components {
         };
         OperationsSchema: {
             operations: components["schemas"]["OperationSchema"][];
-        };
-        AcceptanceSchema1: {
-            id: number;
-            what: string;
-            words: string[];
-            before_version: number;
-            after_version: number;
-            actor: string;
-            at: string;
-            undone: boolean;
         };
         LeftOutSchema: {
             reason: string;
@@ -2680,6 +2808,33 @@ export interface components {
             kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed";
             /** @enum {string|null} */
             action: "accept" | "dismiss" | null;
+        };
+        ReadFileSchema: {
+            name: string;
+            kind: string;
+            machines: number;
+            columns: string[];
+            mapping: {
+                [key: string]: unknown;
+            };
+            sample: string[][];
+        };
+        ImportProblemSchema: {
+            file: string;
+            line: number | null;
+            column: string | null;
+            value: string;
+            reason: string;
+        };
+        ImportPreviewSchema: {
+            base_version: number;
+            files: components["schemas"]["ReadFileSchema"][];
+            lines: string[];
+            unchanged: number;
+            problems: components["schemas"]["ImportProblemSchema"][];
+            more_problems: number;
+            fields: string[];
+            jobs: components["schemas"]["JobEffectSchema"][];
         };
         SuggestionSchema: {
             words: string;

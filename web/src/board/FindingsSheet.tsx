@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { ChevronRight, X } from "lucide-react";
+import { ChevronRight } from "lucide-react";
 import { useState } from "react";
 import type { Finding, Suggestion } from "../api/client";
 import { findingsQuery, helpQuery } from "../api/queries";
 import { useWorkbench } from "../shell/workbench";
 import { duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
-import { Hint } from "../ui/Hint";
+import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
 
 const GRAVITIES = [
@@ -29,21 +29,7 @@ export function FindingsSheet({ onClose, onOpenJob }: { onClose: () => void; onO
   const { draft } = useWorkbench();
   const { findings, before, error } = useFindings();
   return (
-    <aside
-      aria-label="Findings"
-      tabIndex={0}
-      className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface p-4"
-    >
-      <div className="mb-1 flex items-start gap-2">
-        <h2 className="flex-1 text-xl leading-tight font-semibold">
-          {findings ? count(findings.length, "finding") : "Findings"}
-        </h2>
-        <Hint text="Close (Esc)">
-          <button type="button" aria-label="Close the sheet" onClick={onClose} className="p-1 hover:bg-closed">
-            <X size={18} aria-hidden />
-          </button>
-        </Hint>
-      </div>
+    <Sheet label="Findings" title={findings ? count(findings.length, "finding") : "Findings"} onClose={onClose}>
       <p className="mb-3 text-ink-2">
         of this week{draft && before ? `; the adopted plan has ${before.length}` : ""}
       </p>
@@ -69,7 +55,7 @@ export function FindingsSheet({ onClose, onOpenJob }: { onClose: () => void; onO
           </section>
         );
       })}
-    </aside>
+    </Sheet>
   );
 }
 

@@ -1,11 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { X } from "lucide-react";
 import { useMemo, useState } from "react";
 import type { Job, MachineRun, Run } from "../api/client";
 import { runQuery } from "../api/queries";
 import { useWorkbench } from "../shell/workbench";
 import { clock, dayClock, duration } from "../time/time";
-import { Hint } from "../ui/Hint";
+import { Sheet } from "../ui/Sheet";
 import { Table } from "../ui/Table";
 import { bytes, count, gib, resource } from "../ui/words";
 import { Account } from "./Account";
@@ -22,19 +21,7 @@ export function JobSheet({ job, runs, run, onRun, onClose }: {
   const { plan, moves } = useWorkbench();
   const zone = plan.time_zone;
   return (
-    <aside
-      aria-label={`Job ${job.name}`}
-      tabIndex={0}
-      className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface p-4"
-    >
-      <div className="mb-2 flex items-start gap-2">
-        <h2 className="flex-1 text-xl leading-tight font-semibold">{job.name}</h2>
-        <Hint text="Close (Esc)">
-          <button type="button" aria-label="Close the sheet" onClick={onClose} className="p-1 hover:bg-closed">
-            <X size={18} aria-hidden />
-          </button>
-        </Hint>
-      </div>
+    <Sheet label={`Job ${job.name}`} title={job.name} onClose={onClose}>
       <p className="mb-3 text-ink-2">
         Priority {job.priority} of 5 · {count(job.machines, "machine")}, {gib(job.used_gib)} used
         {job.locked && " · locked"}
@@ -83,7 +70,7 @@ export function JobSheet({ job, runs, run, onRun, onClose }: {
         </>
       )}
       {!runs.length && <p className="text-ink-2">Nothing of this job is due in this night.</p>}
-    </aside>
+    </Sheet>
   );
 }
 

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import type { ReactNode } from "react";
-import { Navigate, Route, Routes, useSearchParams } from "react-router";
+import { lazy, type ReactNode, Suspense } from "react";
+import { Navigate, Route, Routes, useLocation, useSearchParams } from "react-router";
 import { planQuery, plansQuery, sessionQuery } from "../api/queries";
 import { Board } from "../board/Board";
 import { EffectLine } from "./EffectLine";
@@ -11,6 +11,8 @@ import { useTheme } from "./theme";
 import { WeekStrip } from "./WeekStrip";
 import { WorkbenchProvider } from "./workbench";
 
+const Estate = lazy(() => import("../estate/Estate").then((m) => ({ default: m.Estate })));
+
 export function App() {
   useTheme();
   return (
@@ -18,6 +20,7 @@ export function App() {
       <Route path="/sign-in" element={<SignIn />} />
       <Route path="/" element={<Views />} />
       <Route path="/board/:date?" element={<Views />} />
+      <Route path="/estate/:date?" element={<Views />} />
       <Route path="*" element={<Navigate to="/" replace />} />
     </Routes>
   );
@@ -38,6 +41,7 @@ function Views() {
   const session = useQuery(sessionQuery);
   const signedIn = session.data?.signed_in ?? false;
   const [search] = useSearchParams();
+  const view = useLocation().pathname.split("/")[1];
   const plans = useQuery({ ...plansQuery, enabled: signedIn });
   const wanted = Number(search.get("plan"));
   const chosen = plans.data?.find((p) => p.id === wanted) ?? plans.data?.[0];
@@ -63,7 +67,9 @@ function Views() {
       <div className="flex h-full flex-col">
         <TopLine />
         <WeekStrip />
-        <Board />
+        <Suspense fallback={<p role="status" className="flex-1 p-4">Opening …</p>}>
+          {view === "estate" ? <Estate /> : <Board />}
+        </Suspense>
         <EffectLine />
       </div>
     </WorkbenchProvider>

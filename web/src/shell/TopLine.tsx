@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { LogOut, Moon, Sun } from "lucide-react";
-import { NavLink, useSearchParams } from "react-router";
+import { clsx } from "clsx";
+import { NavLink, useLocation, useSearchParams } from "react-router";
 import { plansQuery, sessionQuery, signOut } from "../api/queries";
 import { Choice } from "../ui/Choice";
 import { Hint } from "../ui/Hint";
@@ -9,7 +10,19 @@ import { Mark } from "./Mark";
 import { setTheme, useTheme } from "./theme";
 import { useWorkbench } from "./workbench";
 
+const VIEWS = [
+  { path: "board", title: "Board" },
+  { path: "estate", title: "Estate" },
+];
+
+/** What of the address goes along to another view: the plan, not the filters of a table. */
+function planOf(search: URLSearchParams): string {
+  const plan = search.get("plan");
+  return plan ? `plan=${plan}` : "";
+}
+
 export function TopLine() {
+  const view = useLocation().pathname.split("/")[1] || "board";
   const { plan, draft, date, moves } = useWorkbench();
   const [search, setSearch] = useSearchParams();
   const plans = useQuery(plansQuery);
@@ -23,12 +36,21 @@ export function TopLine() {
         <Mark /> Gambrel
       </span>
       <nav aria-label="Views" className="flex h-full items-stretch">
-        <NavLink
-          to={{ pathname: `/board/${date}`, search: search.toString() }}
-          className="flex items-center border-b-[3px] border-barn px-1 pt-[3px] text-base font-semibold"
-        >
-          Board
-        </NavLink>
+        {VIEWS.map(({ path, title }) => (
+          <NavLink
+            key={path}
+            to={{ pathname: `/${path}/${date}`, search: planOf(search) }}
+            className={() =>
+              clsx(
+                "flex items-center border-b-[3px] px-2 pt-[3px] text-base",
+                view === path ? "border-barn font-semibold" : "border-transparent text-ink-2 hover:text-ink",
+              )
+            }
+            aria-current={view === path ? "page" : undefined}
+          >
+            {title}
+          </NavLink>
+        ))}
       </nav>
       <span className="flex-1" />
       <p className="text-base">

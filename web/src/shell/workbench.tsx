@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, use, useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate, useParams, useSearchParams } from "react-router";
+import { useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import {
   ApiProblem,
   type Draft,
@@ -13,6 +13,7 @@ import {
 } from "../api/client";
 import * as q from "../api/queries";
 import { mondayOf } from "../time/time";
+import { changedNights } from "./changedNights";
 import { type Move, operationsOf, withMove } from "../board/moves";
 
 /** What the planner has in hand: a plan, a night of it, and moves that are not saved yet. */
@@ -39,6 +40,9 @@ export interface Workbench {
   save: () => void;
   /** Save operations that were not made by hand, such as what helps against a finding. */
   put: (operations: Operation[]) => void;
+  /** What operations would do to the week, tried without saving them. */
+  tryOut: (key: string, operations: Operation[]) => void;
+  tried: { key: string; lines: string[] } | null;
   adopt: () => void;
   busy: "previewing" | "saving" | null;
   problem: string | null;
@@ -121,6 +125,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const client = useQueryClient();
   const navigate = useNavigate();
   const params = useParams();
+  const view = useLocation().pathname.split("/")[1] || "board";
   const [search] = useSearchParams();
   const draft = plan.draft;
   const [moves, setMoves] = useState<readonly Move[]>([]);
@@ -155,8 +160,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const { request, clear, result, running } = previews;
 
   const goTo = useCallback(
-    (to: string) => navigate({ pathname: `/board/${to}`, search: search.toString() }),
-    [navigate, search],
+    (to: string) => navigate({ pathname: `/${view}/${to}`, search: search.toString() }),
+    [navigate, search, view],
   );
 
   // Moves, the night and the chosen loads decide what has to be previewed.
@@ -228,6 +233,19 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     [client, draft, plan, saving, settle],
   );
 
+  const [tried, setTried] = useState<{ key: string; lines: string[] } | null>(null);
+  const tryOut = useCallback(
+    (key: string, operations: Operation[]) => {
+      say(null);
+      const control = new AbortController();
+      const body = { draft: draft?.id ?? null, operations, night: date, load: null, scope: "week" as const };
+      q.preview(plan.id, body, control.signal)
+        .then((found) => setTried({ key, lines: changedNights(saved.data?.nights ?? [], found.nights, plan.time_zone) }))
+        .catch((error: unknown) => say((error as Error).message));
+    },
+    [date, draft, plan.id, plan.time_zone, saved.data],
+  );
+
   const undo = useCallback(() => {
     say(null);
     if (moves.length) setMoves(moves.slice(0, -1));
@@ -261,6 +279,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     discard: useCallback(() => setMoves([]), []),
     save,
     put,
+    tryOut,
+    tried,
     adopt,
     busy: saving ? "saving" : running ? "previewing" : null,
     problem,

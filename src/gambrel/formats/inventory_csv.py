@@ -1,0 +1,336 @@
+"""Machines out of CSV (RFC 4180, also with semicolons or tabs), with errors by line and column."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from gambrel.core.estate.facts import FactError, checked
+from gambrel.core.estate.importing import (
+    ImportedDisk,
+    ImportedMachine,
+    ImportProblem,
+    Place,
+)
+
+FIELDS = (
+    "name", "kind", "host", "site", "folder", "tags", "powered_on", "role", "disk", "provisioned",
+    "used", "swap", "datastore", "daily_change", "compress_ratio", "growth_per_year", "rpo_hours",
+    "rto_hours",
+)  # fmt: skip
+"""What a column can be."""
+
+_SYNONYMS = {
+    "name": ("name", "machine", "vm", "server", "hostname", "vm name", "maschine", "navn"),
+    "kind": ("kind", "type", "art"),
+    "host": ("host", "runs on", "node", "hypervisor", "vert"),
+    "site": ("site", "location", "room", "standort", "sted"),
+    "folder": ("folder", "path", "group", "ordner", "mappe"),
+    "tags": ("tags", "labels", "tag"),
+    "powered_on": ("powered on", "power", "state", "power state", "status"),
+    "role": ("role", "application", "app", "rolle"),
+    "disk": ("disk", "drive", "volume", "platte"),
+    "provisioned": ("provisioned", "size", "capacity", "disk size", "kapazität", "größe"),
+    "used": ("used", "in use", "consumed", "belegt", "brukt"),
+    "swap": ("swap", "paging"),
+    "datastore": ("datastore", "storage", "pool"),
+    "daily_change": ("daily change", "change", "change rate", "change a day"),
+    "compress_ratio": ("compress ratio", "compression"),
+    "growth_per_year": ("growth per year", "growth"),
+    "rpo_hours": ("rpo hours", "rpo"),
+    "rto_hours": ("rto hours", "rto"),
+}
+_UNITS = {
+    "kib": 2**10, "mib": 2**20, "gib": 2**30, "tib": 2**40, "kb": 10**3, "mb": 10**6,
+    "gb": 10**9, "tb": 10**12, "b": 1, "bytes": 1,
+}  # fmt: skip
+UNITS = ("GiB", "GB", "MiB", "MB", "TiB", "TB", "KiB", "bytes")
+_SIZES = ("provisioned", "used", "swap")
+_SHARES = ("daily_change", "growth_per_year")
+_YES = {"yes", "true", "1", "on", "up", "running", "powered on", "ja"}
+_NO = {"no", "false", "0", "off", "down", "stopped", "powered off", "nein", "nei"}
+MOST_LINES = 200_000
+csv.field_size_limit(1 << 20)
+
+
+class Unreadable(ValueError):
+    """A file of which nothing can be read; the text says why and what to do."""
+
+
+@dataclass(frozen=True, slots=True)
+class CsvTable:
+    """A CSV file in rows: (line, cells) of each, below its header."""
+
+    name: str
+    header: tuple[str, ...]
+    rows: tuple[tuple[int, tuple[str, ...]], ...]
+    delimiter: str
+
+
+def read_table(name: str, content: bytes) -> CsvTable:
+    """The rows of a CSV file: UTF-8 with or without a byte order mark, UTF-16 with one.
+
+    Raises:
+        Unreadable: where it is no such text, has no header, or too many lines.
+    """
+    text = _decoded(content)
+    delimiter = _delimiter(text)
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True)
+    header: tuple[str, ...] | None = None
+    rows = []
+    try:
+        for cells in reader:
+            if not any(cell.strip() for cell in cells):
+                continue
+            if header is None:
+                header = tuple(cell.strip() for cell in cells)
+                continue
+            rows.append((reader.line_num, tuple(cell.strip() for cell in cells)))
+            if len(rows) > MOST_LINES:
+                raise Unreadable(f"It has more than {MOST_LINES:,} lines. Split it.")
+    except csv.Error as error:
+        raise Unreadable(f"Line {reader.line_num} is no CSV: {error}.") from None
+    if header is None:
+        raise Unreadable("It is empty: there is no header.")
+    twice = {title for title in header if title and header.count(title) > 1}
+    if twice:
+        raise Unreadable(f"Its header names {sorted(twice)[0]!r} twice.")
+    return CsvTable(name, header, tuple(rows), delimiter)
+
+
+def _decoded(content: bytes) -> str:
+    marked = content.startswith((b"\xff\xfe", b"\xfe\xff"))
+    encoding = "utf-16" if marked else "utf-8-sig"
+    try:
+        text = content.decode(encoding)
+    except UnicodeDecodeError as error:
+        line = content[: error.start].count(b"\n") + 1
+        raise Unreadable(
+            f"Line {line} is not UTF-8. Save the file as “CSV UTF-8”, then import it again."
+        ) from None
+    if "\x00" in text:
+        raise Unreadable("It holds binary data and is no CSV.")
+    return text
+
+
+def _delimiter(text: str) -> str:
+    """The sign that stands most often in the header, outside of quotes."""
+    first = next((line for line in text.splitlines() if line.strip()), "")
+    bare = re.sub(r'"[^"]*"', "", first)
+    return max((",", ";", "\t"), key=bare.count)
+
+
+def guessed_mapping(header: tuple[str, ...]) -> dict[str, str]:
+    """Which column each field is, as far as the titles tell; units in titles do not matter."""
+    plain = {_plain(title): title for title in reversed(header)}
+    found: dict[str, str] = {}
+    for field, titles in _SYNONYMS.items():
+        for title in titles:
+            if title in plain and plain[title] not in found.values():
+                found[field] = plain[title]
+                break
+    return found
+
+
+def _plain(title: str) -> str:
+    without = re.sub(r"[\[(].*?[\])]", "", title.casefold())
+    words = without.replace("_", " ").split()
+    return " ".join(word for word in words if word not in _UNITS)
+
+
+def _unit_of(title: str) -> str | None:
+    words: list[str] = re.findall(r"[a-z]+", title.casefold())
+    return next((word for word in words if word in _UNITS and word != "b"), None)
+
+
+_NUMBER = re.compile(r"([+-]?[\d.,'’\s]*\d)\s*([A-Za-z%]*)")
+
+
+def parsed_number(text: str) -> tuple[float, str]:
+    """A number as people write it, and the unit behind it.
+
+    "1.234,5", "1,234.5", "1 234,5" and "1'234.5" are all 1234.5. A single comma or point is the
+    decimal sign, but for a comma before exactly three digits that no sign or zero leads ("1,234").
+
+    Raises:
+        ValueError: where it is no number.
+    """
+    found = _NUMBER.fullmatch(text.strip())
+    if not found:
+        raise ValueError("is not a number")
+    digits = re.sub(r"['’\s]", "", found[1])
+    comma, point = digits.rfind(","), digits.rfind(".")
+    if comma >= 0 and point >= 0:
+        thousands = "," if point > comma else "."
+        digits = digits.replace(thousands, "").replace(",", ".")
+    elif comma >= 0:
+        groups = re.fullmatch(r"[+-]?[1-9]\d{0,2}(,\d{3})+", digits)
+        digits = digits.replace(",", "") if groups else digits.replace(",", ".")
+    elif digits.count(".") > 1:
+        if not re.fullmatch(r"[+-]?\d{1,3}(\.\d{3})+", digits):
+            raise ValueError("is not a number")
+        digits = digits.replace(".", "")
+    try:
+        return float(digits), found[2].casefold()
+    except ValueError:
+        raise ValueError("is not a number") from None
+
+
+def _size_gib(text: str, unit: str) -> float:
+    number, said = parsed_number(text)
+    if said and said not in _UNITS:
+        raise ValueError(f"has the unit {said!r}, which is none of {', '.join(UNITS)}")
+    if number < 0:
+        raise ValueError("is below 0")
+    value = number * _UNITS[said or unit.casefold()] / 2**30
+    if not value <= 1e9:
+        raise ValueError("is more than 10^9 GiB")
+    return round(value, 4)
+
+
+def _share(text: str) -> float:
+    number, said = parsed_number(text)
+    if said not in ("", "%"):
+        raise ValueError(f"has the unit {said!r} where a share or % stands")
+    return number / 100 if said == "%" else number
+
+
+def _flag(text: str) -> bool:
+    if text.casefold() in _YES:
+        return True
+    if text.casefold() in _NO:
+        return False
+    raise ValueError("is neither on nor off")
+
+
+@dataclass(frozen=True, slots=True)
+class _Line:
+    number: int
+    values: Mapping[str, object]
+
+
+def machines_of(
+    table: CsvTable, mapping: Mapping[str, str], unit: str = "GiB"
+) -> tuple[list[ImportedMachine], list[ImportProblem]]:
+    """The machines of a table; rows of one name are its disks where a column names the disk.
+
+    Args:
+        mapping: the title of the column that each field is.
+        unit: of sizes where neither the cell nor the title of its column has one.
+    """
+    problems: list[ImportProblem] = []
+    if "name" not in mapping:
+        place = Place(table.name, 1)
+        return [], [ImportProblem(place, ", ".join(table.header), "has no column for the name")]
+    lines = []
+    for number, cells in table.rows:
+        if len(cells) != len(table.header):
+            problems.append(
+                ImportProblem(
+                    Place(table.name, number), ", ".join(cells)[:80],
+                    f"has {len(cells)} cells, the header has {len(table.header)}",
+                )
+            )  # fmt: skip
+            continue
+        found = _line(table, number, dict(zip(table.header, cells, strict=True)), mapping, unit)
+        if isinstance(found, _Line):
+            lines.append(found)
+        else:
+            problems += found
+    machines, more = _grouped(table.name, lines, mapping)
+    return machines, problems + more
+
+
+def _line(
+    table: CsvTable, number: int, cells: Mapping[str, str], mapping: Mapping[str, str], unit: str
+) -> _Line | list[ImportProblem]:
+    values: dict[str, object] = {}
+    problems = []
+    for field, title in mapping.items():
+        text = cells.get(title, "")
+        if text == "":
+            if field == "name":
+                problems.append(
+                    ImportProblem(Place(table.name, number, title), "", "is empty: what is it?")
+                )
+            continue
+        try:
+            values[field] = _value(field, text, _unit_of(title) or unit)
+        except FactError as error:
+            problems.append(ImportProblem(Place(table.name, number, title), text, error.reason))
+        except ValueError as error:
+            problems.append(ImportProblem(Place(table.name, number, title), text, str(error)))
+    return problems or _Line(number, values)
+
+
+def _value(field: str, text: str, unit: str) -> object:
+    if field in _SIZES:
+        return _size_gib(text, unit)
+    if field in _SHARES:
+        return checked(field, _share(text))
+    if field in ("compress_ratio", "rpo_hours", "rto_hours"):
+        return checked(field, parsed_number(text)[0])
+    if field == "powered_on":
+        return _flag(text)
+    if field == "tags":
+        return tuple(dict.fromkeys(tag.strip() for tag in re.split(r"[;,|]", text) if tag.strip()))
+    if field == "kind":
+        kind = text.casefold()
+        if kind in ("vm", "virtual"):
+            return "vm"
+        if kind in ("server", "physical"):
+            return "server"
+        raise ValueError("is neither vm nor server")
+    if len(text) > 190:
+        raise ValueError("is longer than 190 characters")
+    return text
+
+
+def _grouped(
+    file: str, lines: list[_Line], mapping: Mapping[str, str]
+) -> tuple[list[ImportedMachine], list[ImportProblem]]:
+    by_name: dict[str, list[_Line]] = {}
+    problems = []
+    for line in lines:
+        name = str(line.values["name"])
+        known = by_name.setdefault(name, [])
+        disk = line.values.get("disk")
+        if known and (disk is None or any(o.values.get("disk") == disk for o in known)):
+            what = f"disk {disk} of {name}" if disk else name
+            reason = f"stands in line {known[0].number} already: {what}"
+            problems.append(ImportProblem(Place(file, line.number, mapping["name"]), name, reason))
+            continue
+        known.append(line)
+    return [_machine(file, name, own) for name, own in by_name.items()], problems
+
+
+def _machine(file: str, name: str, lines: list[_Line]) -> ImportedMachine:
+    first = lines[0].values
+    has_disk = any(field in line.values for line in lines for field in (*_SIZES, "disk"))
+    disks = tuple(
+        ImportedDisk(
+            str(line.values.get("disk", "disk")),
+            line.values.get("provisioned"),  # type: ignore[arg-type]
+            line.values.get("used"),  # type: ignore[arg-type]
+            line.values.get("swap"),  # type: ignore[arg-type]
+            line.values.get("datastore"),  # type: ignore[arg-type]
+        )
+        for line in lines
+    )
+    facts = ("daily_change", "compress_ratio", "growth_per_year", "rpo_hours", "rto_hours")
+    return ImportedMachine(
+        name,
+        Place(file, lines[0].number),
+        first.get("kind"),  # type: ignore[arg-type]
+        first.get("host"),  # type: ignore[arg-type]
+        first.get("site"),  # type: ignore[arg-type]
+        first.get("folder"),  # type: ignore[arg-type]
+        first.get("tags"),  # type: ignore[arg-type]
+        first.get("powered_on"),  # type: ignore[arg-type]
+        first.get("role"),  # type: ignore[arg-type]
+        tuple((field, first[field]) for field in facts if field in first),  # type: ignore[misc]
+        disks if has_disk else None,
+    )

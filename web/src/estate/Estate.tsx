@@ -1,0 +1,282 @@
+import { useQuery } from "@tanstack/react-query";
+import { Download, Search } from "lucide-react";
+import { useCallback, useEffect, useState } from "react";
+import { useSearchParams } from "react-router";
+import { useWorkbench } from "../shell/workbench";
+import { mondayOf } from "../time/time";
+import { Button } from "../ui/Button";
+import { Choice, Choices } from "../ui/Choice";
+import { Hint } from "../ui/Hint";
+import { count } from "../ui/words";
+import { ChangesSheet } from "./ChangesSheet";
+import { FactsSheet } from "./FactsSheet";
+import { ImportSheet } from "./ImportSheet";
+import { InboxSheet } from "./InboxSheet";
+import { MachineSheet } from "./MachineSheet";
+import { COLUMNS, FIRST_COLUMNS, MachineTable } from "./MachineTable";
+import { asQuery, exposureQuery, inboxQuery, type MachinePage, pageQuery, type Shown, sourcesQuery } from "./queries";
+import { SourcesSheet } from "./SourcesSheet";
+import { COVERAGE_MARKS, longDate, since } from "./words";
+
+const GROUPS = ["none", "coverage", "folder", "host", "cluster", "site", "tag", "role", "source", "kind"];
+
+/** What is shown, kept in the address so that it can be saved as a bookmark and sent to others. */
+function useShown() {
+  const [search, setSearch] = useSearchParams();
+  const shown: Shown = {
+    search: search.get("find") ?? "",
+    coverage: search.getAll("coverage"),
+    where: search.getAll("where"),
+    hazards: search.get("hazards") === "yes",
+    group: search.get("group") ?? "none",
+    sort: search.get("sort") ?? "coverage",
+    descending: search.get("order") === "down",
+    asOf: search.get("as_of") ? Number(search.get("as_of")) : null,
+  };
+  const set = useCallback(
+    (changes: Record<string, string | string[] | null>) =>
+      setSearch(
+        (now) => {
+          for (const [key, value] of Object.entries(changes)) {
+            now.delete(key);
+            for (const each of Array.isArray(value) ? value : value === null ? [] : [value]) now.append(key, each);
+          }
+          return now;
+        },
+        { replace: true },
+      ),
+    [setSearch],
+  );
+  return { shown, set, search };
+}
+
+/** The estate: one table that says first what is not protected, and since when. */
+export function Estate() {
+  const { plan, draft, date } = useWorkbench();
+  const { shown, set, search } = useShown();
+  const [marked, setMarked] = useState<ReadonlySet<string>>(new Set());
+  const first = useQuery({ ...pageQuery(plan.id, draft, shown, 0), placeholderData: (before) => before });
+  const worst = useQuery(exposureQuery(plan.id, mondayOf(date)));
+  const inbox = useQuery(inboxQuery(plan.id));
+  const sources = useQuery(sourcesQuery(plan.id));
+  const page = first.data;
+  const panel = search.get("panel");
+  const machine = search.get("machine");
+  const columns = search.get("columns")?.split(",") ?? FIRST_COLUMNS;
+  const show = (name: string | null) => set({ panel: name, machine: null });
+  const close = useCallback(() => set({ panel: null, machine: null }), [set]);
+  const on = page?.as_of.slice(0, 10) ?? date;
+
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      if ((event.target as HTMLElement).closest("[role=menu], [role=dialog]")) return;
+      if (event.key === "Escape") close();
+      else if (event.key === "/" && !(event.target as HTMLElement).closest("input, textarea")) {
+        event.preventDefault();
+        document.querySelector<HTMLElement>("[data-find]")?.focus();
+      }
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [close]);
+
+  const mark = useCallback(
+    (names: string[], add: boolean) =>
+      setMarked((before) => {
+        const now = new Set(before);
+        for (const name of names) {
+          if (add) now.add(name);
+          else now.delete(name);
+        }
+        return now;
+      }),
+    [],
+  );
+  const csv = new URLSearchParams();
+  for (const [key, value] of Object.entries(asQuery(shown, draft?.id ?? null)))
+    for (const each of Array.isArray(value) ? value : [value]) csv.append(key, String(each));
+
+  const read = sources.data?.sources.filter((s) => s.last_discovery?.state === "running").length ?? 0;
+  const faulty = sources.data?.sources.filter((s) => ["fails", "works for most"].includes(s.access)).length ?? 0;
+  return (
+    <div className="flex min-h-0 flex-1">
+      <main className="flex min-w-0 flex-1 flex-col" aria-label="Estate">
+        <div className="flex items-center gap-2 px-4 pt-2">
+          <h1 className="text-xl font-semibold whitespace-nowrap">Estate</h1>
+          <p className="min-w-0 flex-1 truncate pl-2 text-base" role="status">
+            {page ? <Answer page={page} on={on} /> : "Reading the estate …"}
+          </p>
+          <Button look={inbox.data?.differences.length ? "outlined" : "plain"} aria-pressed={panel === "inbox"} onClick={() => show(panel === "inbox" ? null : "inbox")}>
+            Inbox {inbox.data && <strong>{inbox.data.differences.length}</strong>}
+          </Button>
+          <Button look="plain" aria-pressed={panel === "sources"} onClick={() => show(panel === "sources" ? null : "sources")}>
+            {sources.data ? count(sources.data.sources.length, "source") : "Sources"}
+            {read > 0 && <span className="text-ink-2">reading {read}</span>}
+            {faulty > 0 && <span className="text-hay-text">{faulty} with trouble</span>}
+          </Button>
+          <Button look="plain" aria-pressed={panel === "changes"} onClick={() => show(panel === "changes" ? null : "changes")}>
+            Changes
+          </Button>
+          <Button look="plain" aria-pressed={panel === "import"} onClick={() => show(panel === "import" ? null : "import")}>
+            Import
+          </Button>
+        </div>
+        <div className="flex flex-wrap items-center gap-x-2 gap-y-1 px-4 pt-1 pb-2">
+          {page?.coverage
+            .filter((sum) => sum.machines > 0)
+            .map((sum) => {
+              const pressed = shown.coverage.includes(sum.state);
+              const { mark: sign, tone } = COVERAGE_MARKS[sum.state] ?? { mark: "", tone: "" };
+              return (
+                <button
+                  key={sum.state}
+                  type="button"
+                  aria-pressed={pressed}
+                  onClick={() =>
+                    set({
+                      coverage: pressed ? shown.coverage.filter((s) => s !== sum.state) : [...shown.coverage, sum.state],
+                    })
+                  }
+                  className="inline-flex h-6 items-center gap-1 rounded-[3px] px-1.5 hover:bg-closed aria-pressed:bg-closed aria-pressed:outline aria-pressed:outline-rule-strong"
+                >
+                  <span className={tone}>
+                    <span aria-hidden>{sign}</span> {sum.machines}
+                  </span>
+                  {sum.state}
+                </button>
+              );
+            })}
+          <button
+            type="button"
+            aria-pressed={shown.hazards}
+            onClick={() => set({ hazards: shown.hazards ? null : "yes" })}
+            className="inline-flex h-6 items-center rounded-[3px] px-1.5 hover:bg-closed aria-pressed:bg-closed aria-pressed:outline aria-pressed:outline-rule-strong"
+          >
+            with hazards
+          </button>
+          {shown.where.map((pair) => (
+            <Button key={pair} look="outlined" className="h-6" onClick={() => set({ where: shown.where.filter((w) => w !== pair) })}>
+              {pair.replace(":", " ")} <span aria-hidden>×</span>
+              <span className="sr-only">take this filter away</span>
+            </Button>
+          ))}
+          <span className="flex-1" />
+          <label className="flex items-center gap-1">
+            <Search size={14} aria-hidden />
+            <span className="sr-only">Find machines</span>
+            <input
+              data-find
+              type="search"
+              placeholder="name, folder, tag, host, role"
+              defaultValue={shown.search}
+              key={shown.search === "" ? "empty" : "filled"}
+              onChange={(event) => set({ find: event.target.value || null })}
+              className="h-6 w-48 rounded-[3px] border border-rule-strong bg-surface px-1.5"
+            />
+          </label>
+          <Choice
+            lead="Grouped by"
+            value={shown.group}
+            options={GROUPS.map((value) => ({ value, label: value === "none" ? "nothing" : value }))}
+            onChange={(group) => set({ group: group === "none" ? null : group })}
+          />
+          <Choices
+            lead="Columns"
+            said={String(columns.length)}
+            values={columns}
+            options={COLUMNS.filter((c) => c.id !== "name").map((c) => ({ value: c.id, label: c.title }))}
+            onChange={(chosen) => set({ columns: ["name", ...chosen.filter((c) => c !== "name")].join(",") })}
+          />
+          <Hint text="What is shown, as CSV">
+            <a
+              href={`/api/v1/plans/${plan.id}/estate.csv?${csv.toString()}`}
+              aria-label="What is shown, as CSV"
+              className="rounded-[3px] p-1.5 hover:bg-closed"
+            >
+              <Download size={14} aria-hidden />
+            </a>
+          </Hint>
+        </div>
+        {shown.asOf !== null && (
+          <p role="status" className="flex items-center gap-3 border-y border-rule bg-closed px-4 py-1">
+            This is the estate of an earlier day. Nothing here changes the plan.
+            <Button className="h-6" onClick={() => set({ as_of: null })}>
+              Back to today
+            </Button>
+          </p>
+        )}
+        {marked.size > 0 && (
+          <p className="flex items-center gap-3 border-y border-rule bg-surface px-4 py-1">
+            <strong>{count(marked.size, "machine")} marked</strong>
+            <Button className="h-6" onClick={() => show("facts")}>
+              Edit facts
+            </Button>
+            <Button className="h-6" look="plain" onClick={() => setMarked(new Set())}>
+              Unmark
+            </Button>
+          </p>
+        )}
+        {first.error && <p role="alert" className="px-4 py-2">{first.error.message}</p>}
+        {page && page.total === 0 ? (
+          <p className="px-4 py-6">
+            No machine fits this filter.{" "}
+            <Button onClick={() => set({ find: null, coverage: null, where: null, hazards: null })}>Show all {page.all}</Button>
+          </p>
+        ) : (
+          page && (
+            <MachineTable
+              shown={shown}
+              total={page.total}
+              groups={page.groups}
+              columns={columns}
+              worst={worst.data?.worst_s}
+              on={on}
+              chosen={machine}
+              marked={marked}
+              onMark={mark}
+              onSort={(sort) => set({ sort, order: shown.sort === sort && !shown.descending ? "down" : null })}
+              onOpen={(name) => set({ machine: name, panel: null })}
+            />
+          )
+        )}
+      </main>
+      {machine && <MachineSheet key={machine} name={machine} on={on} onClose={close} onFilter={(pair) => set({ where: [...new Set([...shown.where, pair])] })} />}
+      {panel === "inbox" && <InboxSheet onClose={close} />}
+      {panel === "sources" && <SourcesSheet onClose={close} />}
+      {panel === "changes" && <ChangesSheet onClose={close} onView={(version) => set({ as_of: String(version) })} />}
+      {panel === "import" && <ImportSheet onClose={close} />}
+      {panel === "facts" && (
+        <FactsSheet
+          machines={[...marked]}
+          onClose={close}
+          onDone={() => {
+            setMarked(new Set());
+            close();
+          }}
+        />
+      )}
+    </div>
+  );
+}
+
+/** The question that the view is for, answered in a sentence. */
+function Answer({ page, on }: { page: MachinePage; on: string }) {
+  const of = (state: string) => page.coverage.find((sum) => sum.state === state);
+  const bare = of("not protected");
+  const stale = of("stale");
+  const review = page.to_review.length;
+  return (
+    <>
+      {bare?.machines ? (
+        <strong className="text-barn">
+          {count(bare.machines, "machine")} {bare.machines === 1 ? "is" : "are"} not protected
+        </strong>
+      ) : (
+        "Every machine is protected"
+      )}
+      {bare?.since && `, the longest since ${longDate(bare.since)} (${since(bare.since, on)})`}
+      {stale && stale.machines > 0 && <span className="text-hay-text">; {stale.machines} stale</span>}
+      {review > 0 && `; ${review} left out on purpose ${review === 1 ? "is" : "are"} due for review`}
+    </>
+  );
+}

@@ -1,0 +1,217 @@
+import { useState } from "react";
+import { useQueryClient } from "@tanstack/react-query";
+import { useWorkbench } from "../shell/workbench";
+import { Button } from "../ui/Button";
+import { Choice } from "../ui/Choice";
+import { Sheet } from "../ui/Sheet";
+import { count } from "../ui/words";
+import { importFiles, type ImportChoices, type ImportPreview, previewImport } from "./queries";
+import { problemLines } from "./useEstateChange";
+
+const UNITS = ["GiB", "GB", "MiB", "MB", "TiB", "TB", "KiB", "bytes"];
+
+/** Machines from files: choose, see what would change and what is wrong, then take it. */
+export function ImportSheet({ onClose }: { onClose: () => void }) {
+  const { plan } = useWorkbench();
+  const client = useQueryClient();
+  const [files, setFiles] = useState<File[]>([]);
+  const [choices, setChoices] = useState<ImportChoices>({ mapping: null, unit: "GiB", host: "" });
+  const [preview, setPreview] = useState<ImportPreview | null>(null);
+  const [busy, setBusy] = useState(false);
+  const [problem, setProblem] = useState<Error | null>(null);
+  const [done, setDone] = useState<string | null>(null);
+
+  const work = async (job: () => Promise<void>) => {
+    setBusy(true);
+    setProblem(null);
+    try {
+      await job();
+    } catch (error) {
+      setProblem(error as Error);
+    } finally {
+      setBusy(false);
+    }
+  };
+  const look = (chosen: File[], how: ImportChoices) =>
+    work(async () => {
+      setFiles(chosen);
+      setChoices(how);
+      setDone(null);
+      setPreview(chosen.length ? await previewImport(plan.id, chosen, how) : null);
+    });
+  const take = (goodRows: boolean) =>
+    work(async () => {
+      if (!preview) return;
+      const made = await importFiles(plan.id, files, choices, goodRows, preview.base_version);
+      setDone(`${count(made.words.length, "machine")} imported. It can be undone under Changes.`);
+      setPreview(null);
+      setFiles([]);
+      await client.invalidateQueries({ queryKey: ["plan", plan.id], refetchType: "active" });
+    });
+
+  const table = preview?.files.find((file) => file.kind === "CSV");
+  const bad = (preview?.problems.length ?? 0) + (preview?.more_problems ?? 0);
+  return (
+    <Sheet label="Import" title="Import machines" onClose={onClose}>
+      <p className="mb-2 text-ink-2">
+        CSV, plan files, OVF descriptors, libvirt domains with their volumes; several at once, also in a .zip or .ova. Nothing is written before you have seen what changes.
+      </p>
+      <label
+        className="mb-2 block rounded-[3px] border border-dashed border-rule-strong bg-raised p-3 text-center focus-within:outline-2 focus-within:outline-focus hover:bg-closed"
+        onDragOver={(event) => event.preventDefault()}
+        onDrop={(event) => {
+          event.preventDefault();
+          void look([...event.dataTransfer.files], { ...choices, mapping: null });
+        }}
+      >
+        {files.length ? files.map((file) => file.name).join(", ") : "Choose files, or drop them here"}
+        <input
+          type="file"
+          multiple
+          className="sr-only"
+          aria-label="Files to import"
+          onChange={(event) => {
+            const chosen = [...(event.target.files ?? [])];
+            event.target.value = "";
+            if (chosen.length) void look(chosen, { ...choices, mapping: null });
+          }}
+        />
+      </label>
+      {busy && <p role="status">Reading …</p>}
+      {problemLines(problem).slice(0, 12).map((line) => (
+        <p key={line} role="alert" className="text-barn">{line}</p>
+      ))}
+      {done && <p role="status" className="font-semibold">{done}</p>}
+      {preview && (
+        <>
+          <ul className="mb-2 text-ink-2">
+            {preview.files.map((file) => (
+              <li key={file.name}>
+                {file.name}: {file.kind}, {count(file.machines, "machine")}
+              </li>
+            ))}
+          </ul>
+          {table && (
+            <Mapping
+              fields={preview.fields}
+              columns={table.columns}
+              mapping={table.mapping as Record<string, string>}
+              sample={table.sample}
+              unit={choices.unit}
+              onChange={(mapping) => void look(files, { ...choices, mapping })}
+              onUnit={(unit) => void look(files, { ...choices, unit })}
+            />
+          )}
+          <div className="-ml-1.5 mb-2">
+            <Choice
+              lead="VMs without a host go on"
+              value={choices.host}
+              options={[{ value: "", label: "none, that is an error" }, ...plan.host_ids.map((value) => ({ value, label: value }))]}
+              onChange={(host) => void look(files, { ...choices, host })}
+            />
+          </div>
+          <h3 className="font-semibold">
+            {preview.lines.length ? `${count(preview.lines.length, "machine")} would change` : "Nothing would change"}
+            {preview.unchanged > 0 && <span className="font-normal text-ink-2">, {preview.unchanged} are as they were</span>}
+          </h3>
+          <Lines lines={preview.lines} />
+          {preview.jobs.length > 0 && <Lines lines={preview.jobs.map((job) => `${job.machine} ${job.words}`)} />}
+          {bad > 0 && (
+            <>
+              <h3 className="mt-2 font-semibold text-barn">{count(bad, "thing")} cannot be imported</h3>
+              <ol aria-label="What is wrong">
+                {preview.problems.slice(0, 50).map((p, i) => (
+                  <li key={i} className="border-t border-rule py-1">
+                    <span className="font-mono text-xs">
+                      {[p.file, p.line && `line ${p.line}`, p.column].filter(Boolean).join(", ")}
+                    </span>
+                    <span className="block">
+                      {p.value && <q>{p.value}</q>} {p.reason}
+                    </span>
+                  </li>
+                ))}
+              </ol>
+              {bad > 50 && <p className="text-ink-2">and {bad - 50} more</p>}
+            </>
+          )}
+          <p className="mt-3 flex gap-2">
+            <Button look="strong" disabled={busy || bad > 0 || !preview.lines.length} onClick={() => void take(false)}>
+              Import all of it
+            </Button>
+            {bad > 0 && (
+              <Button disabled={busy || !preview.lines.length} onClick={() => void take(true)}>
+                Only the good rows
+              </Button>
+            )}
+          </p>
+        </>
+      )}
+    </Sheet>
+  );
+}
+
+const SHOWN = 8;
+
+function Lines({ lines }: { lines: string[] }) {
+  const [all, setAll] = useState(false);
+  return (
+    <ul className="mb-1">
+      {(all ? lines.slice(0, 500) : lines.slice(0, SHOWN)).map((line) => (
+        <li key={line} className="[overflow-wrap:anywhere]">{line}</li>
+      ))}
+      {lines.length > SHOWN && !all && (
+        <li>
+          <button type="button" className="text-ink-2 underline underline-offset-2" onClick={() => setAll(true)}>
+            {lines.length - SHOWN} more
+          </button>
+        </li>
+      )}
+    </ul>
+  );
+}
+
+/** Which column is what; a foreign header is mapped once and previewed at once. */
+function Mapping({ fields, columns, mapping, sample, unit, onChange, onUnit }: {
+  fields: string[];
+  columns: string[];
+  mapping: Record<string, string>;
+  sample: string[][];
+  unit: string;
+  onChange: (mapping: Record<string, string>) => void;
+  onUnit: (unit: string) => void;
+}) {
+  const fieldOf = (column: string) => Object.keys(mapping).find((field) => mapping[field] === column) ?? "";
+  const unused = columns.filter((column) => !fieldOf(column)).length;
+  return (
+    <details open={!mapping["name"]} className="mb-2">
+      <summary className="cursor-pointer font-semibold">
+        Columns <span className="font-normal text-ink-2">{columns.length - unused} used, {unused} not</span>
+      </summary>
+      <table className="w-full">
+        <caption className="sr-only">Columns of the file and what they are taken for</caption>
+        <tbody>
+          {columns.map((column, i) => (
+            <tr key={column} className="border-b border-rule">
+              <th scope="row" className="max-w-36 truncate py-0.5 text-left font-normal" title={sample.map((row) => row[i]).join("\n")}>
+                {column}
+                <span className="block truncate text-xs text-ink-2">{sample[0]?.[i]}</span>
+              </th>
+              <td>
+                <Choice
+                  lead="is"
+                  value={fieldOf(column)}
+                  options={[{ value: "", label: "not used" }, ...fields.map((value) => ({ value, label: value.replaceAll("_", " ") }))]}
+                  onChange={(field) => {
+                    const next = Object.fromEntries(Object.entries(mapping).filter(([f, c]) => c !== column && f !== field));
+                    onChange(field ? { ...next, [field]: column } : next);
+                  }}
+                />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <Choice lead="Sizes without a unit are" value={unit} options={UNITS.map((value) => ({ value, label: value }))} onChange={onUnit} />
+    </details>
+  );
+}

@@ -1,0 +1,302 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useWorkbench } from "../shell/workbench";
+import { dayClock, duration } from "../time/time";
+import { Button } from "../ui/Button";
+import { Choice } from "../ui/Choice";
+import { Sheet } from "../ui/Sheet";
+import { bytes, count, gib, percent } from "../ui/words";
+import { FactsForm } from "./FactsSheet";
+import { editFacts, type Machine, machineQuery } from "./queries";
+import { problemLines, useEstateChange } from "./useEstateChange";
+import { CHANGE_FROM, COVERAGE_MARKS, longDate, since } from "./words";
+
+/** All that is known of a machine, and what can be done about it. */
+export function MachineSheet({ name, on, onClose, onFilter }: {
+  name: string;
+  on: string;
+  onClose: () => void;
+  onFilter: (pair: string) => void;
+}) {
+  const { plan, draft, date } = useWorkbench();
+  const answer = useQuery(machineQuery(plan.id, draft, name, date));
+  const machine = answer.data;
+  return (
+    <Sheet label={`Machine ${name}`} title={name} onClose={onClose}>
+      {answer.error && <p role="alert">{answer.error.message}</p>}
+      {!machine && !answer.error && <p role="status">Looking it up …</p>}
+      {machine && <Body machine={machine} on={on} onFilter={onFilter} />}
+    </Sheet>
+  );
+}
+
+function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilter: (pair: string) => void }) {
+  const { plan } = useWorkbench();
+  const [editing, setEditing] = useState(false);
+  const { run, busy, problem } = useEstateChange();
+  const zone = plan.time_zone;
+  const { mark, tone } = COVERAGE_MARKS[machine.coverage] ?? { mark: "", tone: "" };
+  const place: [string, string][] = [];
+  if (machine.host) place.push(["host", machine.host]);
+  if (machine.cluster) place.push(["cluster", machine.cluster]);
+  place.push(["site", machine.site]);
+  if (machine.folder) place.push(["folder", machine.folder]);
+  if (machine.role) place.push(["role", machine.role]);
+  return (
+    <>
+      <p className="mb-2 text-ink-2">
+        {machine.kind === "vm" ? "VM" : "Physical server"}
+        {!machine.powered_on && ", switched off"}
+        {machine.source && `, from ${machine.source}`}
+        {machine.known_since && `, known since ${longDate(machine.known_since)}`}
+      </p>
+      <p className="mb-3 flex flex-wrap gap-1">
+        {place.map(([field, value]) => (
+          <Button key={field} look="outlined" className="h-6" title="Show those alike" onClick={() => onFilter(`${field}:${value}`)}>
+            <span className="text-ink-2">{field}</span> {value}
+          </Button>
+        ))}
+      </p>
+
+      <h3 className="font-semibold">
+        <span className={tone}>
+          <span aria-hidden>{mark}</span> {machine.coverage}
+        </span>
+      </h3>
+      {machine.coverage !== "protected" && machine.coverage !== "twice" && (
+        <p>
+          {machine.coverage_words}
+          {machine.since && machine.coverage !== "left out" && ` (${since(machine.since, on)})`}
+          {machine.left_out?.review && `; to be looked at again on ${longDate(machine.left_out.review)}`}
+        </p>
+      )}
+      <ul className="mb-1">
+        {machine.protected_by.map((by) => (
+          <li key={by.job} className="py-0.5">
+            <strong>{by.name}</strong>: {by.how}
+            <span className="block text-ink-2">
+              {count(by.points, "point")}
+              {by.newest && `, the newest of ${dayClock(by.newest, zone)}`}
+            </span>
+          </li>
+        ))}
+      </ul>
+      {machine.worst_exposure_s !== null && (
+        <p className="mb-1">
+          At worst <strong>{machine.worst_exposure_s > 14 * 86400 ? `${Math.round(machine.worst_exposure_s / 86400)} days` : duration(machine.worst_exposure_s)}</strong> of work would be lost this week
+          {machine.rpo_hours !== null && ` (RPO ${machine.rpo_hours} h)`}.
+        </p>
+      )}
+      {machine.coverage !== "gone" && <AddToJob machine={machine} />}
+      {machine.coverage === "not protected" && <LeaveOut machine={machine} />}
+      {machine.left_out && (
+        <p className="mb-2">
+          <Button disabled={busy} onClick={() => void run(() => editFacts(plan.id, edit(machine.name, { take_in: true })))}>
+            No longer leave it out
+          </Button>
+        </p>
+      )}
+      {problemLines(problem).map((line) => (
+        <p key={line} role="alert" className="text-barn">{line}</p>
+      ))}
+
+      {machine.hazards.length > 0 && (
+        <>
+          <h3 className="mt-3 font-semibold">Hazards</h3>
+          <ul className="list-disc pl-4">
+            {machine.hazards.map((hazard) => (
+              <li key={hazard.words}>{hazard.words}</li>
+            ))}
+          </ul>
+        </>
+      )}
+
+      <h3 className="mt-3 font-semibold">{count(machine.disks, "disk")}</h3>
+      <ul>
+        {machine.disk_list.map((disk) => (
+          <li key={disk.id} className="py-0.5">
+            <span className="font-medium">{disk.id}</span>
+            {disk.datastore && <span className="text-ink-2"> on {disk.datastore}</span>}
+            <span aria-hidden className="my-0.5 flex h-2 w-full border border-rule-strong">
+              <span className="bg-slate" style={{ width: `${(100 * (disk.used_gib - disk.swap_gib)) / disk.provisioned_gib}%` }} />
+              <span className="bg-ochre" style={{ width: `${(100 * disk.swap_gib) / disk.provisioned_gib}%` }} />
+            </span>
+            <span className="block text-ink-2">
+              {gib(disk.used_gib)} used of {gib(disk.provisioned_gib)}
+              {disk.swap_gib > 0 && `, ${gib(disk.swap_gib)} of it swap`}, {gib(disk.unused_gib)} unused
+              {disk.holds_backups && ", holds backups"}
+              {disk.left_out_by.length > 0 && `, left out by ${disk.left_out_by.join(", ")}`}
+            </span>
+          </li>
+        ))}
+      </ul>
+
+      <h3 className="mt-3 flex items-center gap-2 font-semibold">
+        Facts
+        <Button look="plain" className="h-6 font-normal underline" aria-expanded={editing} onClick={() => setEditing(!editing)}>
+          {editing ? "Close" : "Edit"}
+        </Button>
+      </h3>
+      {editing ? (
+        <FactsForm machines={[machine.name]} before={machine} onDone={() => setEditing(false)} />
+      ) : (
+        <dl className="grid grid-cols-[auto_1fr] gap-x-2.5">
+          <dt className="text-ink-2">Changes</dt>
+          <dd>
+            {(machine.daily_change * 100).toFixed(1)} % a day ({gib(machine.used_gib * machine.daily_change)}), {CHANGE_FROM[machine.change_from]}
+            <Was machine={machine} fact="daily_change" show={(v) => `${(v * 100).toFixed(1)} %`} />
+          </dd>
+          <dt className="text-ink-2">Levels off at</dt>
+          <dd>{percent(machine.churn_ceiling)} of what is used</dd>
+          <dt className="text-ink-2">Compresses</dt>
+          <dd>
+            {machine.compress_ratio} : 1
+            <Was machine={machine} fact="compress_ratio" show={(v) => `${v} : 1`} />
+          </dd>
+          <dt className="text-ink-2">Grows</dt>
+          <dd>
+            {percent(machine.growth_per_year)} a year
+            <Was machine={machine} fact="growth_per_year" show={percent} />
+          </dd>
+          <dt className="text-ink-2">RPO, RTO</dt>
+          <dd>
+            {machine.rpo_hours === null ? "none" : `${machine.rpo_hours} h`}, {machine.rto_hours === null ? "none" : `${machine.rto_hours} h`}
+          </dd>
+        </dl>
+      )}
+
+      {machine.snapshots.length > 0 && (
+        <>
+          <h3 className="mt-3 font-semibold">Snapshots taken by hand</h3>
+          <ul>
+            {machine.snapshots.map((shot) => (
+              <li key={shot.name + shot.taken_at}>
+                {shot.name}, {longDate(shot.taken_at.slice(0, 10))}, {gib(shot.gib)}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+
+      <h3 className="mt-3 font-semibold">Runs this week</h3>
+      {machine.next_runs.length === 0 && <p className="text-ink-2">None.</p>}
+      <ul>
+        {machine.next_runs.slice(0, 12).map((r) => (
+          <li key={r.job + r.occurrence} className="flex gap-2">
+            <span className="w-20 shrink-0">{dayClock(r.start ?? r.occurrence, zone)}</span>
+            <span className="flex-1">
+              {r.kind ?? "not started"} {r.outcome !== "done" && <strong className="text-barn">{r.outcome}</strong>}
+              <span className="text-ink-2"> {r.job}</span>
+            </span>
+            <span>{bytes(r.source_bytes)}</span>
+          </li>
+        ))}
+      </ul>
+      {machine.next_runs.length > 12 && <p className="text-ink-2">and {machine.next_runs.length - 12} more</p>}
+    </>
+  );
+}
+
+const edit = (name: string, more: Partial<Parameters<typeof editFacts>[1]>) => ({
+  machines: [name],
+  state: {},
+  revert: [],
+  leave_out: null,
+  take_in: false,
+  ...more,
+});
+
+function Was({ machine, fact, show }: { machine: Machine; fact: string; show: (value: number) => string }) {
+  const { plan } = useWorkbench();
+  const { run, busy } = useEstateChange();
+  const before = (machine.reported as Record<string, number>)[fact];
+  if (before === undefined) return null;
+  return (
+    <span className="block text-ink-2">
+      ✎ was {show(before)}{" "}
+      <button
+        type="button"
+        disabled={busy}
+        className="underline underline-offset-2"
+        onClick={() => void run(() => editFacts(plan.id, edit(machine.name, { revert: [fact] })))}
+      >
+        bring back
+      </button>
+    </span>
+  );
+}
+
+/** One step from "not protected" into a job: the effect on the week shows before it is kept. */
+function AddToJob({ machine }: { machine: Machine }) {
+  const { tryOut, tried, put, busy, draft } = useWorkbench();
+  const [job, setJob] = useState<string | null>(null);
+  const offers = machine.offers.filter((offer) => !machine.jobs.includes(offer.job));
+  const best = offers[0];
+  if (!best) return null;
+  const chosen = job ?? best.job;
+  const operations = [{ operation: "IncludeMachine", job: chosen, machine: machine.name }];
+  const mine = tried?.key === `${chosen}/${machine.name}`;
+  return (
+    <div className="my-2">
+      <div className="flex flex-wrap items-center gap-1">
+        <Choice
+          lead={machine.jobs.length ? "Also add to" : "Add to"}
+          value={chosen}
+          options={offers.map((offer) => ({
+            value: offer.job,
+            label: offer.alike ? `${offer.name} (${count(offer.alike, "machine")} alike)` : offer.name,
+          }))}
+          onChange={setJob}
+        />
+        <Button disabled={busy !== null} onClick={() => tryOut(`${chosen}/${machine.name}`, operations)}>
+          See the week
+        </Button>
+        <Button look="strong" disabled={busy !== null} onClick={() => put(operations)}>
+          Put into the draft
+        </Button>
+      </div>
+      {mine && (
+        <p role="status" className="mt-1">
+          {tried.lines.length ? tried.lines.map((line) => <span key={line} className="block">{line}</span>) : "No night of this week ends later."}
+        </p>
+      )}
+      {draft && <p className="text-ink-2">It joins the open draft; nothing is adopted yet.</p>}
+    </div>
+  );
+}
+
+function LeaveOut({ machine }: { machine: Machine }) {
+  const { plan } = useWorkbench();
+  const { run, busy, problem } = useEstateChange();
+  const [open, setOpen] = useState(false);
+  if (!open)
+    return (
+      <p className="mb-2">
+        <Button look="plain" className="underline" onClick={() => setOpen(true)}>
+          Leave it out on purpose …
+        </Button>
+      </p>
+    );
+  return (
+    <form
+      className="mb-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        const given = new FormData(event.currentTarget);
+        const leave_out = { reason: String(given.get("reason")), review: String(given.get("review")) || null };
+        void run(() => editFacts(plan.id, edit(machine.name, { leave_out })));
+      }}
+    >
+      <label className="block text-xs text-ink-2" htmlFor="leave-out-reason">Why it needs no protection</label>
+      <input id="leave-out-reason" name="reason" required maxLength={500} className="mb-1 h-7 w-full border border-rule-strong bg-raised px-1.5" />
+      <label className="block text-xs text-ink-2" htmlFor="leave-out-review">Look at it again on</label>
+      <input id="leave-out-review" name="review" type="date" className="mb-1 h-7 border border-rule-strong bg-raised px-1.5" />{" "}
+      <button type="submit" disabled={busy} className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed">
+        Leave it out
+      </button>
+      {problemLines(problem).map((line) => (
+        <p key={line} role="alert" className="text-barn">{line}</p>
+      ))}
+    </form>
+  );
+}

@@ -1,0 +1,308 @@
+import { useQueries } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { clsx } from "clsx";
+import { ArrowDown, ArrowUp, ChevronDown, ChevronRight } from "lucide-react";
+import { type KeyboardEvent, type ReactNode, useMemo, useRef, useState } from "react";
+import { useWorkbench } from "../shell/workbench";
+import { dayClock, duration } from "../time/time";
+import { count, gib, percent } from "../ui/words";
+import { type Group, type MachineEntry, PAGE, pageQuery, type Shown } from "./queries";
+import { COVERAGE_MARKS, HAZARDS, longDate, since } from "./words";
+
+export interface Column {
+  id: string;
+  title: string;
+  width: string;
+  sort?: string;
+  right?: boolean;
+  cell: (row: MachineEntry, more: { worst: number | null | undefined; on: string; zone: string }) => ReactNode;
+}
+
+/** Used within provisioned, as one bar; its length is the share of the largest machines' size. */
+function SizeBar({ row }: { row: MachineEntry }) {
+  // A square root keeps small machines visible beside those a hundred times as large.
+  const wide = Math.min(1, Math.sqrt(row.provisioned_gib / 8000));
+  const used = row.provisioned_gib ? row.used_gib / row.provisioned_gib : 0;
+  return (
+    <span className="flex items-center gap-2" title={`${gib(row.used_gib)} used of ${gib(row.provisioned_gib)} provisioned`}>
+      <span aria-hidden className="relative block h-2 w-20 shrink-0">
+        <span className="absolute inset-y-0 left-0 border border-rule-strong" style={{ width: `${wide * 100}%` }} />
+        <span className="absolute inset-y-0 left-0 bg-slate" style={{ width: `${wide * used * 100}%` }} />
+      </span>
+      <span className="whitespace-nowrap">
+        {gib(row.used_gib)} <span className="text-ink-2">of {gib(row.provisioned_gib)}</span>
+      </span>
+    </span>
+  );
+}
+
+function CoverageCell({ row, on }: { row: MachineEntry; on: string }) {
+  const { mark, tone } = COVERAGE_MARKS[row.coverage] ?? { mark: "", tone: "" };
+  const said =
+    row.coverage === "not protected" || (row.coverage === "stale" && row.since)
+      ? row.since
+        ? `since ${longDate(row.since)}, ${since(row.since, on)}`
+        : "nobody knows since when"
+      : row.coverage === "left out" || row.coverage === "gone"
+        ? row.coverage_words
+        : "";
+  return (
+    <span className="block truncate" title={row.coverage_words}>
+      <span className={tone}>
+        <span aria-hidden className="inline-block w-4">{mark}</span>
+        {row.coverage}
+      </span>
+      {said && <span className="text-ink-2"> {said}</span>}
+    </span>
+  );
+}
+
+export const COLUMNS: Column[] = [
+  { id: "name", title: "Machine", width: "minmax(150px,1.2fr)", sort: "name", cell: (r) => <span className="font-medium">{r.name}</span> },
+  { id: "coverage", title: "Protected", width: "minmax(190px,1.5fr)", sort: "coverage", cell: (r, m) => <CoverageCell row={r} on={m.on} /> },
+  { id: "jobs", title: "By", width: "minmax(110px,1fr)", sort: "jobs", cell: (r) => r.jobs.join(", ") || "–" },
+  { id: "size", title: "Used of provisioned", width: "minmax(230px,230px)", sort: "used", cell: (r) => <SizeBar row={r} /> },
+  { id: "change", title: "Change a day", width: "96px", sort: "change", right: true, cell: (r) => <Change row={r} /> },
+  { id: "where", title: "Runs on", width: "minmax(84px,0.7fr)", sort: "host", cell: (r) => r.host ?? `${r.site}, physical` },
+  { id: "worst", title: "Worst exposure", width: "104px", right: true, cell: (r, m) => <Worst row={r} worst={m.worst} /> },
+  { id: "hazards", title: "Hazards", width: "minmax(80px,0.7fr)", sort: "hazards", cell: (r) => <Hazards row={r} /> },
+  { id: "newest", title: "Newest point", width: "110px", sort: "newest", right: true, cell: (r, m) => (r.newest ? dayClock(r.newest, m.zone) : "–") },
+  { id: "folder", title: "Folder", width: "minmax(80px,0.6fr)", sort: "folder", cell: (r) => r.folder || "–" },
+  { id: "tags", title: "Tags", width: "minmax(120px,1fr)", cell: (r) => r.tags.join(", ") },
+  { id: "role", title: "Role", width: "90px", cell: (r) => r.role || "–" },
+  { id: "growth", title: "Growth a year", width: "100px", sort: "growth", right: true, cell: (r) => percent(r.growth_per_year) },
+  { id: "compress", title: "Compresses", width: "90px", right: true, cell: (r) => `${r.compress_ratio} : 1` },
+  { id: "source", title: "Source", width: "90px", cell: (r) => r.source ?? "–" },
+];
+export const FIRST_COLUMNS = ["name", "coverage", "jobs", "size", "change", "where", "worst", "hazards"];
+
+function Change({ row }: { row: MachineEntry }) {
+  const stated = row.overridden.includes("daily_change");
+  return (
+    <span title={`${gib(row.used_gib * row.daily_change)} a day`}>
+      {(row.daily_change * 100).toFixed(1)} %{stated && <span title="stated by a planner"> ✎</span>}
+    </span>
+  );
+}
+
+function Worst({ row, worst }: { row: MachineEntry; worst: number | null | undefined }) {
+  if (worst === undefined) return <span className="text-ink-2">…</span>;
+  if (worst === null) return <>–</>;
+  const missed = row.rpo_hours !== null && worst > row.rpo_hours * 3600;
+  const said = worst > 14 * 86400 ? `${Math.round(worst / 86400)} days` : duration(worst);
+  return missed ? (
+    <strong className="text-hay-text" title={`its RPO is ${row.rpo_hours} h`}>{said}</strong>
+  ) : (
+    <>{said}</>
+  );
+}
+
+function Hazards({ row }: { row: MachineEntry }) {
+  if (!row.hazards.length) return <>–</>;
+  return (
+    <span className="text-hay-text" title={row.hazards.map((h) => h.words).join("\n")}>
+      {[...new Set(row.hazards.map((h) => HAZARDS[h.kind]))].join(", ")}
+    </span>
+  );
+}
+
+type Line = { kind: "group"; group: Group } | { kind: "row"; index: number };
+
+/** Lines of the table: groups with their rows, those of folded groups left out. */
+export function linesOf(total: number, groups: readonly Group[], folded: ReadonlySet<string>): Line[] {
+  if (!groups.length) return Array.from({ length: total }, (_, index) => ({ kind: "row", index }));
+  const lines: Line[] = [];
+  let index = 0;
+  for (const group of groups) {
+    lines.push({ kind: "group", group });
+    if (!folded.has(group.name))
+      for (let i = 0; i < group.machines; i++) lines.push({ kind: "row", index: index + i });
+    index += group.machines;
+  }
+  return lines;
+}
+
+const ROW_PX = 28;
+
+/** The long table: rows are asked for by the hundred as they come into sight. */
+export function MachineTable(props: {
+  shown: Shown;
+  total: number;
+  groups: readonly Group[];
+  columns: readonly string[];
+  worst: Record<string, number | null> | undefined;
+  on: string;
+  chosen: string | null;
+  marked: ReadonlySet<string>;
+  onMark: (names: string[], on: boolean) => void;
+  onSort: (sort: string) => void;
+  onOpen: (name: string) => void;
+}) {
+  const { shown, total, groups, worst, on, chosen, marked } = props;
+  const { plan, draft } = useWorkbench();
+  const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
+  const frame = useRef<HTMLDivElement>(null);
+  const columns = COLUMNS.filter((c) => props.columns.includes(c.id));
+  const template = `28px ${columns.map((c) => c.width).join(" ")}`;
+  const lines = useMemo(() => linesOf(total, groups, folded), [total, groups, folded]);
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => frame.current,
+    estimateSize: () => ROW_PX,
+    overscan: 12,
+  });
+  const visible = virtual.getVirtualItems();
+  const pages = [
+    ...new Set(
+      visible.flatMap((item) => {
+        const line = lines[item.index];
+        return line?.kind === "row" ? [Math.floor(line.index / PAGE)] : [];
+      }),
+    ),
+  ];
+  const answers = useQueries({ queries: pages.map((page) => pageQuery(plan.id, draft, shown, page)) });
+  const rowAt = (index: number): MachineEntry | undefined =>
+    answers[pages.indexOf(Math.floor(index / PAGE))]?.data?.rows[index % PAGE];
+  const fold = (name: string) =>
+    setFolded((before) => {
+      const now = new Set(before);
+      if (!now.delete(name)) now.add(name);
+      return now;
+    });
+  const step = (event: KeyboardEvent, at: number) => {
+    const by = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15 }[event.key];
+    if (!by) return;
+    event.preventDefault();
+    const to = Math.max(0, Math.min(lines.length - 1, at + by));
+    virtual.scrollToIndex(to);
+    requestAnimationFrame(() =>
+      requestAnimationFrame(() => frame.current?.querySelector<HTMLElement>(`[data-line="${to}"]`)?.focus()),
+    );
+  };
+  return (
+    <div
+      ref={frame}
+      role="table"
+      aria-label="Machines"
+      aria-rowcount={lines.length + 1}
+      tabIndex={0}
+      className="min-h-0 flex-1 overflow-auto px-2"
+    >
+      <div
+        role="row"
+        aria-rowindex={1}
+        className="sticky top-0 z-10 grid min-w-max items-end border-b border-rule-strong bg-ground text-ink-2"
+        style={{ gridTemplateColumns: template }}
+      >
+        <span role="columnheader" className="px-2 py-1">
+          <span className="sr-only">Marked</span>
+        </span>
+        {columns.map((column) => {
+          const sorted = column.sort === shown.sort;
+          return (
+            <span
+              key={column.id}
+              role="columnheader"
+              aria-sort={sorted ? (shown.descending ? "descending" : "ascending") : undefined}
+              className={clsx("py-1", column.right && "text-right")}
+            >
+              {column.sort ? (
+                <button
+                  type="button"
+                  className="inline-flex items-center gap-1 px-2 font-medium hover:text-ink"
+                  onClick={() => props.onSort(column.sort ?? "name")}
+                >
+                  {column.title}
+                  {sorted && (shown.descending ? <ArrowDown size={12} aria-hidden /> : <ArrowUp size={12} aria-hidden />)}
+                </button>
+              ) : (
+                <span className="px-2 font-medium">{column.title}</span>
+              )}
+            </span>
+          );
+        })}
+      </div>
+      <div role="rowgroup" className="relative min-w-max" style={{ height: virtual.getTotalSize() }}>
+        {visible.map((item) => {
+          const line = lines[item.index];
+          const style = { transform: `translateY(${item.start}px)`, height: ROW_PX, gridTemplateColumns: template };
+          if (!line) return null;
+          if (line.kind === "group") {
+            const { group } = line;
+            const closed = folded.has(group.name);
+            return (
+              <div key={`group ${group.name}`} role="row" aria-rowindex={item.index + 2} className="absolute inset-x-0 top-0 flex items-center border-b border-rule bg-closed" style={style}>
+                <span role="cell" className="w-full">
+                  <button
+                    type="button"
+                    data-line={item.index}
+                    aria-expanded={!closed}
+                    onClick={() => fold(group.name)}
+                    onKeyDown={(event) => step(event, item.index)}
+                    className="flex w-full items-center gap-1.5 px-1.5 text-left"
+                  >
+                    {closed ? <ChevronRight size={14} aria-hidden /> : <ChevronDown size={14} aria-hidden />}
+                    <span className="font-semibold">{group.name || "without"}</span>
+                    <span className="text-ink-2">
+                      {count(group.machines, "machine")}, {gib(group.used_gib)} used
+                    </span>
+                    {group.not_protected > 0 && (
+                      <span className="text-barn">{group.not_protected} not protected</span>
+                    )}
+                  </button>
+                </span>
+              </div>
+            );
+          }
+          const row = rowAt(line.index);
+          return (
+            <div
+              key={`row ${line.index}`}
+              role="row"
+              aria-rowindex={item.index + 2}
+              data-line={item.index}
+              data-machine={row?.name}
+              tabIndex={0}
+              onClick={() => row && props.onOpen(row.name)}
+              onKeyDown={(event) => {
+                if (event.key === "Enter" && row) props.onOpen(row.name);
+                else if (event.key === " " && row) {
+                  event.preventDefault();
+                  props.onMark([row.name], !marked.has(row.name));
+                } else step(event, item.index);
+              }}
+              className={clsx(
+                "absolute inset-x-0 top-0 grid items-center border-b border-rule hover:bg-closed focus-visible:-outline-offset-2",
+                row && row.name === chosen && "bg-closed",
+              )}
+              style={style}
+            >
+              <span role="cell" className="px-2">
+                {row && (
+                  <input
+                    type="checkbox"
+                    aria-label={`Mark ${row.name}`}
+                    tabIndex={-1}
+                    checked={marked.has(row.name)}
+                    onClick={(event) => event.stopPropagation()}
+                    onChange={(event) => props.onMark([row.name], event.target.checked)}
+                    className="align-middle accent-ink"
+                  />
+                )}
+              </span>
+              {columns.map((column) => (
+                <span key={column.id} role="cell" className={clsx("min-w-0 truncate px-2", column.right && "text-right")}>
+                  {row ? (
+                    column.cell(row, { worst: worst ? (worst[row.name] ?? null) : undefined, on, zone: plan.time_zone })
+                  ) : column.id === "name" ? (
+                    <span className="text-ink-2">…</span>
+                  ) : null}
+                </span>
+              ))}
+            </div>
+          );
+        })}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,29 @@
+import { X } from "lucide-react";
+import type { ReactNode } from "react";
+import { Hint } from "./Hint";
+
+/** The one side sheet: it pushes the main surface aside and has a title and a way out. */
+export function Sheet({ label, title, onClose, children }: {
+  label: string;
+  title: ReactNode;
+  onClose: () => void;
+  children: ReactNode;
+}) {
+  return (
+    <aside
+      aria-label={label}
+      tabIndex={0}
+      className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface p-4"
+    >
+      <div className="mb-1 flex items-start gap-2">
+        <h2 className="min-w-0 flex-1 text-xl leading-tight font-semibold [overflow-wrap:anywhere]">{title}</h2>
+        <Hint text="Close (Esc)">
+          <button type="button" aria-label="Close the sheet" onClick={onClose} className="p-1 hover:bg-closed">
+            <X size={18} aria-hidden />
+          </button>
+        </Hint>
+      </div>
+      {children}
+    </aside>
+  );
+}
