@@ -39,7 +39,9 @@ class MakeA:
     def read(self, account: Account, progress: Progress) -> inv.Inventory:
         with requests.Session() as session:
             session.auth = (account.user, account.secret)
-            total = int(ask("GET", f"{self.place.address}/summary", session=session)["items"])
+            total = ask("GET", f"{self.place.address}/summary", session=session).get("items")
+            if not isinstance(total, int):
+                raise _not_this_make()
             read = 0
             lists: dict[str, list[Any]] = {"hosts": [], "stores": [], "machines": []}
             for name, items in lists.items():
@@ -55,9 +57,7 @@ class MakeA:
             body = ask("GET", f"{self.place.address}/{name}?page={page}", session=session)
             items, pages = body.get("items"), body.get("pages")
             if not isinstance(items, list) or not isinstance(pages, int) or pages > MOST_PAGES:
-                raise SourceError(
-                    "Its answer is not what this make sends.", "Check the make of the source."
-                )
+                raise _not_this_make()
             yield items
             if page >= pages:
                 return
@@ -77,6 +77,10 @@ class MakeA:
             ),
             tuple(_machine(m) for m in lists["machines"]),
         )
+
+
+def _not_this_make() -> SourceError:
+    return SourceError("Its answer is not what this make sends.", "Check the make of the source.")
 
 
 def _machine(raw: dict[str, Any]) -> inv.FoundMachine:

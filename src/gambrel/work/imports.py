@@ -244,8 +244,16 @@ def imported(plan: Plan, reading: Reading, choices: Choices, today: date) -> Imp
     for other in reading.plans:
         base = _with_places(base, other)
     made = with_machines(base, reading.machines, choices.host, today)
-    problems = (*reading.problems, *made.problems)
+    titles = {file.name: file.mapping for file in reading.files}
+    problems = (*reading.problems, *(_as_titled(p, titles) for p in made.problems))
     return replace(made, plan=without_lost_disks(made.plan), problems=problems)
+
+
+def _as_titled(problem: ImportProblem, titles: Mapping[str, Mapping[str, str]]) -> ImportProblem:
+    """A problem whose column is called as in its file."""
+    column = problem.place.column
+    title = titles.get(problem.place.file, {}).get(column or "", column)
+    return replace(problem, place=replace(problem.place, column=title))
 
 
 def _with_places(plan: Plan, other: Plan) -> Plan:

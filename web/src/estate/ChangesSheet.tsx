@@ -78,14 +78,14 @@ function Change({ change, busy, onUndo, onBringBack, onView }: {
       )}
       <p className="mt-1 flex gap-2">
         {!change.undone && change.what !== "undo" && (
-          <Button className="h-6" disabled={busy} onClick={onUndo}>
+          <Button small disabled={busy} onClick={onUndo}>
             Undo
           </Button>
         )}
-        <Button className="h-6" look="plain" onClick={onView}>
+        <Button small look="plain" onClick={onView}>
           Look at it
         </Button>
-        <Button className="h-6" look="plain" disabled={busy} onClick={onBringBack}>
+        <Button small look="plain" disabled={busy} onClick={onBringBack}>
           Bring it all back
         </Button>
       </p>

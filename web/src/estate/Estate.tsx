@@ -155,13 +155,12 @@ export function Estate() {
             with hazards
           </button>
           {shown.where.map((pair) => (
-            <Button key={pair} look="outlined" className="h-6" onClick={() => set({ where: shown.where.filter((w) => w !== pair) })}>
+            <Button small key={pair} look="outlined" onClick={() => set({ where: shown.where.filter((w) => w !== pair) })}>
               {pair.replace(":", " ")} <span aria-hidden>×</span>
               <span className="sr-only">take this filter away</span>
             </Button>
           ))}
-          <span className="flex-1" />
-          <label className="flex items-center gap-1">
+          <label className="ml-auto flex min-w-28 flex-1 items-center justify-end gap-1">
             <Search size={14} aria-hidden />
             <span className="sr-only">Find machines</span>
             <input
@@ -171,7 +170,7 @@ export function Estate() {
               defaultValue={shown.search}
               key={shown.search === "" ? "empty" : "filled"}
               onChange={(event) => set({ find: event.target.value || null })}
-              className="h-6 w-48 rounded-[3px] border border-rule-strong bg-surface px-1.5"
+              className="h-6 w-44 min-w-20 rounded-[3px] border border-rule-strong bg-surface px-1.5"
             />
           </label>
           <Choice
@@ -200,7 +199,7 @@ export function Estate() {
         {shown.asOf !== null && (
           <p role="status" className="flex items-center gap-3 border-y border-rule bg-closed px-4 py-1">
             This is the estate of an earlier day. Nothing here changes the plan.
-            <Button className="h-6" onClick={() => set({ as_of: null })}>
+            <Button small onClick={() => set({ as_of: null })}>
               Back to today
             </Button>
           </p>
@@ -208,10 +207,10 @@ export function Estate() {
         {marked.size > 0 && (
           <p className="flex items-center gap-3 border-y border-rule bg-surface px-4 py-1">
             <strong>{count(marked.size, "machine")} marked</strong>
-            <Button className="h-6" onClick={() => show("facts")}>
+            <Button small onClick={() => show("facts")}>
               Edit facts
             </Button>
-            <Button className="h-6" look="plain" onClick={() => setMarked(new Set())}>
+            <Button small look="plain" onClick={() => setMarked(new Set())}>
               Unmark
             </Button>
           </p>

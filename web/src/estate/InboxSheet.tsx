@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { useState } from "react";
-import { nightLine } from "../shell/changedNights";
+import { isSeen, nightLine } from "../shell/changedNights";
 import { useWorkbench } from "../shell/workbench";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -74,10 +74,10 @@ function Kind({ kind, differences, rule }: { kind: Difference["kind"]; differenc
         <h3 className="flex-1 font-semibold">
           {TITLES[kind]} <span className="font-normal text-ink-2">{differences.length}</span>
         </h3>
-        <Button className="h-6" disabled={busy} onClick={() => void run(() => accept(plan.id, ids))}>
+        <Button small disabled={busy} onClick={() => void run(() => accept(plan.id, ids))}>
           Take {ids.length > 1 ? "these" : "it"}
         </Button>
-        <Button className="h-6" look="plain" disabled={busy} onClick={() => void run(() => dismiss(plan.id, ids))}>
+        <Button small look="plain" disabled={busy} onClick={() => void run(() => dismiss(plan.id, ids))}>
           Leave
         </Button>
       </div>
@@ -110,10 +110,10 @@ function Entry({ difference }: { difference: Difference }) {
           <ChevronRight size={14} aria-hidden className={`mt-0.5 shrink-0 transition-transform ${open ? "rotate-90" : ""}`} />
           <span className="min-w-0 [overflow-wrap:anywhere]">{difference.words}</span>
         </button>
-        <Button className="h-6" disabled={busy} aria-label={`Take: ${difference.words}`} onClick={() => void run(() => accept(plan.id, [difference.id]))}>
+        <Button small disabled={busy} aria-label={`Take: ${difference.words}`} onClick={() => void run(() => accept(plan.id, [difference.id]))}>
           Take
         </Button>
-        <Button className="h-6" look="plain" disabled={busy} aria-label={`Leave: ${difference.words}`} onClick={() => void run(() => dismiss(plan.id, [difference.id]))}>
+        <Button small look="plain" disabled={busy} aria-label={`Leave: ${difference.words}`} onClick={() => void run(() => dismiss(plan.id, [difference.id]))}>
           Leave
         </Button>
       </div>
@@ -143,7 +143,7 @@ function WeekEffect({ ids }: { ids: number[] }) {
   const effect = useQuery(effectQuery(plan.id, ids, date));
   if (effect.error) return <p role="alert" className="text-barn">{effect.error.message}</p>;
   if (!effect.data) return <p role="status" className="text-ink-2">Simulating the week …</p>;
-  const lines = effect.data.nights.map((night) => nightLine(night, plan.time_zone));
+  const lines = effect.data.nights.filter(isSeen).map((night) => nightLine(night, plan.time_zone));
   return (
     <ul aria-label="Effect on the week" className="mt-1">
       {lines.map((line) => (
@@ -205,7 +205,7 @@ function Dismissed({ number }: { number: number }) {
           {answer.data?.differences.map((d) => (
             <li key={d.id} className="flex items-start gap-1 py-0.5">
               <span className="min-w-0 flex-1">{d.words}</span>
-              <Button className="h-6" disabled={busy} onClick={() => void run(() => reopen(plan.id, [d.id]))}>
+              <Button small disabled={busy} onClick={() => void run(() => reopen(plan.id, [d.id]))}>
                 Back to the inbox
               </Button>
             </li>

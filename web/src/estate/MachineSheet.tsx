@@ -52,7 +52,7 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
       </p>
       <p className="mb-3 flex flex-wrap gap-1">
         {place.map(([field, value]) => (
-          <Button key={field} look="outlined" className="h-6" title="Show those alike" onClick={() => onFilter(`${field}:${value}`)}>
+          <Button small key={field} look="outlined" title="Show those alike" onClick={() => onFilter(`${field}:${value}`)}>
             <span className="text-ink-2">{field}</span> {value}
           </Button>
         ))}
@@ -133,7 +133,7 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
 
       <h3 className="mt-3 flex items-center gap-2 font-semibold">
         Facts
-        <Button look="plain" className="h-6 font-normal underline" aria-expanded={editing} onClick={() => setEditing(!editing)}>
+        <Button small look="plain" className="font-normal underline" aria-expanded={editing} onClick={() => setEditing(!editing)}>
           {editing ? "Close" : "Edit"}
         </Button>
       </h3>

@@ -12,7 +12,9 @@ import { COVERAGE_MARKS, HAZARDS, longDate, since } from "./words";
 export interface Column {
   id: string;
   title: string;
-  width: string;
+  /** Least width in pixels, and the share of what is left over. */
+  width: number;
+  grows?: number;
   sort?: string;
   right?: boolean;
   cell: (row: MachineEntry, more: { worst: number | null | undefined; on: string; zone: string }) => ReactNode;
@@ -41,13 +43,13 @@ function CoverageCell({ row, on }: { row: MachineEntry; on: string }) {
   const said =
     row.coverage === "not protected" || (row.coverage === "stale" && row.since)
       ? row.since
-        ? `since ${longDate(row.since)}, ${since(row.since, on)}`
+        ? `since ${longDate(row.since)}`
         : "nobody knows since when"
       : row.coverage === "left out" || row.coverage === "gone"
         ? row.coverage_words
         : "";
   return (
-    <span className="block truncate" title={row.coverage_words}>
+    <span className="block truncate" title={[row.coverage_words, row.since && since(row.since, on)].filter(Boolean).join("; ")}>
       <span className={tone}>
         <span aria-hidden className="inline-block w-4">{mark}</span>
         {row.coverage}
@@ -58,21 +60,21 @@ function CoverageCell({ row, on }: { row: MachineEntry; on: string }) {
 }
 
 export const COLUMNS: Column[] = [
-  { id: "name", title: "Machine", width: "minmax(150px,1.2fr)", sort: "name", cell: (r) => <span className="font-medium">{r.name}</span> },
-  { id: "coverage", title: "Protected", width: "minmax(190px,1.5fr)", sort: "coverage", cell: (r, m) => <CoverageCell row={r} on={m.on} /> },
-  { id: "jobs", title: "By", width: "minmax(110px,1fr)", sort: "jobs", cell: (r) => r.jobs.join(", ") || "–" },
-  { id: "size", title: "Used of provisioned", width: "minmax(230px,230px)", sort: "used", cell: (r) => <SizeBar row={r} /> },
-  { id: "change", title: "Change a day", width: "96px", sort: "change", right: true, cell: (r) => <Change row={r} /> },
-  { id: "where", title: "Runs on", width: "minmax(84px,0.7fr)", sort: "host", cell: (r) => r.host ?? `${r.site}, physical` },
-  { id: "worst", title: "Worst exposure", width: "104px", right: true, cell: (r, m) => <Worst row={r} worst={m.worst} /> },
-  { id: "hazards", title: "Hazards", width: "minmax(80px,0.7fr)", sort: "hazards", cell: (r) => <Hazards row={r} /> },
-  { id: "newest", title: "Newest point", width: "110px", sort: "newest", right: true, cell: (r, m) => (r.newest ? dayClock(r.newest, m.zone) : "–") },
-  { id: "folder", title: "Folder", width: "minmax(80px,0.6fr)", sort: "folder", cell: (r) => r.folder || "–" },
-  { id: "tags", title: "Tags", width: "minmax(120px,1fr)", cell: (r) => r.tags.join(", ") },
-  { id: "role", title: "Role", width: "90px", cell: (r) => r.role || "–" },
-  { id: "growth", title: "Growth a year", width: "100px", sort: "growth", right: true, cell: (r) => percent(r.growth_per_year) },
-  { id: "compress", title: "Compresses", width: "90px", right: true, cell: (r) => `${r.compress_ratio} : 1` },
-  { id: "source", title: "Source", width: "90px", cell: (r) => r.source ?? "–" },
+  { id: "name", title: "Machine", width: 138, grows: 1, sort: "name", cell: (r) => <span className="font-medium">{r.name}</span> },
+  { id: "coverage", title: "Protected", width: 232, grows: 1, sort: "coverage", cell: (r, m) => <CoverageCell row={r} on={m.on} /> },
+  { id: "jobs", title: "By", width: 124, grows: 1, sort: "jobs", cell: (r) => r.jobs.join(", ") || "–" },
+  { id: "size", title: "Used of provisioned", width: 222, sort: "used", cell: (r) => <SizeBar row={r} /> },
+  { id: "change", title: "Change a day", width: 100, sort: "change", right: true, cell: (r) => <Change row={r} /> },
+  { id: "where", title: "Runs on", width: 104, grows: 0.5, sort: "host", cell: (r) => r.host ?? `${r.site}, physical` },
+  { id: "worst", title: "Worst exposure", width: 118, right: true, cell: (r, m) => <Worst row={r} worst={m.worst} /> },
+  { id: "hazards", title: "Hazards", width: 96, grows: 0.7, sort: "hazards", cell: (r) => <Hazards row={r} /> },
+  { id: "newest", title: "Newest point", width: 106, sort: "newest", right: true, cell: (r, m) => (r.newest ? dayClock(r.newest, m.zone) : "–") },
+  { id: "folder", title: "Folder", width: 84, grows: 0.4, sort: "folder", cell: (r) => r.folder || "–" },
+  { id: "tags", title: "Tags", width: 150, grows: 1, cell: (r) => r.tags.join(", ") },
+  { id: "role", title: "Role", width: 84, cell: (r) => r.role || "–" },
+  { id: "growth", title: "Growth a year", width: 104, sort: "growth", right: true, cell: (r) => percent(r.growth_per_year) },
+  { id: "compress", title: "Compresses", width: 92, right: true, cell: (r) => `${r.compress_ratio} : 1` },
+  { id: "source", title: "Source", width: 92, cell: (r) => r.source ?? "–" },
 ];
 export const FIRST_COLUMNS = ["name", "coverage", "jobs", "size", "change", "where", "worst", "hazards"];
 
@@ -87,7 +89,7 @@ function Change({ row }: { row: MachineEntry }) {
 
 function Worst({ row, worst }: { row: MachineEntry; worst: number | null | undefined }) {
   if (worst === undefined) return <span className="text-ink-2">…</span>;
-  if (worst === null) return <>–</>;
+  if (worst === null) return <span className="text-barn">no point</span>;
   const missed = row.rpo_hours !== null && worst > row.rpo_hours * 3600;
   const said = worst > 14 * 86400 ? `${Math.round(worst / 86400)} days` : duration(worst);
   return missed ? (
@@ -123,6 +125,7 @@ export function linesOf(total: number, groups: readonly Group[], folded: Readonl
 }
 
 const ROW_PX = 28;
+const MARK_PX = 30;
 
 /** The long table: rows are asked for by the hundred as they come into sight. */
 export function MachineTable(props: {
@@ -143,7 +146,8 @@ export function MachineTable(props: {
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
   const frame = useRef<HTMLDivElement>(null);
   const columns = COLUMNS.filter((c) => props.columns.includes(c.id));
-  const template = `28px ${columns.map((c) => c.width).join(" ")}`;
+  const template = `${MARK_PX}px ${columns.map((c) => (c.grows ? `minmax(${c.width}px,${c.grows}fr)` : `${c.width}px`)).join(" ")}`;
+  const least = columns.reduce((sum, column) => sum + column.width, MARK_PX);
   const lines = useMemo(() => linesOf(total, groups, folded), [total, groups, folded]);
   const virtual = useVirtualizer({
     count: lines.length,
@@ -191,8 +195,8 @@ export function MachineTable(props: {
       <div
         role="row"
         aria-rowindex={1}
-        className="sticky top-0 z-10 grid min-w-max items-end border-b border-rule-strong bg-ground text-ink-2"
-        style={{ gridTemplateColumns: template }}
+        className="sticky top-0 z-10 grid items-end border-b border-rule-strong bg-ground text-ink-2"
+        style={{ gridTemplateColumns: template, minWidth: least }}
       >
         <span role="columnheader" className="px-2 py-1">
           <span className="sr-only">Marked</span>
@@ -222,7 +226,7 @@ export function MachineTable(props: {
           );
         })}
       </div>
-      <div role="rowgroup" className="relative min-w-max" style={{ height: virtual.getTotalSize() }}>
+      <div role="rowgroup" className="relative" style={{ height: virtual.getTotalSize(), minWidth: least }}>
         {visible.map((item) => {
           const line = lines[item.index];
           const style = { transform: `translateY(${item.start}px)`, height: ROW_PX, gridTemplateColumns: template };
@@ -286,7 +290,7 @@ export function MachineTable(props: {
                     checked={marked.has(row.name)}
                     onClick={(event) => event.stopPropagation()}
                     onChange={(event) => props.onMark([row.name], event.target.checked)}
-                    className="align-middle accent-ink"
+                    className="size-3.5 appearance-none rounded-[2px] border border-rule-strong bg-surface align-middle checked:border-ink checked:bg-ink"
                   />
                 )}
               </span>

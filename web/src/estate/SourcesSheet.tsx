@@ -96,7 +96,8 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
 function Entry({ source }: { source: Source }) {
   const { plan } = useWorkbench();
   const { run, busy, problem } = useEstateChange();
-  const [open, setOpen] = useState(source.access === "fails" || source.access === "works for most");
+  const [toggled, setOpen] = useState<boolean | null>(null);
+  const open = toggled ?? ["fails", "works for most"].includes(source.access);
   const [forgetting, setForgetting] = useState(false);
   const { mark, tone, said } = ACCESS[source.access];
   const last = source.last_discovery;
@@ -114,11 +115,11 @@ function Entry({ source }: { source: Source }) {
           </span>
         </button>
         {last?.state === "running" ? (
-          <Button className="h-6" onClick={() => void run(() => cancelDiscovery(last.id))}>
+          <Button small onClick={() => void run(() => cancelDiscovery(last.id))}>
             Cancel
           </Button>
         ) : (
-          <Button className="h-6" disabled={busy} onClick={() => void run(() => discover(plan.id, [source.id]))}>
+          <Button small disabled={busy} onClick={() => void run(() => discover(plan.id, [source.id]))}>
             Discover
           </Button>
         )}
@@ -147,7 +148,7 @@ function Entry({ source }: { source: Source }) {
             ))}
           </ul>
           <p className="flex flex-wrap items-center gap-1">
-            <Button className="h-6" disabled={busy} onClick={() => void run(() => checkAccess(plan.id, [source.id]))}>
+            <Button small disabled={busy} onClick={() => void run(() => checkAccess(plan.id, [source.id]))}>
               Try access
             </Button>
             <Choice
@@ -157,11 +158,11 @@ function Entry({ source }: { source: Source }) {
               onChange={(value) => void run(() => setInterval(source, value ? Number(value) : null))}
             />
             {forgetting ? (
-              <Button className="h-6 text-barn" disabled={busy} onClick={() => void run(() => removeSource(source.id))}>
+              <Button small className="text-barn" disabled={busy} onClick={() => void run(() => removeSource(source.id))}>
                 Forget {source.name}; its machines stay
               </Button>
             ) : (
-              <Button className="h-6" look="plain" onClick={() => setForgetting(true)}>
+              <Button small look="plain" onClick={() => setForgetting(true)}>
                 Forget it …
               </Button>
             )}
@@ -190,7 +191,7 @@ function Credential({ credential }: { credential: Source["credentials"][number] 
         <span className="min-w-0 flex-1">
           {credential.scope}: {credential.user} <span className={tone}>{credential.outcome}</span>
         </span>
-        <Button className="h-6" look="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
+        <Button small look="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
           Enter anew
         </Button>
       </span>

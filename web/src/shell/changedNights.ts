@@ -22,6 +22,13 @@ export function nightLine(night: NightChange, zone: string): string {
   return `${day} ends ${clock(night.end_after, zone)}, ${said}${turned}`;
 }
 
+/** Whether a change is one that a planner would see: another verdict, or half a minute. */
+export function isSeen(night: NightChange): boolean {
+  if (night.verdict_before !== night.verdict_after) return true;
+  if (!night.end_before || !night.end_after) return night.end_before !== night.end_after;
+  return Math.abs(Date.parse(night.end_after) - Date.parse(night.end_before)) >= 30_000;
+}
+
 /** A line for each night of a week that ends otherwise or has another verdict. */
 export function changedNights(before: NightSummary[], after: NightSummary[], zone: string): string[] {
   return after.flatMap((now, i) => {
@@ -34,7 +41,6 @@ export function changedNights(before: NightSummary[], after: NightSummary[], zon
       end_before: was.last_end,
       end_after: now.last_end,
     };
-    const same = was.verdict === now.verdict && was.last_end === now.last_end;
-    return same ? [] : [nightLine(change, zone)];
+    return isSeen(change) ? [nightLine(change, zone)] : [];
   });
 }

@@ -9,7 +9,7 @@ from typing import Literal
 
 from gambrel.core import plan as p
 from gambrel.core.estate.facts import checked, daily_change_of, stated
-from gambrel.core.words import gib
+from gambrel.core.words import count, gib
 
 
 @dataclass(frozen=True, slots=True)
@@ -227,7 +227,7 @@ def _line(was: p.Machine | None, now: p.Machine) -> str:
     used = sum(disk.used_gib for disk in now.disks)
     where = now.host or now.site
     if was is None:
-        return f"{now.id} is new on {where}: {len(now.disks)} disks, {gib(used)} used"
+        return f"{now.id} is new on {where}: {count(len(now.disks), 'disk')}, {gib(used)} used"
     told = []
     if was.gone and not now.gone:
         told.append("is back")
