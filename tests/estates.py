@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import threading
 from dataclasses import replace
+from functools import cache
 
 from werkzeug.serving import make_server
 
@@ -16,7 +17,30 @@ from gambrel.core.estate.inventory import (
     Inventory,
 )
 from gambrel.core.plan_reading import read_plan
+from gambrel.demo import larkmoor
 from gambrel.standins.service import create_service
+
+
+@cache
+def larkmoor_file():
+    """The plan file of larkmoor, made once; nobody changes it."""
+    return larkmoor()
+
+
+@cache
+def larkmoor_plan():
+    return read_plan(larkmoor_file())
+
+
+@cache
+def young_larkmoor():
+    """Larkmoor with the points of few machines, which is stored quickly."""
+    points = [
+        point
+        for point in larkmoor_file()["state"]["points"]
+        if point["machine"].startswith(("lab-", "staging-"))
+    ]
+    return read_plan({**larkmoor_file(), "state": {"points": points}})
 
 
 def found_vm(uid="m1", name="alpha", host="h-1", **more):

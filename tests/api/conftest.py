@@ -38,7 +38,7 @@ class Client:
 
     def _described(self, answer):
         """An answer, once it was held against what the API's description says of it."""
-        if answer.is_json and answer.status_code < 300:
+        if answer.is_json and answer.status_code < 300 and answer.status_code != 204:
             where = self.app.url_map.bind("localhost")
             endpoint, _ = where.match(answer.request.path, answer.request.method)
             said = getattr(self.app.view_functions[endpoint], "_spec", {}).get("response")

@@ -4,13 +4,11 @@ import threading
 from http.server import BaseHTTPRequestHandler, HTTPServer
 
 import pytest
-from estates import service_of
+from estates import larkmoor_file, larkmoor_plan, service_of
 
 from gambrel.connectors import MAKES, Account, Place, SourceError
 from gambrel.connectors.asking import Cancelled
 from gambrel.core.estate.differences import differences
-from gambrel.core.plan_reading import read_plan
-from gambrel.demo import larkmoor
 from gambrel.standins.world import FIRST_EVENTS, World
 
 ONE_OF_EACH = ["quay-a", "quay-b", "hill-a", "qs-h1", "radar-01"]
@@ -18,7 +16,7 @@ ONE_OF_EACH = ["quay-a", "quay-b", "hill-a", "qs-h1", "radar-01"]
 
 @pytest.fixture(scope="module")
 def world():
-    return World(larkmoor())
+    return World(larkmoor_file())
 
 
 @pytest.fixture(scope="module")
@@ -42,7 +40,7 @@ def nothing(_read, _expected):
 def test_every_make_tells_the_estate_as_the_plan_has_it(world, address, name):
     asked, account = connector(world, address, name)
     found = asked.read(account, nothing)
-    assert differences(read_plan(larkmoor()), found) == []
+    assert differences(larkmoor_plan(), found) == []
     source = world.sources[name]
     assert len(found.machines) == len(source.machines)
     for machine in found.machines:
@@ -53,19 +51,19 @@ def test_every_make_tells_the_estate_as_the_plan_has_it(world, address, name):
 
 
 def test_what_happened_is_found_by_whoever_reads():
-    world = World(larkmoor())
+    world = World(larkmoor_file())
     world.begin()
     with service_of(world) as address:
         found = []
         for name in world.sources:
             asked, account = connector(world, address, name)
-            found += differences(read_plan(larkmoor()), asked.read(account, nothing))
+            found += differences(larkmoor_plan(), asked.read(account, nothing))
     assert len(found) == len(FIRST_EVENTS)
     assert {d.kind for d in found} == {"new", "gone", "moved", "grown", "renamed", "changed"}
 
 
 def test_the_same_seed_gives_the_same_life():
-    one, other = World(larkmoor(), 3), World(larkmoor(), 3)
+    one, other = World(larkmoor_file(), 3), World(larkmoor_file(), 3)
     for world in (one, other):
         world.begin()
         for _ in range(20):

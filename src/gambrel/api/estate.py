@@ -423,6 +423,10 @@ def _check_site(plan_id: int, site: str) -> None:
 @blueprint.output(schemas.SourcesSchema)
 def list_sources(plan_id: int) -> Any:
     """All sources with their accounts and their last discovery."""
+    return _all_sources(plan_id)
+
+
+def _all_sources(plan_id: int) -> Response:
     with planning().sessions() as db:
         plan_head(db, plan_id)
         found = store.sources(db, plan_id)
@@ -441,7 +445,9 @@ def add_source(plan_id: int, json_data: dict[str, Any]) -> Any:
         made = store.add_source(
             db, plan_id, json_data, accounts, discoveries().sealer, actor=actor()
         )
-    return jsonify(_source(made)), 201
+    response = jsonify(_source(made))
+    response.status_code = 201
+    return response
 
 
 @blueprint.patch("/sources/<int:source_id>")
@@ -503,7 +509,7 @@ def check_access(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Try all accounts of some sources, side by side."""
     ids = [each.id for each in _own_sources(plan_id, json_data["sources"])]
     discoveries().check_access(ids)
-    return list_sources(plan_id)
+    return _all_sources(plan_id)
 
 
 @blueprint.post("/plans/<int:plan_id>/discoveries")
@@ -515,7 +521,9 @@ def discover(plan_id: int, json_data: dict[str, Any]) -> Any:
         last = each.last_discovery
         if last is None or last.state != "running":
             discoveries().start(each.id, actor=actor())
-    return list_sources(plan_id), 202
+    response = _all_sources(plan_id)
+    response.status_code = 202
+    return response
 
 
 @blueprint.delete("/discoveries/<int:discovery_id>")

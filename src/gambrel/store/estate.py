@@ -120,15 +120,12 @@ def sources(session: Session, plan_id: int) -> list[Source]:
         row.source_id: _discovery(row)
         for row in session.scalars(select(DiscoveryRow).where(DiscoveryRow.id.in_(newest)))
     }
-    counts = dict(
-        session.execute(
-            select(DifferenceRow.source_id, func.count())
-            .where(DifferenceRow.plan_id == plan_id, DifferenceRow.state == OPEN)
-            .group_by(DifferenceRow.source_id)
-        )
-        .tuples()
-        .all()
+    open_of = session.execute(
+        select(DifferenceRow.source_id, func.count())
+        .where(DifferenceRow.plan_id == plan_id, DifferenceRow.state == OPEN)
+        .group_by(DifferenceRow.source_id)
     )
+    counts = {row[0]: row[1] for row in open_of}
     return [
         Source(
             row.id, row.plan_id, row.name, row.kind, row.make, row.address, row.site,
@@ -355,6 +352,18 @@ def inbox(session: Session, plan_id: int, state: str = OPEN) -> list[InboxEntry]
     return sorted(entries, key=lambda entry: KINDS.index(entry.difference.kind))
 
 
+def lock_plan(session: Session, plan_id: int) -> int:
+    """Have nobody else change the estate of a plan; returns its adopted version.
+
+    Whoever writes differences or an estate does this first: two that took their locks in another
+    order would stop each other.
+    """
+    head = session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
+    if head is None or head.adopted_version is None:
+        raise NotFound(f"there is no plan {plan_id}")
+    return head.adopted_version
+
+
 def note_differences(
     session: Session, source_id: int, plan_id: int, found: Sequence[Difference]
 ) -> list[int]:
@@ -406,6 +415,7 @@ def note_differences(
 
 def dismiss(session: Session, plan_id: int, ids: Sequence[int], *, actor: str) -> None:
     """Take differences off the inbox without changing the plan."""
+    lock_plan(session, plan_id)
     _chosen(session, plan_id, ids)
     session.execute(update(DifferenceRow).where(DifferenceRow.id.in_(ids)).values(state=DISMISSED))
     audit(session, actor, "dismiss differences", f"plan {plan_id}", ids=list(ids))
@@ -413,6 +423,7 @@ def dismiss(session: Session, plan_id: int, ids: Sequence[int], *, actor: str) -
 
 def bring_to_inbox(session: Session, plan_id: int, ids: Sequence[int], *, actor: str) -> None:
     """Put dismissed differences on the inbox again."""
+    lock_plan(session, plan_id)
     _chosen(session, plan_id, ids, DISMISSED)
     session.execute(update(DifferenceRow).where(DifferenceRow.id.in_(ids)).values(state=OPEN))
     audit(session, actor, "reopen differences", f"plan {plan_id}", ids=list(ids))
@@ -497,10 +508,8 @@ def _change_estate(
     actor: str,
 ) -> AcceptanceRow:
     """Adopt a version with another estate; open drafts move onto it where they can."""
-    head = session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
-    if head is None or head.adopted_version is None:
-        raise NotFound(f"there is no plan {plan_id}")
-    before = head.adopted_version
+    before = lock_plan(session, plan_id)
+    head = session.get_one(PlanRow, plan_id)
     plan = change(plan_of(before))
     head.adopted_version = save_plan(session, plan_id, plan, f"{what}: {len(words)}")
     row = AcceptanceRow(
@@ -555,6 +564,7 @@ def accept_differences(
         NotFound: where one of them is not open any more.
         EstateError: where one cannot be taken; nothing is changed then.
     """
+    lock_plan(session, plan_id)
     _chosen(session, plan_id, ids)
     entries = with_needed(inbox(session, plan_id), ids)
     names = {entry.difference.name for entry in entries}
@@ -609,9 +619,10 @@ def undo_acceptance(
     session: Session, acceptance_id: int, plan_of: PlanOf, today: date, *, actor: str
 ) -> Acceptance:
     """Bring back what one change of the estate changed; its differences come to the inbox again."""
-    row = session.scalar(
-        select(AcceptanceRow).where(AcceptanceRow.id == acceptance_id).with_for_update()
-    )
+    row = session.get(AcceptanceRow, acceptance_id)
+    if row is not None:
+        lock_plan(session, row.plan_id)
+        session.refresh(row)
     if row is None or row.undone:
         raise NotFound(f"there is no change {acceptance_id} that could be undone")
     then = plan_of(row.before_version)

@@ -15,7 +15,6 @@ from gambrel.core.estate.differences import EstateError, differences
 from gambrel.core.estate.inventory import Inventory
 from gambrel.store import estate as store
 from gambrel.store.models import now_utc
-from gambrel.store.plans import plan_head
 from gambrel.store.sealing import Sealer
 from gambrel.work.planning import Planning
 
@@ -153,7 +152,7 @@ class Discoveries:
     def _keep(self, source_id: int, discovery: int, plan_id: int, inventory: Inventory) -> int:
         """Write what was found, all in one transaction; returns how many differences are open."""
         with self.planning.sessions.begin() as db:
-            plan = self.planning.plan(plan_head(db, plan_id).adopted_version)
+            plan = self.planning.plan(store.lock_plan(db, plan_id))
             found = differences(plan, inventory)
             opened = store.note_differences(db, source_id, plan_id, found)
             store.follow_standing_rules(db, plan_id, opened, self.planning.plan, self._today())

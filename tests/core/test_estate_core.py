@@ -4,7 +4,16 @@ from dataclasses import replace
 from datetime import date
 
 import pytest
-from estates import estate_plan, found_server, found_vm, in_folder, inventory, known
+from estates import (
+    estate_plan,
+    found_server,
+    found_vm,
+    in_folder,
+    inventory,
+    known,
+    larkmoor_file,
+    larkmoor_plan,
+)
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -24,7 +33,6 @@ from gambrel.core.estate.inventory import (
 from gambrel.core.plan import LeftOut
 from gambrel.core.plan_reading import parse_instant, read_plan, write_plan
 from gambrel.core.selection import selected_machines
-from gambrel.demo import larkmoor
 from gambrel.standins.world import LATER_EVENTS, World
 
 TODAY = date(2026, 11, 2)
@@ -228,9 +236,8 @@ def test_a_rename_can_be_undone():
 @settings(max_examples=12, deadline=None)
 @given(st.integers(0, 10_000), st.lists(st.sampled_from(LATER_EVENTS), min_size=1, max_size=25))
 def test_whatever_happens_can_be_taken_and_taken_back(seed, events):
-    file = larkmoor()
-    plan = read_plan(file)
-    world = World(file, seed)
+    plan = larkmoor_plan()
+    world = World(larkmoor_file(), seed)
     for event in events:
         world.step(event)
     after = plan
