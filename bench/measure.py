@@ -12,6 +12,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,14 @@ from simpy_model import Model
 from gambrel.commands.database import Instance, free_port
 from gambrel.commands.serving import Application, prepared
 from gambrel.core import reference
+from gambrel.core.estate.differences import differences
+from gambrel.core.estate.inventory import (
+    FoundDatastore,
+    FoundDisk,
+    FoundHost,
+    FoundMachine,
+    Inventory,
+)
 from gambrel.core.findings import find
 from gambrel.core.forecast import Forecast
 from gambrel.core.nights import week_of
@@ -30,7 +39,10 @@ from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.simulate import simulate
 from gambrel.demo import large, larkmoor
-from gambrel.store.plans import store_plan
+from gambrel.store import estate
+from gambrel.store.database import connect, sessions
+from gambrel.store.plans import store_plan, version_plan
+from gambrel.store.sealing import Sealer
 from gambrel.store.sign_in import new_link
 
 PAGE = Path(__file__).parents[1] / "docs" / "benchmarks.md"
@@ -251,6 +263,110 @@ def through_the_api(plan: Plan) -> list[str]:
         instance.stop()
 
 
+# --- the estate -----------------------------------------------------------------------------------
+
+
+def found_inventory(plan: Plan) -> Inventory:
+    """All machines of a plan as one source would name them."""
+    return Inventory(
+        "bench",
+        plan.sites[0].id,
+        tuple(FoundHost(h.id, h.id, h.cluster) for h in plan.hosts),
+        tuple(FoundDatastore(d.id, d.id, d.hosts) for d in plan.datastores),
+        tuple(
+            FoundMachine(
+                m.id, m.id, m.kind,
+                tuple(
+                    FoundDisk(d.id, d.provisioned_gib, d.used_gib, d.swap_gib, d.datastore)
+                    for d in m.disks
+                ),
+                m.host, m.folder,
+            )
+            for m in plan.machines
+        ),
+    )  # fmt: skip
+
+
+def reconcile(url: str) -> dict[str, float]:
+    """Times of a discovery of 10,000 machines that a plan does not have yet, in the store."""
+    maker = sessions(connect(url))
+    full = read_plan(large())
+    found = found_inventory(full)
+    empty = replace(full, hosts=(), datastores=(), proxies=(), machines=(), jobs=())
+    with maker.begin() as db:
+        plan_id = store_plan(db, "estate", empty, actor="bench").id
+        fields = {"name": "bench", "kind": "manager", "make": "A", "address": "-"}
+        fields["site"] = full.sites[0].id
+        source = estate.add_source(db, plan_id, fields, [], Sealer(Sealer.new_key()), actor="bench")
+    begin = time.perf_counter()
+    with maker.begin() as db:
+        version = estate.lock_plan(db, plan_id)
+        told = differences(version_plan(db, version), found)
+        ids = estate.note_differences(db, source.id, plan_id, told)
+    noted = time.perf_counter()
+    with maker.begin() as db:
+        estate.accept_differences(
+            db, plan_id, ids, lambda v: version_plan(db, v), date(2026, 11, 2), actor="bench"
+        )
+    taken = time.perf_counter()
+    with maker.begin() as db:
+        version = estate.lock_plan(db, plan_id)
+        again = differences(version_plan(db, version), found)
+    return {
+        "noted_s": noted - begin,
+        "taken_s": taken - noted,
+        "again_s": time.perf_counter() - taken,
+        "left": len(again),
+        "peak_gib": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20,
+    }
+
+
+def the_estate() -> list[str]:
+    instance = Instance(Path(tempfile.mkdtemp()))
+    try:
+        url = instance.start()
+        maker = prepared(url)
+        code = f"import measure, json; print(json.dumps(measure.reconcile({url!r})))"
+        done = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, check=True,
+            cwd=Path(__file__).parent,
+        )  # fmt: skip
+        found = json.loads(done.stdout)
+        with maker.begin() as db:
+            store_plan(db, "large", read_plan(large()), actor="bench")
+            link = new_link(db, "bench")
+        port = free_port()
+        application = Application(url, port)
+        try:
+            application.wait_until_ready()
+            client = Client(port, link)
+            plans = client.ask("GET", "/api/v1/plans")
+            ident = next(plan["id"] for plan in plans if plan["name"] == "large")
+            first = seconds(lambda: client.ask("GET", f"/api/v1/plans/{ident}/estate"))
+            pages = [
+                seconds(lambda q=q: client.ask("GET", f"/api/v1/plans/{ident}/estate?{q}"), 15)
+                for q in ("limit=100", "limit=100&sort=used", "limit=100&group=host&search=s3")
+            ]
+        finally:
+            application.stop()
+        total = found["noted_s"] + found["taken_s"]
+        return [
+            "| 10,000 machines with 26,000 disks | time |",
+            "|---|---|",
+            f"| found and written to the inbox | {found['noted_s']:.1f} s |",
+            f"| all taken into the plan | {found['taken_s']:.1f} s |",
+            f"| both | {total:.1f} s |",
+            f"| compared again, {found['left']} differences left | {found['again_s']:.1f} s |",
+            f"| peak memory of the process | {found['peak_gib']:.2f} GiB |",
+            f"| first page of the table, the plan not in memory yet | {first:.1f} s |",
+            f"| first page, at the client, median | {pages[0] * 1000:.0f} ms |",
+            f"| sorted by size | {pages[1] * 1000:.0f} ms |",
+            f"| filtered and grouped by host | {pages[2] * 1000:.0f} ms |",
+        ]
+    finally:
+        instance.stop()
+
+
 # --- the page -----------------------------------------------------------------------------------
 
 ABOUT = """\
@@ -270,6 +386,8 @@ def main() -> None:
         "\n".join(engines(plan)),
         "## Previews",
         "\n".join(through_the_api(plan)),
+        "## The estate",
+        "\n".join(the_estate()),
         "## Growth",
         "More sites of the same shape:",
         "\n".join(growth("machines", [(2500, 3), (5000, 6), (10000, 12)])),

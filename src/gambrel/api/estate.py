@@ -537,6 +537,10 @@ def cancel_discovery(discovery_id: int) -> Any:
 # --- the inbox --------------------------------------------------------------------------------
 
 
+DIFFERENCES_AT_ONCE = 500
+"""How many entries of the inbox are told in full."""
+
+
 def told_effects(before: Plan, after: Plan) -> list[dict[str, Any]]:
     return [
         {
@@ -560,10 +564,14 @@ def show_inbox(plan_id: int, query_data: dict[str, Any]) -> Any:
         entries = store.inbox(db, plan_id, query_data["state"])
         rules = store.standing_rules(db, plan_id)
         dismissed = len(store.inbox(db, plan_id, store.DISMISSED))
-    plan = shared.plan(head.adopted_version)
-    jobs = _jobs_of_differences(plan, entries) if query_data["state"] == "open" else {}
+    jobs = _jobs_of_differences(head.adopted_version, entries)
+    ids_by_kind: dict[str, list[int]] = defaultdict(list)
+    for entry in entries:
+        ids_by_kind[entry.difference.kind].append(entry.id)
     return jsonify(
         {
+            "total": len(entries),
+            "ids_by_kind": ids_by_kind,
             "differences": [
                 {
                     "id": entry.id,
@@ -574,7 +582,7 @@ def show_inbox(plan_id: int, query_data: dict[str, Any]) -> Any:
                     "found_at": _utc(entry.found_at),
                     "jobs": jobs.get(entry.difference.name, []),
                 }
-                for entry in entries
+                for entry in entries[:DIFFERENCES_AT_ONCE]
             ],
             "rules": rules,
             "dismissed": dismissed,
@@ -582,10 +590,24 @@ def show_inbox(plan_id: int, query_data: dict[str, Any]) -> Any:
     )
 
 
+_jobs_known: dict[tuple[int, tuple[int, ...]], dict[str, list[dict[str, Any]]]] = {}
+"""The last answer alone: an inbox is asked for again and again while nothing changes."""
+
+
 def _jobs_of_differences(
-    plan: Plan, entries: Sequence[store.InboxEntry]
+    version: int, entries: Sequence[store.InboxEntry]
 ) -> dict[str, list[dict[str, Any]]]:
     """What each machine joins and leaves once all differences are taken, by its name."""
+    key = (version, tuple(entry.id for entry in entries))
+    found = _jobs_known.get(key)
+    if found is None:
+        found = _told_jobs(planning().plan(version), entries)
+        _jobs_known.clear()
+        _jobs_known[key] = found
+    return found
+
+
+def _told_jobs(plan: Plan, entries: Sequence[store.InboxEntry]) -> dict[str, list[dict[str, Any]]]:
     try:
         after = store.taken(plan, entries, _today())
     except ValueError:

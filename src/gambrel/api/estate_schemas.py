@@ -343,6 +343,10 @@ class DifferenceSchema(Schema):
 
 
 class InboxSchema(Schema):
+    """The first differences in full, and the ids of all by kind."""
+
+    total = required(Integer)
+    ids_by_kind = required(Dict)
     differences = required(List, Nested(DifferenceSchema))
     rules = required(Dict)
     dismissed = required(Integer)

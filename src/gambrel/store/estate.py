@@ -14,7 +14,7 @@ from gambrel.core.estate.differences import (
     KINDS,
     Difference,
     EstateError,
-    accept,
+    accept_all,
     in_order,
 )
 from gambrel.core.estate.effect import with_estate_of
@@ -441,7 +441,8 @@ def _chosen(
 
 def with_needed(entries: Sequence[InboxEntry], ids: Iterable[int]) -> list[InboxEntry]:
     """Chosen entries, and the new hosts and datastores of their sources that they may need."""
-    chosen = {entry.id: entry for entry in entries if entry.id in set(ids)}
+    wanted = set(ids)
+    chosen = {entry.id: entry for entry in entries if entry.id in wanted}
     needing = {
         entry.difference.source
         for entry in chosen.values()
@@ -457,9 +458,7 @@ def with_needed(entries: Sequence[InboxEntry], ids: Iterable[int]) -> list[Inbox
 
 def taken(plan: Plan, entries: Iterable[InboxEntry], today: date) -> Plan:
     """A plan with the differences of entries taken over. Raises EstateError."""
-    for difference in in_order(entry.difference for entry in entries):
-        plan = accept(plan, difference, today)
-    return plan
+    return accept_all(plan, in_order(entry.difference for entry in entries), today)
 
 
 # --- acceptances ------------------------------------------------------------------------------
@@ -689,7 +688,8 @@ def follow_standing_rules(
     rules = standing_rules(session, plan_id)
     if not rules:
         return
-    mine = [entry for entry in inbox(session, plan_id) if entry.id in set(ids)]
+    new = set(ids)
+    mine = [entry for entry in inbox(session, plan_id) if entry.id in new]
     for action in ("dismiss", "accept"):
         chosen = [e.id for e in mine if rules.get(e.difference.kind) == action]
         if chosen and action == "accept":

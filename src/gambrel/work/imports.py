@@ -11,13 +11,13 @@ from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Any
 
+from gambrel.core.estate.differences import without_lost_disks
 from gambrel.core.estate.importing import (
     Imported,
     ImportedMachine,
     ImportProblem,
     Place,
     with_machines,
-    without_lost_disks,
 )
 from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import PlanError, read_plan

@@ -2440,6 +2440,10 @@ export interface components {
             jobs: components["schemas"]["JobEffectSchema"][];
         };
         InboxSchema: {
+            total: number;
+            ids_by_kind: {
+                [key: string]: unknown;
+            };
             differences: components["schemas"]["DifferenceSchema"][];
             rules: {
                 [key: string]: unknown;

@@ -54,6 +54,7 @@ function useShown() {
 export function Estate() {
   const { plan, draft, date } = useWorkbench();
   const { shown, set, search } = useShown();
+  const [typed, setTyped] = useState(shown.search);
   const [marked, setMarked] = useState<ReadonlySet<string>>(new Set());
   const first = useQuery({ ...pageQuery(plan.id, draft, shown, 0), placeholderData: (before) => before });
   const worst = useQuery(exposureQuery(plan.id, mondayOf(date)));
@@ -106,8 +107,8 @@ export function Estate() {
           <p className="min-w-0 flex-1 truncate pl-2 text-base" role="status">
             {page ? <Answer page={page} on={on} /> : "Reading the estate …"}
           </p>
-          <Button look={inbox.data?.differences.length ? "outlined" : "plain"} aria-pressed={panel === "inbox"} onClick={() => show(panel === "inbox" ? null : "inbox")}>
-            Inbox {inbox.data && <strong>{inbox.data.differences.length}</strong>}
+          <Button look={inbox.data?.total ? "outlined" : "plain"} aria-pressed={panel === "inbox"} onClick={() => show(panel === "inbox" ? null : "inbox")}>
+            Inbox {inbox.data && <strong>{inbox.data.total}</strong>}
           </Button>
           <Button look="plain" aria-pressed={panel === "sources"} onClick={() => show(panel === "sources" ? null : "sources")}>
             {sources.data ? count(sources.data.sources.length, "source") : "Sources"}
@@ -167,9 +168,11 @@ export function Estate() {
               data-find
               type="search"
               placeholder="name, folder, tag, host, role"
-              defaultValue={shown.search}
-              key={shown.search === "" ? "empty" : "filled"}
-              onChange={(event) => set({ find: event.target.value || null })}
+              value={typed}
+              onChange={(event) => {
+                setTyped(event.target.value);
+                set({ find: event.target.value || null });
+              }}
               className="h-6 w-44 min-w-20 rounded-[3px] border border-rule-strong bg-surface px-1.5"
             />
           </label>
@@ -219,7 +222,12 @@ export function Estate() {
         {page && page.total === 0 ? (
           <p className="px-4 py-6">
             No machine fits this filter.{" "}
-            <Button onClick={() => set({ find: null, coverage: null, where: null, hazards: null })}>Show all {page.all}</Button>
+            <Button
+              onClick={() => {
+                setTyped("");
+                set({ find: null, coverage: null, where: null, hazards: null });
+              }}
+            >Show all {page.all}</Button>
           </p>
         ) : (
           page && (

@@ -64,7 +64,9 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
           void look([...event.dataTransfer.files], { ...choices, mapping: null });
         }}
       >
-        {files.length ? files.map((file) => file.name).join(", ") : "Choose files, or drop them here"}
+        <span role="status">
+          {busy ? "Reading …" : files.length ? files.map((file) => file.name).join(", ") : "Choose files, or drop them here"}
+        </span>
         <input
           type="file"
           multiple
@@ -77,7 +79,6 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
           }}
         />
       </label>
-      {busy && <p role="status">Reading …</p>}
       {problemLines(problem).slice(0, 12).map((line) => (
         <p key={line} role="alert" className="text-barn">{line}</p>
       ))}

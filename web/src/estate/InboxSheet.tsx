@@ -26,11 +26,12 @@ export function InboxSheet({ onClose }: { onClose: () => void }) {
   const answer = useQuery(inboxQuery(plan.id));
   const { run, busy, problem } = useEstateChange();
   const differences = answer.data?.differences ?? [];
-  const all = differences.map((d) => d.id);
+  const idsOf = (answer.data?.ids_by_kind ?? {}) as Partial<Record<Difference["kind"], number[]>>;
+  const all = Object.values(idsOf).flat();
   return (
     <Sheet
       label="Inbox of differences"
-      title={answer.data ? count(differences.length, "difference") : "Inbox"}
+      title={answer.data ? count(answer.data.total, "difference") : "Inbox"}
       onClose={onClose}
     >
       <p className="mb-2 text-ink-2">What the sources say and the plan has otherwise. Nothing is taken by itself, and what is taken can be undone.</p>
@@ -55,24 +56,29 @@ export function InboxSheet({ onClose }: { onClose: () => void }) {
         <p>The plan has what the sources say. Discovery, under Sources, fills this list.</p>
       )}
       {KINDS.map((kind) => {
+        const ids = idsOf[kind] ?? [];
         const own = differences.filter((d) => d.kind === kind);
-        return own.length ? <Kind key={kind} kind={kind} differences={own} rule={(answer.data?.rules as Record<string, string>)[kind] ?? null} /> : null;
+        return ids.length ? <Kind key={kind} kind={kind} ids={ids} differences={own} rule={(answer.data?.rules as Record<string, string>)[kind] ?? null} /> : null;
       })}
       {answer.data && answer.data.dismissed > 0 && <Dismissed number={answer.data.dismissed} />}
-      {answer.data && <Rules rules={answer.data.rules as Record<string, string>} shown={new Set(differences.map((d) => d.kind))} />}
+      {answer.data && <Rules rules={answer.data.rules as Record<string, string>} shown={new Set(KINDS.filter((kind) => idsOf[kind]?.length))} />}
     </Sheet>
   );
 }
 
-function Kind({ kind, differences, rule }: { kind: Difference["kind"]; differences: Difference[]; rule: string | null }) {
+function Kind({ kind, ids, differences, rule }: {
+  kind: Difference["kind"];
+  ids: number[];
+  differences: Difference[];
+  rule: string | null;
+}) {
   const { plan } = useWorkbench();
   const { run, busy, problem } = useEstateChange();
-  const ids = differences.map((d) => d.id);
   return (
     <section aria-label={TITLES[kind]} className="mt-3 border-t border-rule pt-2">
       <div className="flex items-center gap-1">
         <h3 className="flex-1 font-semibold">
-          {TITLES[kind]} <span className="font-normal text-ink-2">{differences.length}</span>
+          {TITLES[kind]} <span className="font-normal text-ink-2">{ids.length}</span>
         </h3>
         <Button small disabled={busy} onClick={() => void run(() => accept(plan.id, ids))}>
           Take {ids.length > 1 ? "these" : "it"}
@@ -89,6 +95,9 @@ function Kind({ kind, differences, rule }: { kind: Difference["kind"]; differenc
           <Entry key={difference.id} difference={difference} />
         ))}
       </ul>
+      {ids.length > differences.length && (
+        <p className="text-ink-2">and {ids.length - differences.length} more</p>
+      )}
       <Rule kind={kind} action={rule} />
     </section>
   );

@@ -284,198 +284,263 @@ def in_order(found: Iterable[Difference]) -> list[Difference]:
 
 
 def accept(plan: p.Plan, difference: Difference, today: date) -> p.Plan:
-    """The plan with one difference taken over.
+    """The plan with one difference taken over; see `accept_all`."""
+    return accept_all(plan, [difference], today)
+
+
+def accept_all(plan: p.Plan, found: Iterable[Difference], today: date) -> p.Plan:
+    """The plan with differences taken over, one after the other.
 
     Nothing is ever deleted that has a history: a machine that is gone stays with its points and is
     in no job any more.
 
     Raises:
-        EstateError: where the plan has not what the difference is about.
+        EstateError: where the plan has not what a difference is about, or not what it needs.
     """
-    take = {"host": _take_host, "datastore": _take_store, "machine": _take_machine}
-    return take[difference.subject](plan, difference, today)
+    taking = _Taking(plan, today)
+    for difference in found:
+        taking.take(difference)
+    return taking.plan()
 
 
 def _free_name(name: str, taken: Iterable[str], uid: str) -> str:
     """A name that is not taken: with the source's id behind it where it is."""
-    used = set(taken)
-    if name not in used:
+    if name not in taken:
         return name
     return next(x for x in (f"{name} ({uid})", *(f"{name} ({uid}) {i}" for i in range(2, 99)))
-                if x not in used)  # fmt: skip
+                if x not in taken)  # fmt: skip
 
 
-def _replaced(items: Iterable[Any], ident: str, item: Any) -> tuple[Any, ...]:
-    return tuple(item if x.id == ident else x for x in items)
+class _Taking:
+    """A plan while differences are taken into it."""
 
+    def __init__(self, plan: p.Plan, today: date) -> None:
+        self.base = plan
+        self.today = today
+        self.hosts = {host.id: host for host in plan.hosts}
+        self.stores = {store.id: store for store in plan.datastores}
+        self.machines = {machine.id: machine for machine in plan.machines}
+        self.host_of = {h.found: h.id for h in plan.hosts if h.found is not None}
+        self.store_of = {s.found: s.id for s in plan.datastores if s.found is not None}
+        self.machine_of = {m.facts.found: m.id for m in plan.machines if m.facts.found is not None}
+        self.names: dict[str, str] = {}
 
-def _take_host(plan: p.Plan, d: Difference, _today: date) -> p.Plan:
-    if d.kind == "gone":
-        stores = tuple(
-            replace(s, hosts=tuple(h for h in s.hosts if h != d.name)) for s in plan.datastores
+    def take(self, d: Difference) -> None:
+        {"host": self._host, "datastore": self._store, "machine": self._machine}[d.subject](d)
+
+    def plan(self) -> p.Plan:
+        plan = replace(
+            self.base,
+            hosts=tuple(self.hosts.values()),
+            datastores=tuple(self.stores.values()),
+            machines=tuple(self.machines.values()),
         )
-        hosts = tuple(host for host in plan.hosts if host.id != d.name)
-        return replace(plan, hosts=hosts, datastores=stores)
-    assert d.now is not None
-    now, found = inv.host_from_dict(d.now), p.Found(d.source, d.uid)
-    if d.kind == "new":
-        name = _free_name(now.name, plan.host_by_id, now.uid)
-        host = p.Host(name, d.site, now.cluster, now.nic_mbit_per_s, found=found)
-        return replace(plan, hosts=(*plan.hosts, host))
-    was = plan.host_by_id.get(d.name)
-    if was is None:
-        raise EstateError(d.name, "is not a host of this plan any more")
-    changed = replace(
-        was, cluster=now.cluster, nic_mbit_per_s=now.nic_mbit_per_s or was.nic_mbit_per_s,
-        found=found,
-    )  # fmt: skip
-    return replace(plan, hosts=_replaced(plan.hosts, d.name, changed))
+        return without_lost_disks(with_names(plan, self.names))
 
+    # --- hosts and datastores ---------------------------------------------------------------
 
-def _by_uid(items: Iterable[Any], source: str, uid: str, what: str, subject: str) -> str:
-    for item in items:
-        if item.found == p.Found(source, uid):
-            ident: str = item.id
-            return ident
-    raise EstateError(subject, f"needs the {what} {uid!r}, which is not in the plan: take it first")
+    def _host(self, d: Difference) -> None:
+        if d.kind == "gone":
+            self.hosts.pop(d.name, None)
+            for store in self.stores.values():
+                if d.name in store.hosts:
+                    kept = tuple(host for host in store.hosts if host != d.name)
+                    self.stores[store.id] = replace(store, hosts=kept)
+            return
+        assert d.now is not None
+        now, found = inv.host_from_dict(d.now), p.Found(d.source, d.uid)
+        if d.kind == "new":
+            name = _free_name(now.name, self.hosts, now.uid)
+            self.hosts[name] = p.Host(name, d.site, now.cluster, now.nic_mbit_per_s, found=found)
+        else:
+            was = self.hosts.get(d.name)
+            if was is None:
+                raise EstateError(d.name, "is not a host of this plan any more")
+            name = was.id
+            nic = now.nic_mbit_per_s or was.nic_mbit_per_s
+            self.hosts[name] = replace(was, cluster=now.cluster, nic_mbit_per_s=nic, found=found)
+        self.host_of[found] = name
 
+    def _store(self, d: Difference) -> None:
+        if d.kind == "gone":
+            self.stores.pop(d.name, None)
+            return
+        assert d.now is not None
+        now, found = inv.datastore_from_dict(d.now), p.Found(d.source, d.uid)
+        hosts = tuple(self._needed(self.host_of, d, uid, "host") for uid in now.hosts)
+        if d.kind == "new":
+            name = _free_name(now.name, self.stores, now.uid)
+            self.stores[name] = p.Datastore(name, hosts, found=found)
+        else:
+            was = self.stores.get(d.name)
+            if was is None:
+                raise EstateError(d.name, "is not a datastore of this plan any more")
+            name = was.id
+            self.stores[name] = replace(was, hosts=hosts, found=found)
+        self.store_of[found] = name
 
-def _take_store(plan: p.Plan, d: Difference, _today: date) -> p.Plan:
-    if d.kind == "gone":
-        stores = tuple(store for store in plan.datastores if store.id != d.name)
-        return replace(plan, datastores=stores)
-    assert d.now is not None
-    now, found = inv.datastore_from_dict(d.now), p.Found(d.source, d.uid)
-    hosts = tuple(_by_uid(plan.hosts, d.source, uid, "host", d.name) for uid in now.hosts)
-    if d.kind == "new":
-        name = _free_name(now.name, plan.datastore_by_id, now.uid)
-        return replace(plan, datastores=(*plan.datastores, p.Datastore(name, hosts, found=found)))
-    was = plan.datastore_by_id.get(d.name)
-    if was is None:
-        raise EstateError(d.name, "is not a datastore of this plan any more")
-    changed = replace(was, hosts=hosts, found=found)
-    return replace(plan, datastores=_replaced(plan.datastores, d.name, changed))
+    def _needed(self, known: Mapping[p.Found, str], d: Difference, uid: str, what: str) -> str:
+        name = known.get(p.Found(d.source, uid))
+        if name is None:
+            reason = f"needs the {what} {uid!r}, which is not in the plan: take it first"
+            raise EstateError(d.name, reason)
+        return name
 
+    # --- machines ---------------------------------------------------------------------------
 
-def _subject(plan: p.Plan, d: Difference) -> p.Machine | None:
-    """The machine that a difference is about: by identity, so that a rename does not lose it."""
-    found = p.Found(d.source, d.uid)
-    for machine in plan.machines:
-        if machine.facts.found == found:
-            return machine
-    named = plan.machine_by_id.get(d.name)
-    return named if named is not None and named.facts.found is None else None
+    def _subject(self, d: Difference) -> p.Machine | None:
+        """The machine that it is about: by identity, so that a rename does not lose it."""
+        known = self.machine_of.get(p.Found(d.source, d.uid))
+        if known is not None:
+            return self.machines[known]
+        named = self.machines.get(d.name)
+        return named if named is not None and named.facts.found is None else None
 
-
-def _take_machine(plan: p.Plan, d: Difference, today: date) -> p.Plan:
-    was = _subject(plan, d)
-    if d.kind == "gone":
+    def _machine(self, d: Difference) -> None:
+        was = self._subject(d)
+        if was is None and d.kind != "new":
+            raise EstateError(d.name, "is not a machine of this plan any more")
+        if d.kind == "gone":
+            assert was is not None
+            facts = replace(was.facts, gone_since=self.today)
+            self.machines[was.id] = replace(was, facts=facts)
+            return
+        assert d.now is not None
+        now = inv.machine_from_dict(d.now)
         if was is None:
-            raise EstateError(d.name, "is not a machine of this plan any more")
-        gone = replace(was, facts=replace(was.facts, gone_since=today))
-        return replace(plan, machines=_replaced(plan.machines, was.id, gone))
-    assert d.now is not None
-    now = inv.machine_from_dict(d.now)
-    if was is None:
-        if d.kind != "new":
-            raise EstateError(d.name, "is not a machine of this plan any more")
-        return replace(plan, machines=(*plan.machines, _new_machine(plan, d, now, today)))
-    if d.kind == "renamed":
-        return renamed(plan, was.id, _free_name(now.name, plan.machine_by_id, now.uid))
-    changed = _changed_machine(plan, d, was, now)
-    return replace(
-        _without_lost_disks(plan, changed), machines=_replaced(plan.machines, was.id, changed)
-    )
+            machine = self._new_machine(d, now)
+        elif d.kind == "renamed":
+            self._rename(was.id, _free_name(now.name, self.machines, now.uid))
+            return
+        else:
+            machine = self._changed_machine(d, was, now)
+        self.machines[machine.id] = machine
+        self.machine_of[p.Found(d.source, d.uid)] = machine.id
 
+    def _rename(self, old: str, new: str) -> None:
+        self.machines = {
+            (new if ident == old else ident): (replace(m, id=new) if ident == old else m)
+            for ident, m in self.machines.items()
+        }
+        found = self.machines[new].facts.found
+        if found is not None:
+            self.machine_of[found] = new
+        first = next((then for then, now in self.names.items() if now == old), old)
+        self.names[first] = new
 
-def _without_lost_disks(plan: p.Plan, machine: p.Machine) -> p.Plan:
-    """Jobs that leave out a disk which the machine has no longer forget about it."""
-    kept = {disk.id for disk in machine.disks}
+    def _changed_machine(self, d: Difference, was: p.Machine, now: inv.FoundMachine) -> p.Machine:
+        facts = replace(was.facts, found=p.Found(d.source, d.uid))
+        host = was.host
+        if d.kind in ("moved", "new") and now.host is not None:
+            host = self._needed(self.host_of, d, now.host, "host")
+        if d.kind == "moved":
+            return replace(was, host=host, facts=facts)
+        disks = was.disks
+        if d.kind in ("grown", "new"):
+            disks = self._disks(d, now, {disk.id: disk for disk in was.disks})
+        if d.kind == "grown":
+            return replace(was, disks=disks, facts=facts)
+        facts = replace(
+            facts, snapshots=_snapshots(now), quiesces=now.quiesces,
+            role=facts.role if _overridden(was, "role") else now.role or facts.role,
+            gone_since=None,
+        )  # fmt: skip
+        return replace(
+            was, host=host, disks=disks, tags=tuple(dict.fromkeys(now.tags)), folder=now.folder,
+            powered_on=now.powered_on, facts=facts,
+        )  # fmt: skip
 
-    def lost(entry: tuple[str, str]) -> bool:
-        return entry[0] == machine.id and entry[1] not in kept
+    def _disks(
+        self, d: Difference, now: inv.FoundMachine, before: Mapping[str, p.Disk]
+    ) -> tuple[p.Disk, ...]:
+        def store(uid: str | None) -> str | None:
+            if uid is None or now.kind == "server":
+                return None
+            return self._needed(self.store_of, d, uid, "datastore")
 
-    if not any(lost(entry) for job in plan.jobs for entry in job.exclude_disks):
-        return plan
-    jobs = tuple(
-        replace(job, exclude_disks=tuple(e for e in job.exclude_disks if not lost(e)))
-        for job in plan.jobs
-    )
-    return replace(plan, jobs=jobs)
+        return tuple(
+            p.Disk(
+                disk.id,
+                disk.provisioned_gib,
+                min(disk.used_gib, disk.provisioned_gib),
+                min(disk.swap_gib, disk.used_gib),
+                store(disk.datastore),
+                before[disk.id].read_mib_per_s if disk.id in before else None,
+                disk.holds_backups,
+            )
+            for disk in now.disks
+        )
 
-
-def _changed_machine(
-    plan: p.Plan, d: Difference, was: p.Machine, now: inv.FoundMachine
-) -> p.Machine:
-    facts = replace(was.facts, found=p.Found(d.source, d.uid))
-    host = was.host
-    if d.kind in ("moved", "new") and now.host is not None:
-        host = _by_uid(plan.hosts, d.source, now.host, "host", d.name)
-    if d.kind == "moved":
-        return replace(was, host=host, facts=facts)
-    disks = was.disks
-    if d.kind in ("grown", "new"):
-        disks = _disks(plan, d, now, {disk.id: disk for disk in was.disks})
-    if d.kind == "grown":
-        return replace(was, disks=disks, facts=facts)
-    facts = replace(
-        facts, snapshots=_snapshots(now), quiesces=now.quiesces,
-        role=facts.role if _overridden(was, "role") else now.role or facts.role,
-        gone_since=None,
-    )  # fmt: skip
-    return replace(
-        was, host=host, disks=disks, tags=now.tags, folder=now.folder,
-        powered_on=now.powered_on, facts=facts,
-    )  # fmt: skip
+    def _new_machine(self, d: Difference, now: inv.FoundMachine) -> p.Machine:
+        vm = now.kind == "vm"
+        if vm and now.host is None:
+            raise EstateError(now.name, "is a VM of which the source names no host")
+        change, source = daily_change_of(now.role, now.daily_change)
+        return p.Machine(
+            id=_free_name(now.name, self.machines, now.uid),
+            kind=now.kind,
+            disks=self._disks(d, now, {}),
+            host=self._needed(self.host_of, d, now.host, "host") if vm and now.host else None,
+            site=None if vm else d.site,
+            nic_mbit_per_s=None if vm else now.nic_mbit_per_s,
+            tags=tuple(dict.fromkeys(now.tags)),
+            folder=now.folder,
+            powered_on=now.powered_on,
+            daily_change=change,
+            facts=p.Facts(
+                found=p.Found(d.source, d.uid), role=now.role, change_from=source,
+                quiesces=now.quiesces, snapshots=_snapshots(now), known_since=self.today,
+            ),
+        )  # fmt: skip
 
 
 def _snapshots(now: inv.FoundMachine) -> tuple[p.UserSnapshot, ...]:
     return tuple(p.UserSnapshot(s.name, s.taken_at, s.gib) for s in now.snapshots)
 
 
-def _disks(
-    plan: p.Plan, d: Difference, now: inv.FoundMachine, before: Mapping[str, p.Disk]
-) -> tuple[p.Disk, ...]:
-    def store(uid: str | None) -> str | None:
-        if uid is None or now.kind == "server":
-            return None
-        return _by_uid(plan.datastores, d.source, uid, "datastore", d.name)
-
-    return tuple(
-        p.Disk(
-            disk.id,
-            disk.provisioned_gib,
-            min(disk.used_gib, disk.provisioned_gib),
-            min(disk.swap_gib, disk.used_gib),
-            store(disk.datastore),
-            before[disk.id].read_mib_per_s if disk.id in before else None,
-            disk.holds_backups,
-        )
-        for disk in now.disks
+def without_lost_disks(plan: p.Plan) -> p.Plan:
+    """Jobs that leave out a disk which its machine has no longer forget about it."""
+    if not any(job.exclude_disks for job in plan.jobs):
+        return plan
+    disks = {(machine.id, disk.id) for machine in plan.machines for disk in machine.disks}
+    jobs = tuple(
+        job
+        if all(entry in disks for entry in job.exclude_disks)
+        else replace(job, exclude_disks=tuple(e for e in job.exclude_disks if e in disks))
+        for job in plan.jobs
     )
+    return replace(plan, jobs=jobs)
 
 
-def _new_machine(plan: p.Plan, d: Difference, now: inv.FoundMachine, today: date) -> p.Machine:
-    vm = now.kind == "vm"
-    if vm and now.host is None:
-        raise EstateError(now.name, "is a VM of which the source names no host")
-    change, source = daily_change_of(now.role, now.daily_change)
-    return p.Machine(
-        id=_free_name(now.name, plan.machine_by_id, now.uid),
-        kind=now.kind,
-        disks=_disks(plan, d, now, {}),
-        host=_by_uid(plan.hosts, d.source, now.host, "host", now.name) if vm and now.host else None,
-        site=None if vm else d.site,
-        nic_mbit_per_s=None if vm else now.nic_mbit_per_s,
-        tags=tuple(dict.fromkeys(now.tags)),
-        folder=now.folder,
-        powered_on=now.powered_on,
-        daily_change=change,
-        facts=p.Facts(
-            found=p.Found(d.source, d.uid), role=now.role, change_from=source,
-            quiesces=now.quiesces, snapshots=_snapshots(now), known_since=today,
+def with_names(plan: p.Plan, names: Mapping[str, str]) -> p.Plan:
+    """The plan with other names of machines wherever jobs and points name them."""
+    if not names:
+        return plan
+
+    def name(ident: str) -> str:
+        return names.get(ident, ident)
+
+    def selection(item: p.Selection) -> p.Selection:
+        return replace(item, ids=tuple(map(name, item.ids)), exclude=tuple(map(name, item.exclude)))
+
+    return replace(
+        plan,
+        jobs=tuple(
+            replace(
+                job,
+                machines=selection(job.machines),
+                exclude_disks=tuple((name(m), disk) for m, disk in job.exclude_disks),
+            )
+            for job in plan.jobs
         ),
-    )  # fmt: skip
+        state=replace(
+            plan.state,
+            points=tuple(
+                replace(point, machine=name(point.machine)) if point.machine in names else point
+                for point in plan.state.points
+            ),
+        ),
+    )
 
 
 def renamed(plan: p.Plan, old: str, new: str) -> p.Plan:
@@ -489,34 +554,21 @@ def renamed(plan: p.Plan, old: str, new: str) -> p.Plan:
     if new in plan.machine_by_id:
         raise EstateError(new, "is the name of another machine")
 
-    def name(ident: str) -> str:
-        return new if ident == old else ident
-
-    def selection(item: p.Selection) -> p.Selection:
-        return replace(item, ids=tuple(map(name, item.ids)), exclude=tuple(map(name, item.exclude)))
-
-    return replace(
-        plan,
-        machines=tuple(replace(m, id=new) if m.id == old else m for m in plan.machines),
-        jobs=tuple(
-            replace(
-                job,
-                machines=selection(job.machines),
-                exclude_disks=tuple((name(m), disk) for m, disk in job.exclude_disks),
-            )
-            for job in plan.jobs
-        ),
-        state=replace(
-            plan.state,
-            points=tuple(
-                replace(point, machine=new) if point.machine == old else point
-                for point in plan.state.points
-            ),
-        ),
-    )
+    machines = tuple(replace(m, id=new) if m.id == old else m for m in plan.machines)
+    return with_names(replace(plan, machines=machines), {old: new})
 
 
 __all__ = [
-    "KINDS", "Difference", "DifferenceKind", "EstateError", "SubjectKind", "accept",
-    "differences", "in_order", "renamed",
+    "KINDS",
+    "Difference",
+    "DifferenceKind",
+    "EstateError",
+    "SubjectKind",
+    "accept",
+    "accept_all",
+    "differences",
+    "in_order",
+    "renamed",
+    "with_names",
+    "without_lost_disks",
 ]  # fmt: skip

@@ -252,15 +252,3 @@ def _line(was: p.Machine | None, now: p.Machine) -> str:
     if was.facts.role != now.facts.role:
         told.append(f"role {now.facts.role or 'none'}")
     return f"{now.id}: " + ("; ".join(told) or "other facts")
-
-
-def without_lost_disks(plan: p.Plan) -> p.Plan:
-    """Jobs that leave out a disk which its machine has no longer forget about it."""
-    disks = {(machine.id, disk.id) for machine in plan.machines for disk in machine.disks}
-    jobs = tuple(
-        job
-        if all(entry in disks for entry in job.exclude_disks)
-        else replace(job, exclude_disks=tuple(e for e in job.exclude_disks if e in disks))
-        for job in plan.jobs
-    )
-    return replace(plan, jobs=jobs)
