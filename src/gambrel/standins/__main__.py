@@ -13,6 +13,10 @@ from gambrel.standins.service import create_service
 from gambrel.standins.world import World
 
 
+LATENCY_S = (0.005, 0.06)
+"""How long a simulated source takes to answer, from the quickest to the slowest."""
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--port", type=int, required=True)
@@ -20,6 +24,8 @@ def main() -> None:
     given = parser.parse_args()
     world = World(larkmoor())
     world.begin()
+    for source in world.sources.values():
+        source.latency_s = world.random.uniform(*LATENCY_S)
 
     def live() -> None:
         while True:
