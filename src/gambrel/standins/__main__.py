@@ -12,7 +12,6 @@ from gambrel.demo import larkmoor
 from gambrel.standins.service import create_service
 from gambrel.standins.world import World
 
-
 LATENCY_S = (0.005, 0.06)
 """How long a simulated source takes to answer, from the quickest to the slowest."""
 
