@@ -266,7 +266,8 @@ def test_xml_with_entities_is_refused_and_nothing_is_read(content):
         (b"<volume><name>x</name></volume>", "has no capacity"),
         (b'{"format": 3}', "is not gambrel-plan/1"),
         (b'{"format":', "is no JSON"),
-        (b"[" * 100_000, "no column for the name"),
+        (b"[" * 100_000, "a title of more than 200 characters"),
+        (b"name,used\na," + b"1" * 100_000, "is not a number"),
         (b'{"a":' * 100_000, "is no JSON"),
     ],
 )

@@ -53,6 +53,8 @@ _SHARES = ("daily_change", "growth_per_year")
 _YES = {"yes", "true", "1", "on", "up", "running", "powered on", "ja"}
 _NO = {"no", "false", "0", "off", "down", "stopped", "powered off", "nein", "nei"}
 MOST_LINES = 200_000
+LONGEST_TITLE = 200
+LONGEST_NUMBER = 60
 csv.field_size_limit(1 << 20)
 
 
@@ -95,6 +97,8 @@ def read_table(name: str, content: bytes) -> CsvTable:
         raise Unreadable(f"Line {reader.line_num} is no CSV: {error}.") from None
     if header is None:
         raise Unreadable("It is empty: there is no header.")
+    if any(len(title) > LONGEST_TITLE for title in header):
+        raise Unreadable(f"Its header has a title of more than {LONGEST_TITLE} characters.")
     twice = {title for title in header if title and header.count(title) > 1}
     if twice:
         raise Unreadable(f"Its header names {sorted(twice)[0]!r} twice.")
@@ -119,7 +123,7 @@ def _decoded(content: bytes) -> str:
 def _delimiter(text: str) -> str:
     """The sign that stands most often in the header, outside of quotes."""
     first = next((line for line in text.splitlines() if line.strip()), "")
-    bare = re.sub(r'"[^"]*"', "", first)
+    bare = re.sub(r'"[^"]*"', "", first[:100_000])
     return max((",", ";", "\t"), key=bare.count)
 
 
@@ -158,7 +162,8 @@ def parsed_number(text: str) -> tuple[float, str]:
     Raises:
         ValueError: where it is no number.
     """
-    found = _NUMBER.fullmatch(text.strip())
+    # Patterns take long over long texts; a number never is one.
+    found = _NUMBER.fullmatch(text.strip()) if len(text) <= LONGEST_NUMBER else None
     if not found:
         raise ValueError("is not a number")
     digits = re.sub(r"['’\s]", "", found[1])
