@@ -7,12 +7,11 @@ import threading
 from pathlib import Path
 
 import pytest
+from estates import larkmoor_plan
 from playwright.sync_api import sync_playwright
 from werkzeug.serving import make_server
 
 from gambrel.api.app import create_app, current_sessions, warm_up
-from gambrel.core.plan_reading import read_plan
-from gambrel.demo import larkmoor
 from gambrel.store.plans import store_plan
 from gambrel.store.sealing import Sealer
 from gambrel.store.sign_in import new_link
@@ -52,7 +51,7 @@ def site(new_database):
     engine.dispose()
     app = create_app(url, "a key for tests", Sealer.new_key(), pages=PAGES)
     with current_sessions(app).begin() as db:
-        store_plan(db, "larkmoor", read_plan(larkmoor()), actor="test")
+        store_plan(db, "larkmoor", larkmoor_plan(), actor="test")
     warm_up(app)
     server = make_server("127.0.0.1", 0, app, threaded=True)
     thread = threading.Thread(target=server.serve_forever, daemon=True)

@@ -112,7 +112,11 @@ REFUSED = [
 ]
 
 
-@pytest.mark.parametrize(("plan", "operation", "field"), REFUSED, ids=str)
+@pytest.mark.parametrize(
+    ("plan", "operation", "field"),
+    REFUSED,
+    ids=lambda value: getattr(value, "__name__", str(value)),
+)
 def test_refused_by_the_field_at_fault(plan, operation, field):
     with pytest.raises(OperationError) as caught:
         operation.apply(plan())

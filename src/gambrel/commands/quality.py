@@ -13,6 +13,8 @@ from gambrel.commands.places import PROJECT, complain, say
 
 WEB = PROJECT / "web"
 BIN = Path(sys.executable).parent
+MOST_WORKERS = 4
+"""Test files run side by side, each worker with a database server of its own."""
 
 
 def _step(name: str, command: Sequence[str], *, cwd: Path = PROJECT) -> bool:
@@ -69,8 +71,9 @@ def run(arguments: Sequence[str]) -> int:
     """All checks, then all tests; with arguments only pytest, with them. Returns the exit code."""
     checked = True if arguments else _checks()
     say("— pytest")
+    how = arguments or ["-n", str(min(MOST_WORKERS, os.cpu_count() or 1)), "--dist", "loadfile"]
     tested = subprocess.run(
-        [sys.executable, "-m", "pytest", *arguments], cwd=PROJECT, check=False
+        [sys.executable, "-m", "pytest", *how], cwd=PROJECT, check=False
     ).returncode
     if not checked:
         complain("Some checks failed; see above.")
