@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 from zoneinfo import ZoneInfo
@@ -19,6 +19,7 @@ from gambrel.core.plan import (
     Job,
     Kind,
     LinkLimit,
+    Plan,
     RuleSchedule,
     Schedule,
     Window,
@@ -237,6 +238,38 @@ def clock_moves(
     return sorted(found, key=lambda entry: entry[1])
 
 
+def held_until(plan: Plan, job: Job) -> float:
+    """The instant before which a job on hold does not run: -inf for one that is not held.
+
+    The date of a hold begins at midnight at the site of the job's repository.
+    """
+    if not job.on_hold:
+        return -NEVER
+    if job.hold_until is None:
+        return NEVER
+    site = plan.site_by_id[plan.repository_by_id[job.repository].site]
+    return instant_of(datetime.combine(job.hold_until, time()), ZoneInfo(site.time_zone))
+
+
+def without_timing(job: Job, other: Job) -> Job:
+    """A job with all of another's that changes neither what its runs do nor how.
+
+    Its occurrences may differ: schedules, holds of a job that has schedules of its own.
+    """
+    hold = {} if job.after is not None else {
+        "on_hold": other.on_hold, "hold_until": other.hold_until
+    }  # fmt: skip
+    return replace(
+        job,
+        schedules=other.schedules,
+        name=other.name,
+        locked=other.locked,
+        notify=other.notify,
+        notify_to=other.notify_to,
+        **hold,  # type: ignore[arg-type]
+    )
+
+
 def job_occurrences(
     job: Job, calendars: Mapping[str, Calendar], from_: float, to: float
 ) -> tuple[tuple[float, Kind, int], ...]:
@@ -247,11 +280,21 @@ def job_occurrences(
     Raises:
         TooMuch: with the job, where there are too many.
     """
+    if job.on_hold and job.hold_until is None:
+        return ()
     used = sorted({name for schedule in job.schedules for name in schedule.skip})
     try:
-        return _heaviest(job.schedules, tuple(calendars[name] for name in used), from_, to)
+        found = _heaviest(job.schedules, tuple(calendars[name] for name in used), from_, to)
     except TooMuch as error:
         raise TooMuch(f"Job {job.id}: {error}.") from None
+    if not job.on_hold:
+        return found
+    # A hold ends with the local date before the one that it names, in each schedule's own zone.
+    ends = [
+        instant_of(datetime.combine(job.hold_until or date.min, time()), ZoneInfo(s.time_zone))
+        for s in job.schedules
+    ]
+    return tuple(entry for entry in found if entry[0] >= ends[entry[2]])
 
 
 @lru_cache(maxsize=1024)

@@ -100,6 +100,7 @@ PartKind = Literal[
     "releasing",
     "transform slot",
     "transforming",
+    "guest steps",
     "verifying",
 ]
 """What a machine-run spends time on: "window" and the kinds of slot are waiting."""

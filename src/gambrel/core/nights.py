@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timedelta
@@ -228,14 +229,47 @@ def _grouped(found: Iterable[tuple[Verdict, Reason]]) -> list[tuple[Verdict, Rea
     return result
 
 
+def runs_of(forecast: Forecast, night: Night) -> Sequence[Run]:
+    """The runs whose occurrence falls into a night; the forecast has them in that order."""
+    first, last = (
+        bisect_left(forecast.runs, at - SAME_INSTANT, key=_occurrence)
+        for at in (night.start, night.end)
+    )
+    return forecast.runs[first:last]
+
+
+def _occurrence(run: Run) -> float:
+    return run.occurrence
+
+
+def _is_fine(run: Run, margin: float) -> bool:
+    """Whether nothing at all speaks against a run, as is so of nearly all of them."""
+    if run.outcome != "done" or run.over_s > SAME_INSTANT or run.ended is None:
+        return False
+    return run.window_end is None or run.window_end - run.ended >= margin - SAME_INSTANT
+
+
+def run_verdict(run: Run, *, margin: float = TIGHT_MARGIN_S) -> Verdict:
+    """The verdict of one run: over where something is not done in time, tight where nearly so."""
+    undone = any(run.outcomes[outcome] for outcome in TROUBLE)
+    if undone or run.outcome == "missed" or run.over_s > SAME_INSTANT:
+        return "over"
+    if run.outcome == "skipped":
+        return "tight"
+    if run.window_end is not None and run.ended is not None:
+        return "tight" if run.window_end - run.ended < margin - SAME_INSTANT else "fits"
+    return "fits"
+
+
 def night_outcome(
     forecast: Forecast, night: Night, *, margin: float = TIGHT_MARGIN_S
 ) -> NightOutcome:
     """The verdict of a night and everything that speaks against it, the gravest first."""
-    runs = [run for run in forecast.runs if night.holds(run.occurrence)]
+    runs = runs_of(forecast, night)
     found: list[tuple[Verdict, Reason]] = []
     for run in runs:
-        found.extend(_run_reasons(forecast, run, margin))
+        if not _is_fine(run, margin):
+            found.extend(_run_reasons(forecast, run, margin))
     found = _grouped([*found, *_rpo_reasons(forecast, night)])
     grades: Sequence[Verdict] = ("over", "tight", "fits")
     verdict: Verdict = min((grade for grade, _ in found), key=grades.index, default="fits")

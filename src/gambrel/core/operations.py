@@ -12,28 +12,17 @@ from dataclasses import asdict, dataclass, fields, replace
 from datetime import datetime, time, timedelta
 from typing import Any, ClassVar, Literal, get_args
 
+from gambrel.core.items import AddItem, ChangeItem, OperationError, RemoveItem
+from gambrel.core.jobs.splitting import SplitJob, TakeOverPoints
 from gambrel.core.plan import WEEKDAYS, DayRowSchedule, Job, Machine, Plan, RuleSchedule, Schedule
+from gambrel.core.schedule_words import CODES, rule_parts
 
-_RULE_DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 _CLOCK_PARTS = {"BYHOUR", "BYMINUTE", "BYSECOND"}
+_NUMBERED = re.compile(r"([+-]?[1-5])(MO|TU|WE|TH|FR|SA|SU)")
 _DATE_PARTS = {"BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYMONTH", "BYSETPOS", "BYEASTER"}
 
 
-class OperationError(ValueError):
-    """An operation that cannot be applied: the field at fault, its value, the reason."""
-
-    def __init__(self, field: str, value: Any, reason: str) -> None:
-        self.field = field
-        self.value = value
-        self.reason = reason
-        super().__init__(f"{field}: {value!r} {reason}")
-
-
 # --- help for schedules -----------------------------------------------------------------------
-
-
-def _rule_parts(rule: str) -> dict[str, str]:
-    return {k.upper(): v.upper() for k, _, v in (part.partition("=") for part in rule.split(";"))}
 
 
 def _shifted_days(days: Iterable[int], by: int) -> tuple[int, ...]:
@@ -46,7 +35,7 @@ def _shift_rule(rule: str, by: int) -> str:
     Raises:
         OperationError: where the rule names dates that do not move along with a weekday.
     """
-    parts = _rule_parts(rule)
+    parts = rule_parts(rule)
     if by == 0:
         return rule
     named = sorted(_DATE_PARTS.intersection(parts))
@@ -56,9 +45,9 @@ def _shift_rule(rule: str, by: int) -> str:
     if "BYDAY" not in parts:
         return rule
     codes = parts["BYDAY"].split(",")
-    if any(code not in _RULE_DAYS for code in codes):
+    if any(code not in CODES for code in codes):
         raise OperationError("day_shift", by, "cannot be applied to numbered weekdays")
-    moved = ",".join(_RULE_DAYS[(_RULE_DAYS.index(code) + by) % 7] for code in codes)
+    moved = ",".join(CODES[(CODES.index(code) + by) % 7] for code in codes)
     return re.sub(r"(?i)BYDAY=[^;]*", f"BYDAY={moved}", rule)
 
 
@@ -66,9 +55,9 @@ def _plain_days(schedule: Schedule) -> list[str]:
     """The weekdays that a weekly rule names; none where it is no such rule."""
     if not isinstance(schedule, RuleSchedule):
         return []
-    parts = _rule_parts(schedule.rrule)
+    parts = rule_parts(schedule.rrule)
     codes = parts.get("BYDAY", "").split(",")
-    plain = parts.get("FREQ") == "WEEKLY" and all(code in _RULE_DAYS for code in codes)
+    plain = parts.get("FREQ") == "WEEKLY" and all(code in CODES for code in codes)
     return codes if plain else []
 
 
@@ -88,8 +77,8 @@ def _days_of(schedule: Schedule) -> str:
     if isinstance(schedule, DayRowSchedule):
         days: Iterable[int] = schedule.days
     else:
-        codes = _rule_parts(schedule.rrule).get("BYDAY", "").split(",")
-        days = [_RULE_DAYS.index(code) for code in codes if code in _RULE_DAYS]
+        codes = rule_parts(schedule.rrule).get("BYDAY", "").split(",")
+        days = [CODES.index(code) for code in codes if code in CODES]
     return ", ".join(WEEKDAYS[day].capitalize() for day in days)
 
 
@@ -191,7 +180,7 @@ class MoveStart(_JobOperation):
                     start=schedule.start + by,
                 ),
             )
-        clock = sorted(_CLOCK_PARTS.intersection(_rule_parts(schedule.rrule)))
+        clock = sorted(_CLOCK_PARTS.intersection(rule_parts(schedule.rrule)))
         if clock:
             reason = f"cannot be set: the rule names its own times ({clock[0]})"
             raise OperationError("start_time", self.start_time, reason)
@@ -208,7 +197,10 @@ class MoveStart(_JobOperation):
 
 @dataclass(frozen=True, slots=True)
 class MoveFull(_JobOperation):
-    """Move a weekly full by some days, at the same time of day.
+    """Move a full to another night or week, at the same time of day.
+
+    A weekly full moves by days; one every few weeks by weeks too; one on a numbered weekday of the
+    month ("second Saturday") by whole weeks only.
 
     A weekly schedule of the same job that ran on the full's new day, and not on its old one,
     changes places with it: a job with a full on Friday and incrementals on the six other days
@@ -216,7 +208,7 @@ class MoveFull(_JobOperation):
 
     Attributes:
         schedule: position among the job's schedules, from 0.
-        days: by how many days, -6 to 6.
+        days: by how many days; less than the full comes apart.
     """
 
     name: ClassVar[str] = "MoveFull"
@@ -227,23 +219,42 @@ class MoveFull(_JobOperation):
         schedule = self._schedule(plan, self.schedule)
         if schedule.kind != "full":
             raise OperationError("schedule", self.schedule, f"is of kind {schedule.kind}, not full")
-        if not -6 <= self.days <= 6:
-            raise OperationError("days", self.days, "is not between -6 and 6")
-        if not isinstance(schedule, RuleSchedule) or (
-            _rule_parts(schedule.rrule).get("FREQ") != "WEEKLY"
-        ):
-            raise OperationError("schedule", self.schedule, "is not a weekly full")
-        moved: Schedule = replace(
-            schedule,
-            start=schedule.start + timedelta(days=self.days),
-            rrule=_shift_rule(schedule.rrule, self.days),
-        )
+        parts = rule_parts(schedule.rrule) if isinstance(schedule, RuleSchedule) else {}
+        weeks = int(parts.get("INTERVAL", "1")) if parts.get("FREQ") == "WEEKLY" else 5
+        most = 7 * weeks - 1
+        if not -most <= self.days <= most:
+            raise OperationError("days", self.days, f"is not between {-most} and {most}")
+        moved: Schedule
+        if isinstance(schedule, RuleSchedule) and parts.get("FREQ") == "WEEKLY":
+            moved = replace(
+                schedule,
+                start=schedule.start + timedelta(days=self.days),
+                rrule=_shift_rule(schedule.rrule, self.days),
+            )
+        elif isinstance(schedule, RuleSchedule) and _NUMBERED.fullmatch(parts.get("BYDAY", "")):
+            moved = replace(schedule, rrule=self._in_another_week(schedule.rrule))
+        else:
+            reason = "is neither a weekly full nor one on a numbered weekday"
+            raise OperationError("schedule", self.schedule, reason)
         old, new = _plain_days(schedule), _plain_days(moved)
         others = [
             _changed_places(other, old, new) if i != self.schedule else moved
             for i, other in enumerate(self._job(plan).schedules)
         ]
         return self._with_job(plan, replace(self._job(plan), schedules=tuple(others)))
+
+    def _in_another_week(self, rule: str) -> str:
+        """A rule of one numbered weekday, that many weeks later or earlier in the month."""
+        weeks, rest = divmod(self.days, 7)
+        if rest:
+            reason = "is no whole number of weeks, as a numbered weekday moves by"
+            raise OperationError("days", self.days, reason)
+        was = _NUMBERED.fullmatch(rule_parts(rule)["BYDAY"])
+        assert was is not None
+        number = int(was[1]) + weeks
+        if not (1 <= number <= 4 if int(was[1]) > 0 else -4 <= number <= -1):
+            raise OperationError("days", self.days, "leaves the month")
+        return re.sub(r"(?i)BYDAY=[^;]*", f"BYDAY={number}{was[2]}", rule)
 
     def describe(self, plan: Plan) -> str:
         return _moved_in_words(self, plan, self.schedule)
@@ -404,6 +415,31 @@ class SetInterval(_JobOperation):
         return f"{self._job(plan).name}: every {self.minutes} min"
 
 
+@dataclass(frozen=True, slots=True)
+class SetWindow(_JobOperation):
+    """Have a job run inside a window, or inside none, and say what happens at the window's end."""
+
+    name: ClassVar[str] = "SetWindow"
+    window: str | None
+    at_window_end: Literal["stop", "finish", "run_on"]
+
+    def apply(self, plan: Plan) -> Plan:
+        if self.window is not None and self.window not in plan.window_by_id:
+            raise OperationError("window", self.window, "is not the id of a window of this plan")
+        if self.at_window_end not in ("stop", "finish", "run_on"):
+            reason = "is none of stop, finish, run_on"
+            raise OperationError("at_window_end", self.at_window_end, reason)
+        changed = replace(
+            self._unlocked(plan), window=self.window, at_window_end=self.at_window_end
+        )
+        return self._with_job(plan, changed)
+
+    def describe(self, plan: Plan) -> str:
+        ends = {"stop": "stops", "finish": "finishes what has begun", "run_on": "runs on"}
+        inside = "at any hour" if self.window is None else f"inside {self.window}"
+        return f"{self._job(plan).name}: {inside}, {ends.get(self.at_window_end)} at its end"
+
+
 Operation = (
     MoveStart
     | MoveFull
@@ -415,12 +451,20 @@ Operation = (
     | ExcludeDisk
     | SetVerify
     | SetInterval
+    | SetWindow
+    | AddItem
+    | ChangeItem
+    | RemoveItem
+    | SplitJob
+    | TakeOverPoints
 )
 
 _OPERATIONS: dict[str, Callable[..., Operation]] = {kind.name: kind for kind in get_args(Operation)}
 _FIELD_TYPES: dict[str, type] = {
     "job": str, "schedule": int, "start_time": str, "day_shift": int, "days": int, "locked": bool,
     "transport": str, "machine": str, "disk": str, "verify": str, "minutes": int,
+    "at_window_end": str, "list": str, "id": str, "value": dict, "changes": dict,
+    "parts": list, "from_job": str,
 }  # fmt: skip
 _FIELDS: dict[str, tuple[str, ...]] = {
     kind.name: tuple(field.name for field in fields(kind)) for kind in get_args(Operation)
@@ -466,9 +510,17 @@ def operation_from(value: Mapping[str, Any]) -> Operation:
         if key == "proxies":
             arguments[key] = _names(key, item)
             continue
+        if key == "window":
+            if item is not None and not isinstance(item, str):
+                raise OperationError(key, item, "is neither null nor the id of a window")
+            continue
         wanted = _FIELD_TYPES[key]
         if not isinstance(item, wanted) or (wanted is int and isinstance(item, bool)):
-            raise OperationError(key, item, f"is not a {wanted.__name__}")
+            word = {"str": "text", "int": "whole number", "bool": "yes or no", "dict": "object",
+                    "list": "list"}  # fmt: skip
+            raise OperationError(key, item, f"is not a {word[wanted.__name__]}")
+    if "parts" in arguments:
+        arguments["parts"] = tuple(arguments["parts"])
     return _OPERATIONS[name](**arguments)
 
 

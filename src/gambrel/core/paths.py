@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from gambrel.core.plan import Disk, Job, Machine, Plan, Proxy, Repository, Transport
+from gambrel.core.plan import Disk, Host, Job, Machine, Plan, Proxy, Repository, Transport
 from gambrel.core.units import MBIT, MIB
 
 Uses = tuple[tuple[int, float], ...]
@@ -106,6 +106,8 @@ class Topology:
         self._number_pools()
         self._candidates: dict[tuple[object, ...], tuple[Candidate, ...]] = {}
         self._direct: dict[str, frozenset[int]] = {}
+        self._ranks: dict[tuple[str, str, str], tuple[tuple[int, Transport, int], ...]] = {}
+        self._serves: dict[str, frozenset[int]] = {}
 
     # --- numbering ---
 
@@ -134,7 +136,7 @@ class Topology:
         for proxy in plan.proxies:
             self._add_resource(f"proxy:{proxy.id}", mib(proxy.mib_per_s))
         for link in plan.links:
-            self._add_resource(f"link:{link.id}", link.mbit_per_s * MBIT)
+            self._add_resource(f"link:{link.id}", link.carried(link.mbit_per_s) * MBIT)
         for repository in plan.repositories:
             self._add_resource(f"repository_read:{repository.id}", mib(repository.read_mib_per_s))
         for repository in plan.repositories:
@@ -197,10 +199,20 @@ class Topology:
 
     def unpinned(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
         """Who could read a VM's disk for a job that may use every proxy and transport."""
-        key = ("unpinned", job.repository, machine.host, disk.datastore)
+        key = ("unpinned", job.repository, job.stream_factor, machine.host, disk.datastore)
         if key not in self._candidates:
             free = replace(job, proxies=None, transport="auto")
-            self._candidates[key] = self._proxies(free, machine, disk)
+            self._candidates[key] = self._proxies(free, machine, disk, pinned=False)
+        return self._candidates[key]
+
+    def pinned_to(
+        self, job: Job, machine: Machine, disk: Disk, proxy: str
+    ) -> tuple[Candidate, ...]:
+        """How one proxy would read a VM's disk for a job pinned to it; empty where it cannot."""
+        key = ("pinned", proxy, job.repository, job.stream_factor, machine.host, disk.datastore)
+        if key not in self._candidates:
+            only = replace(job, proxies=(proxy,))
+            self._candidates[key] = self._proxies(only, machine, disk)
         return self._candidates[key]
 
     def _agent(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
@@ -210,7 +222,7 @@ class Topology:
             return ()
         raw = (self.resource(f"server_disk:{machine.id}/{disk.id}"),)
         compressed = (self.resource(f"server_nic:{machine.id}"), *self._arrival(job, route))
-        ceiling = self.plan.transports.agent_mib_per_s * MIB
+        ceiling = self.plan.transports.agent_mib_per_s * MIB * job.stream_factor
         return (Candidate(None, None, ceiling, raw, compressed),)
 
     def _arrival(self, job: Job, route: tuple[int, ...]) -> tuple[int, ...]:
@@ -222,36 +234,63 @@ class Topology:
         )
 
     def _rank(
-        self, job: Job, proxy: Proxy, direct: bool, hot_add: bool, host_site: str
+        self, transport: str, proxy: Proxy, direct: bool, hot_add: bool, host_site: str
     ) -> tuple[int, Transport] | None:
         """How well a proxy reaches a disk (0 is best) and by what; None where it does not."""
-        if job.transport in ("auto", "direct") and direct:
+        if transport in ("auto", "direct") and direct:
             return 0, "direct"
-        if job.transport in ("auto", "hot_add") and hot_add:
+        if transport in ("auto", "hot_add") and hot_add:
             return 1, "hot_add"
-        if job.transport in ("auto", "network"):
+        if transport in ("auto", "network"):
             if self.routes.route(host_site, proxy.site) is None:
                 return None
             return 2 if proxy.site == host_site else 3, "network"
         return None
 
-    def _proxies(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
+    def ranked(
+        self, host: Host, datastore: str, transport: str
+    ) -> tuple[tuple[int, Transport, int], ...]:
+        """(rank, transport, position) of all proxies that reach a disk of a host, in plan order."""
+        key = (host.id, datastore, transport)
+        if key not in self._ranks:
+            plan = self.plan
+            mounted_by = plan.datastore_by_id[datastore].hosts
+            reaching = self._reaching(datastore)
+            found = []
+            for position, proxy in enumerate(plan.proxies):
+                on_host = plan.host_of_proxy(proxy)
+                hot_add = on_host is not None and on_host in mounted_by
+                rank = self._rank(transport, proxy, position in reaching, hot_add, host.site)
+                if rank is not None:
+                    found.append((*rank, position))
+            self._ranks[key] = tuple(found)
+        return self._ranks[key]
+
+    def _serving(self, site: str) -> frozenset[int]:
+        """Positions of the proxies from which a route leads to a site."""
+        if site not in self._serves:
+            self._serves[site] = frozenset(
+                i
+                for i, proxy in enumerate(self.plan.proxies)
+                if self.routes.route(proxy.site, site) is not None
+            )
+        return self._serves[site]
+
+    def _proxies(
+        self, job: Job, machine: Machine, disk: Disk, *, pinned: bool = True
+    ) -> tuple[Candidate, ...]:
         plan = self.plan
         assert machine.host is not None and disk.datastore is not None
-        host_site = plan.host_by_id[machine.host].site
-        target = plan.repository_by_id[job.repository].site
-        mounted_by = plan.datastore_by_id[disk.datastore].hosts
-        reaching = self._reaching(disk.datastore)
-        ranked: list[tuple[int, Transport, int]] = []
-        for position, proxy in enumerate(plan.proxies):
-            if job.proxies is not None and proxy.id not in job.proxies:
-                continue
-            if self.routes.route(proxy.site, target) is None:
-                continue
-            hot_add = proxy.on_host is not None and proxy.on_host in mounted_by
-            rank = self._rank(job, proxy, position in reaching, hot_add, host_site)
-            if rank is not None:
-                ranked.append((*rank, position))
+        host = plan.host_by_id[machine.host]
+        serving = self._serving(plan.repository_by_id[job.repository].site)
+        allowed = None if job.proxies is None else set(job.proxies)
+        if pinned and host.proxies is not None:
+            allowed = set(host.proxies) if allowed is None else allowed.intersection(host.proxies)
+        ranked = [
+            entry
+            for entry in self.ranked(host, disk.datastore, job.transport)
+            if entry[2] in serving and (allowed is None or plan.proxies[entry[2]].id in allowed)
+        ]
         best = min((rank for rank, _, _ in ranked), default=0)
         return tuple(
             self._way(job, machine, disk, position, transport)
@@ -263,7 +302,9 @@ class Topology:
         """Positions of the proxies that read a datastore directly."""
         if datastore not in self._direct:
             self._direct[datastore] = frozenset(
-                i for i, p in enumerate(self.plan.proxies) if datastore in p.direct_datastores
+                i
+                for i, proxy in enumerate(self.plan.proxies)
+                if datastore in self.plan.direct_by_proxy[proxy.id]
             )
         return self._direct[datastore]
 
@@ -286,7 +327,11 @@ class Topology:
             assert way is not None
             raw += [self.resource(f"host_nic:{machine.host}"), *self.links(way)]
         return Candidate(
-            position, transport, ceilings[transport] * MIB, tuple(raw), self._arrival(job, route)
+            position,
+            transport,
+            ceilings[transport] * MIB * job.stream_factor,
+            tuple(raw),
+            self._arrival(job, route),
         )
 
     # --- work between repositories ---

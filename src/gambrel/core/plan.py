@@ -41,12 +41,23 @@ class LinkLimit:
 
 @dataclass(frozen=True, slots=True)
 class Link:
-    """A connection of two sites; of a site with itself: that site's own backup network."""
+    """A connection of two sites; of a site with itself: that site's own backup network.
+
+    Attributes:
+        encrypted: whether what it carries is encrypted on the way.
+        encryption_factor: the share of every rate of the link that is left when it is (0 to 1).
+    """
 
     id: str
     between: tuple[str, str]
     mbit_per_s: float
     limits: tuple[LinkLimit, ...] = ()
+    encrypted: bool = False
+    encryption_factor: float = 1.0
+
+    def carried(self, mbit_per_s: float) -> float:
+        """What is left of a rate of this link, in Mbit/s, where encryption takes its part."""
+        return mbit_per_s * self.encryption_factor if self.encrypted else mbit_per_s
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +75,7 @@ class Host:
     cluster: str | None = None
     nic_mbit_per_s: float | None = None
     snapshot_slots: int | None = None
+    proxies: tuple[str, ...] | None = None
     found: Found | None = None
 
 
@@ -73,11 +85,22 @@ class Datastore:
     hosts: tuple[str, ...]
     read_mib_per_s: float | None = None
     task_slots: int | None = None
+    zoned_proxies: tuple[str, ...] = ()
     found: Found | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Proxy:
+    """A machine or a process that reads disks.
+
+    Attributes:
+        direct_datastores: those it reads directly, as set by hand.
+        left_out_datastores: those it does not read directly although the storage would let it.
+        on_host: the host on which it runs, for hot-add.
+        on_machine: the VM that it is, which may move to other hosts; in place of `on_host`.
+        throughput_from: where `mib_per_s` comes from.
+    """
+
     id: str
     site: str
     slots: int
@@ -85,10 +108,31 @@ class Proxy:
     direct_datastores: tuple[str, ...] = ()
     on_host: str | None = None
     cores: int | None = None
+    memory_gib: float | None = None
+    physical: bool = False
+    on_machine: str | None = None
+    left_out_datastores: tuple[str, ...] = ()
+    throughput_from: Literal["stated", "learned"] = "stated"
+
+
+@dataclass(frozen=True, slots=True)
+class Volume:
+    """One of the volumes that a repository spreads its points over."""
+
+    id: str
+    capacity_gib: float
 
 
 @dataclass(frozen=True, slots=True)
 class Repository:
+    """A place for restore points.
+
+    Attributes:
+        volumes: where it is a pool of several; streams and rates are those of the whole.
+        placement: on which volume a new point goes: the one with most free space, or for a point
+            that needs another the volume of that one.
+    """
+
     id: str
     site: str
     stream_slots: int | None = None
@@ -99,6 +143,14 @@ class Repository:
     dedupe_ratio: float = 1.0
     block_clone: bool = False
     immutable_days: float = 0.0
+    kind: Literal["disk", "deduplicating", "object", "tape"] = "disk"
+    volumes: tuple[Volume, ...] = ()
+    placement: Literal["most free", "chain together"] = "most free"
+
+    @property
+    def space_gib(self) -> float | None:
+        """The space of all its volumes, or of the whole; None where nobody stated it."""
+        return sum(v.capacity_gib for v in self.volumes) if self.volumes else self.capacity_gib
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,7 +197,7 @@ class Facts:
         left_out: set where it is not protected on purpose.
         known_since: when it came into the plan.
         gone_since: when its source stopped naming it; in no job from then on, its points stay.
-        reported: what the source says of the facts that the planner overrode, by fact.
+        reported: what the facts were that the planner overrode, by fact (`core.estate.facts`).
     """
 
     found: Found | None = None
@@ -157,7 +209,7 @@ class Facts:
     left_out: LeftOut | None = None
     known_since: date | None = None
     gone_since: date | None = None
-    reported: tuple[tuple[str, float], ...] = ()
+    reported: tuple[tuple[str, float | None], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -295,11 +347,34 @@ class Retention:
 
 @dataclass(frozen=True, slots=True)
 class Copy:
-    """A copy of each point of a job, made `delay_min` after the machine is done."""
+    """A copy of each point of a job, made `delay_min` after the machine is done.
+
+    Attributes:
+        cold_after_days: age at which its points go to the repository's colder tier; None: never.
+    """
 
     repository: str
     delay_min: float = 0.0
     retention: Retention = Retention()
+    cold_after_days: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class ExcludedPath:
+    """A path inside a machine that a job leaves out, and how much of a disk that is."""
+
+    machine: str
+    disk: str
+    path: str
+    gib: float
+
+
+MachineOrder = Literal["listed", "largest", "smallest", "name"]
+"""How the machines that rules select stand behind those that are listed."""
+Fallback = Literal["as it is", "standstill", "leave out"]
+"""What is done with a machine that cannot be quiesced."""
+Standstill = Literal["none", "pause", "stop"]
+"""Whether a machine is halted while it prepares."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -335,6 +410,26 @@ class Job:
     retention: Retention = Retention()
     copies: tuple[Copy, ...] = ()
     locked: bool = False
+    spread_fulls: int = 1
+    on_hold: bool = False
+    hold_until: date | None = None
+    machine_order: MachineOrder = "listed"
+    exclude_disk_rules: tuple[Condition, ...] = ()
+    exclude_paths: tuple[ExcludedPath, ...] = ()
+    guest_before_s: float = 0.0
+    guest_after_s: float = 0.0
+    if_quiesce_fails: Fallback = "as it is"
+    standstill: Standstill = "none"
+    standstill_s: float = 30.0
+    encrypt: bool = False
+    encrypt_factor: float = 1.0
+    notify: Literal["never", "trouble", "always"] = "never"
+    notify_to: tuple[str, ...] = ()
+
+    @property
+    def stream_factor(self) -> float:
+        """What encrypting leaves of the ceiling of one stream."""
+        return self.encrypt_factor if self.encrypt else 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -429,6 +524,23 @@ class Plan:
     @cached_property
     def job_position(self) -> dict[str, int]:
         return {job.id: position for position, job in enumerate(self.jobs)}
+
+    def host_of_proxy(self, proxy: Proxy) -> str | None:
+        """The id of the host on which a proxy runs now; None for one that is on no host."""
+        if proxy.on_machine is not None:
+            return self.machine_by_id[proxy.on_machine].host
+        return proxy.on_host
+
+    @cached_property
+    def direct_by_proxy(self) -> dict[str, frozenset[str]]:
+        """The datastores that each proxy reads directly: set or zoned, less those left out."""
+        found = {proxy.id: set(proxy.direct_datastores) for proxy in self.proxies}
+        for store in self.datastores:
+            for proxy in store.zoned_proxies:
+                found[proxy].add(store.id)
+        return {
+            p.id: frozenset(found[p.id].difference(p.left_out_datastores)) for p in self.proxies
+        }
 
     def site_of(self, machine: Machine) -> str:
         """The id of the site at which a machine runs or stands."""

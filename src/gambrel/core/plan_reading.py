@@ -9,7 +9,7 @@ from __future__ import annotations
 import dataclasses
 import math
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
@@ -322,15 +322,20 @@ class Shape:
                 return _MISSING
         return result
 
-    def write(self, item: Any) -> dict[str, Any]:
-        defaults = self.defaults()
+    def write(self, item: Any, *, whole: bool = False) -> dict[str, Any]:
+        """The object as JSON values; those at their default are left out unless `whole`."""
+        defaults = {} if whole else self.defaults()
         written: dict[str, Any] = {}
         for key, value in self.keys.items():
             name = attribute(key)
             current = getattr(item, name)
             if name in defaults and current == defaults[name]:
                 continue
-            if key in self.fallback and current == getattr(item, attribute(self.fallback[key])):
+            if (
+                not whole
+                and key in self.fallback
+                and current == getattr(item, attribute(self.fallback[key]))
+            ):
                 continue
             written[key] = value.write(current)
         return written
@@ -367,6 +372,8 @@ LINK = Shape(
         "between": pair(reference("sites"), reference("sites")),
         "mbit_per_s": CAPACITY,
         "limits": many(LINK_LIMIT.value()),
+        "encrypted": FLAG,
+        "encryption_factor": _number(above=0, most=1),
     },
 )
 FOUND = Shape(p.Found, {"source": IDENT, "uid": IDENT})
@@ -378,6 +385,7 @@ HOST = Shape(
         "cluster": optional(IDENT),
         "nic_mbit_per_s": optional(CAPACITY),
         "snapshot_slots": optional(COUNT),
+        "proxies": optional(many(reference("proxies"), distinct=True)),
         "found": optional(FOUND.value()),
     },
 )
@@ -388,9 +396,21 @@ DATASTORE = Shape(
         "hosts": many(reference("hosts"), distinct=True),
         "read_mib_per_s": optional(CAPACITY),
         "task_slots": optional(COUNT),
+        "zoned_proxies": many(reference("proxies"), distinct=True),
         "found": optional(FOUND.value()),
     },
 )
+
+
+def _check_proxy(ctx: _Context, path: str, proxy: p.Proxy) -> None:
+    at = f"{path}." if path else ""
+    if proxy.on_machine is not None and proxy.on_host is not None:
+        reason = "stands beside on_machine; the host is that of the machine"
+        ctx.problem(f"{at}on_host", proxy.on_host, reason)
+    if proxy.physical and (proxy.on_machine is not None or proxy.on_host is not None):
+        ctx.problem(f"{at}physical", True, "is no word for a proxy that runs on a host")
+
+
 PROXY = Shape(
     p.Proxy,
     {
@@ -401,8 +421,25 @@ PROXY = Shape(
         "direct_datastores": many(reference("datastores"), distinct=True),
         "on_host": optional(reference("hosts")),
         "cores": optional(COUNT),
+        "memory_gib": optional(CAPACITY),
+        "physical": FLAG,
+        "on_machine": optional(reference("machines")),
+        "left_out_datastores": many(reference("datastores"), distinct=True),
+        "throughput_from": _choice("stated", "learned"),
     },
+    check=_check_proxy,
 )
+VOLUME = Shape(p.Volume, {"id": IDENT, "capacity_gib": CAPACITY})
+
+
+def _check_repository(ctx: _Context, path: str, repository: p.Repository) -> None:
+    if repository.volumes and repository.capacity_gib is not None:
+        at = f"{path}.capacity_gib" if path else "capacity_gib"
+        reason = "stands beside volumes; the capacity is theirs"
+        ctx.problem(at, repository.capacity_gib, reason)
+    _distinct_ids("volumes")(ctx, path, repository)
+
+
 REPOSITORY = Shape(
     p.Repository,
     {
@@ -416,7 +453,11 @@ REPOSITORY = Shape(
         "dedupe_ratio": CAPACITY,
         "block_clone": FLAG,
         "immutable_days": AMOUNT,
+        "kind": _choice("disk", "deduplicating", "object", "tape"),
+        "volumes": many(VOLUME.value()),
+        "placement": _choice("most free", "chain together"),
     },
+    check=_check_repository,
 )
 
 
@@ -448,7 +489,7 @@ FACTS = Shape(
         "left_out": optional(LEFT_OUT.value()),
         "known_since": optional(DATE),
         "gone_since": optional(DATE),
-        "reported": many(pair(IDENT, AMOUNT)),
+        "reported": many(pair(IDENT, optional(_number(least=-1)))),
     },
 )
 VM_DISK = Shape(
@@ -536,18 +577,32 @@ OPS_BY_FIELD: dict[str, tuple[str, ...]] = {
 }
 
 
-def _read_condition(ctx: _Context, path: str, raw: Any) -> Any:
-    if not isinstance(raw, dict):
-        return ctx.problem(path, raw, "is not an object")
-    field = raw.get("field")
-    if not isinstance(field, str) or field not in OPS_BY_FIELD:
-        return ctx.problem(f"{path}.field", field, "is none of " + ", ".join(OPS_BY_FIELD))
-    if field in ("used_gib", "provisioned_gib"):
-        value = AMOUNT
-    else:
-        value = FLAG if field == "powered_on" else IDENT
-    keys = {"field": TEXT, "op": _choice(*OPS_BY_FIELD[field]), "value": value}
-    return Shape(p.Condition, keys).read(ctx, path, raw)
+DISK_OPS_BY_FIELD: dict[str, tuple[str, ...]] = {
+    "disk": ("is", "contains", "starts_with"),
+    "datastore": ("is", "contains", "starts_with"),
+    "only_swap": ("is",),
+    "holds_backups": ("is",),
+    "used_gib": ("at_least", "at_most"),
+}
+"""Conditions on disks: what a job leaves out by rule."""
+_FLAGS = ("powered_on", "only_swap", "holds_backups")
+
+
+def _condition_reader(ops: Mapping[str, tuple[str, ...]]) -> Any:
+    def read(ctx: _Context, path: str, raw: Any) -> Any:
+        if not isinstance(raw, dict):
+            return ctx.problem(path, raw, "is not an object")
+        field = raw.get("field")
+        if not isinstance(field, str) or field not in ops:
+            return ctx.problem(f"{path}.field", field, "is none of " + ", ".join(ops))
+        if field in ("used_gib", "provisioned_gib"):
+            value = AMOUNT
+        else:
+            value = FLAG if field in _FLAGS else IDENT
+        keys = {"field": TEXT, "op": _choice(*ops[field]), "value": value}
+        return Shape(p.Condition, keys).read(ctx, path, raw)
+
+    return read
 
 
 def _write_condition(condition: p.Condition) -> dict[str, Any]:
@@ -557,7 +612,8 @@ def _write_condition(condition: p.Condition) -> dict[str, Any]:
     return {"field": condition.field, "op": condition.op, "value": value}
 
 
-CONDITION = Value(_read_condition, _write_condition)
+CONDITION = Value(_condition_reader(OPS_BY_FIELD), _write_condition)
+DISK_CONDITION = Value(_condition_reader(DISK_OPS_BY_FIELD), _write_condition)
 SELECTION = Shape(
     p.Selection,
     {
@@ -632,18 +688,29 @@ COPY = Shape(
         "repository": reference("repositories"),
         "delay_min": AMOUNT,
         "retention": RETENTION.value(),
+        "cold_after_days": optional(SPAN),
     },
+)
+EXCLUDED_PATH = Shape(
+    p.ExcludedPath,
+    {"machine": reference("machines"), "disk": IDENT, "path": IDENT, "gib": AMOUNT},
 )
 
 
 def _check_job(ctx: _Context, path: str, job: p.Job) -> None:
     if job.after is not None and job.schedules:
         ctx.problem(f"{path}.after", job.after, "stands beside schedules; a job has one of the two")
+    if job.after is not None and job.spread_fulls > 1:
+        ctx.problem(
+            f"{path}.spread_fulls", job.spread_fulls, "is for a job with schedules of its own"
+        )
     for i, copy in enumerate(job.copies):
         if copy.repository == job.repository:
             ctx.problem(
                 f"{path}.copies[{i}].repository", copy.repository, "is the job's own repository"
             )
+    if job.hold_until is not None and not job.on_hold:
+        ctx.problem(f"{path}.hold_until", job.hold_until.isoformat(), "stands without on_hold")
 
 
 JOB = Shape(
@@ -680,6 +747,21 @@ JOB = Shape(
         "retention": RETENTION.value(),
         "copies": many(COPY.value()),
         "locked": FLAG,
+        "spread_fulls": _number(least=1, most=14, whole=True),
+        "on_hold": FLAG,
+        "hold_until": optional(DATE),
+        "machine_order": _choice("listed", "largest", "smallest", "name"),
+        "exclude_disk_rules": many(DISK_CONDITION),
+        "exclude_paths": many(EXCLUDED_PATH.value()),
+        "guest_before_s": AMOUNT,
+        "guest_after_s": AMOUNT,
+        "if_quiesce_fails": _choice("as it is", "standstill", "leave out"),
+        "standstill": _choice("none", "pause", "stop"),
+        "standstill_s": AMOUNT,
+        "encrypt": FLAG,
+        "encrypt_factor": _number(above=0, most=1),
+        "notify": _choice("never", "trouble", "always"),
+        "notify_to": many(IDENT, distinct=True),
     },
     check=_check_job,
     fallback={"name": "id"},
@@ -713,6 +795,19 @@ POINT = Shape(
     check=_check_point,
 )
 STATE = Shape(p.State, {"points": many(POINT.value())})
+
+ITEMS: dict[str, Shape] = {
+    "sites": SITE,
+    "links": LINK,
+    "hosts": HOST,
+    "datastores": DATASTORE,
+    "proxies": PROXY,
+    "repositories": REPOSITORY,
+    "windows": WINDOW,
+    "calendars": CALENDAR,
+    "jobs": JOB,
+}
+"""The lists whose entries can be edited one by one (`core.items`)."""
 
 LISTS: dict[str, Value] = {
     "sites": SITE.value(),
@@ -764,6 +859,10 @@ def _check_whole(ctx: _Context, plan: p.Plan) -> None:
                 ctx.problem(
                     f"jobs[{i}].exclude_disks[{j}]", list(excluded), "is no disk of a machine here"
                 )
+        for j, path in enumerate(job.exclude_paths):
+            if (path.machine, path.disk) not in disks:
+                at = f"jobs[{i}].exclude_paths[{j}].disk"
+                ctx.problem(at, path.disk, f"is no disk of {path.machine}")
     follows = {job.id: job.after for job in plan.jobs}
     for i, job in enumerate(plan.jobs):
         seen, current = {job.id}, job.after
@@ -799,6 +898,25 @@ def read_plan(raw: Any) -> p.Plan:
         raise PlanError(ctx.problems)
     result: p.Plan = plan
     return result
+
+
+def read_entry(name: str, raw: Any, known: Mapping[str, Container[str]]) -> Any:
+    """One entry of a list of the plan file, such as a link of `links`.
+
+    Args:
+        known: ids that it may refer to, by list.
+
+    Raises:
+        PlanError: with every problem found; paths are those within the entry.
+    """
+    ctx = _Context()
+    entry = LISTS[name].read(ctx, "", raw)
+    for path, value, target in ctx.references:
+        if value not in known[target]:
+            ctx.problem(path, value, f"is not the id of any entry of {target}")
+    if ctx.problems:
+        raise PlanError(ctx.problems)
+    return entry
 
 
 def facts_from(raw: Any) -> p.Facts:

@@ -66,9 +66,10 @@ def restore_from(plan: Plan, machine: Machine, point: PointRecord) -> Restore | 
     if route is None:
         return None
     read = point.chain_bytes * repository.dedupe_ratio
-    written = sum(protected_bytes(job, disk) for disk in protected_disks(job, machine))
+    written = sum(protected_bytes(job, machine, disk) for disk in protected_disks(job, machine))
     slowest = [written / _target_rate(plan, machine)]
-    slowest += [read / (plan.links[position].mbit_per_s * MBIT) for position in route]
+    links = [plan.links[position] for position in route]
+    slowest += [read / (link.carried(link.mbit_per_s) * MBIT) for link in links]
     if repository.read_mib_per_s is not None:
         slowest.append(read / (repository.read_mib_per_s * MIB))
     begin = SET_UP_S + PER_POINT_S * point.chain_points

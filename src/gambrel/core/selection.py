@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
+from typing import Any
+
 from gambrel.core.plan import Condition, Host, Job, Machine, Plan
 
 
@@ -39,14 +42,19 @@ def holds(plan: Plan, condition: Condition, machine: Machine) -> bool:
     if field == "tag":
         tagged = wanted in (tag.casefold() for tag in machine.tags)
         return tagged if op == "has" else not tagged
-    texts = [text.casefold() for text in _texts(plan, machine, field)]
+    return text_holds(op, value, _texts(plan, machine, field))
+
+
+def text_holds(op: str, value: str, texts: Iterable[str]) -> bool:
+    """Whether a condition on a text holds for any of some texts; case does not matter."""
+    wanted, folded = value.casefold(), [text.casefold() for text in texts]
     if op == "is":
-        return wanted in texts
+        return wanted in folded
     if op == "is_not":
-        return wanted not in texts
+        return wanted not in folded
     if op == "contains":
-        return any(wanted in text for text in texts)
-    return any(text.startswith(wanted) for text in texts)
+        return any(wanted in text for text in folded)
+    return any(text.startswith(wanted) for text in folded)
 
 
 def _matching(plan: Plan, condition: Condition) -> frozenset[int]:
@@ -73,9 +81,10 @@ _matches: dict[
 
 
 def selected_machines(plan: Plan, job: Job) -> list[Machine]:
-    """The machines of a job, in its order: those listed by id first, then by plan position.
+    """The machines of a job: those listed by id first, then the rest in the job's order.
 
-    A machine that is gone from its source is in no job.
+    Unless that order says otherwise, the rest stand as in the plan. A machine that is gone from
+    its source is in no job.
     """
     selection = job.machines
     excluded = set(selection.exclude)
@@ -87,4 +96,18 @@ def selected_machines(plan: Plan, job: Job) -> list[Machine]:
         first, *rest = (_matching(plan, condition) for condition in rule)
         positions |= first.intersection(*rest)
     matching = [plan.machines[i] for i in sorted(positions) if plan.machines[i].id not in taken]
+    if job.machine_order != "listed":
+        matching.sort(key=_ORDERS[job.machine_order])
     return listed + matching
+
+
+def used_gib(machine: Machine) -> float:
+    """The used sizes of all disks of a machine."""
+    return sum(disk.used_gib for disk in machine.disks)
+
+
+_ORDERS: dict[str, Callable[[Machine], Any]] = {
+    "largest": lambda machine: -used_gib(machine),
+    "smallest": used_gib,
+    "name": lambda machine: machine.id.casefold(),
+}

@@ -377,7 +377,7 @@ def _link_capacity(plan: Plan, ident: str, start: float, end: float) -> tuple[St
     link = next(link for link in plan.links if link.id == ident)
     zone = ZoneInfo(plan.site_by_id[link.between[0]].time_zone)
     limits = [
-        (max(begins, start), min(ends, end), limit.mbit_per_s)
+        (max(begins, start), min(ends, end), link.carried(limit.mbit_per_s))
         for limit in link.limits
         for begins, ends in limit_intervals(limit, zone, start, end)
         if ends > start and begins < end
@@ -386,7 +386,7 @@ def _link_capacity(plan: Plan, ident: str, start: float, end: float) -> tuple[St
     steps: list[Step] = []
     for edge in edges:
         in_force = [rate for begins, ends, rate in limits if begins <= edge < ends]
-        value = min([link.mbit_per_s, *in_force])
+        value = min([link.carried(link.mbit_per_s), *in_force])
         if not steps or steps[-1][1] != value:
             steps.append((edge, value))
     return tuple(steps)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from gambrel.core.plan import Plan
+from gambrel.core.plan import Plan, State
 from gambrel.core.retention import ChainKey, linked
 from gambrel.core.units import EPOCH
 
@@ -28,9 +28,46 @@ class Snapshot:
 
     points: npt.NDArray[Any]
 
+    def of_plan(self, was: Plan, now: Plan) -> Snapshot:
+        """The same points for a plan of the same jobs and repositories with other machines.
+
+        Points of machines that are not in it are left out, and with them what needs them.
+        """
+        place = {machine.id: i for i, machine in enumerate(now.machines)}
+        number = np.array([place.get(machine.id, -1) for machine in was.machines] or [-1])
+        rows = self.points
+        stays = number[rows["machine"]] >= 0
+        found = rows[stays].copy()
+        found["machine"] = number[found["machine"]]
+        row = np.cumsum(stays) - 1
+        found["base"] = np.where(found["base"] >= 0, row[found["base"]], -1)
+        return Snapshot(found)
+
+
+_kept: list[tuple[State, tuple[object, ...], Snapshot]] = []
+KEPT = 4
+
 
 def snapshot_of_state(plan: Plan) -> Snapshot:
-    """The points of a plan's state with their bases, those that exist only later among them."""
+    """The points of a plan's state with their bases, those that exist only later among them.
+
+    Plans that differ in what points have nothing to do with share one snapshot.
+    """
+    places = (
+        tuple(r.id for r in plan.repositories),
+        tuple(j.id for j in plan.jobs),
+        tuple(m.id for m in plan.machines),
+    )
+    for state, at, snapshot in tuple(_kept):
+        if state is plan.state and at == places:
+            return snapshot
+    made = _snapshot(plan)
+    _kept.append((plan.state, places, made))
+    del _kept[:-KEPT]
+    return made
+
+
+def _snapshot(plan: Plan) -> Snapshot:
     repositories = {r.id: i for i, r in enumerate(plan.repositories)}
     machines = {m.id: i for i, m in enumerate(plan.machines)}
     groups: dict[ChainKey, list[int]] = {}

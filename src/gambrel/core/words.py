@@ -7,22 +7,11 @@ from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
 from gambrel.core.calendars import local_of
-from gambrel.core.plan import (
-    WEEKDAYS,
-    Condition,
-    Copy,
-    DayRowSchedule,
-    Job,
-    Plan,
-    Retention,
-    RuleSchedule,
-    Schedule,
-)
+from gambrel.core.plan import Condition, Copy, Job, Plan, Retention
+from gambrel.core.schedule_words import listed, number, schedule_in_words
 from gambrel.core.selection import selected_machines
 from gambrel.core.units import GIB, HOUR, MINUTE
 
-_RULE_DAYS = {"MO": 0, "TU": 1, "WE": 2, "TH": 3, "FR": 4, "SA": 5, "SU": 6}
-_DAY_NAMES = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 _OPS = {
     "is": "is",
     "is_not": "is not",
@@ -48,20 +37,25 @@ _TRANSPORT = {
 
 @dataclass(frozen=True, slots=True)
 class Clause:
-    """A part of the sentence that a job is: how it leads in, and what stands there."""
+    """A part of the sentence that a job is.
 
+    Attributes:
+        key: which part.
+        lead: how it leads in.
+        text: what stands there.
+        plain: whether it says no more than what goes without saying.
+    """
+
+    key: str
     lead: str
     text: str
+    plain: bool = False
 
 
-def count(number: int, noun: str) -> str:
+def count(amount: int, noun: str) -> str:
     """A number with its noun: "1 machine", "12 machines"."""
     plural = noun[:-1] + "ies" if noun.endswith("y") else noun + "s"
-    return f"{number:,} {noun if number == 1 else plural}"
-
-
-def _number(value: float) -> str:
-    return f"{value:,.10g}"
+    return f"{amount:,} {noun if amount == 1 else plural}"
 
 
 def _condition(condition: Condition) -> str:
@@ -74,13 +68,30 @@ def _condition(condition: Condition) -> str:
     if condition.field in ("used_gib", "provisioned_gib"):
         what = condition.field.removesuffix("_gib")
         assert not isinstance(value, str)
-        return f"{op} {_number(value)} GiB {what}"
+        return f"{op} {number(value)} GiB {what}"
     return f"{condition.field} {op} {value}".replace(" is ", " ", 1 if condition.op == "is" else 0)
 
 
 def rule_in_words(rule: Iterable[Condition]) -> str:
     """A rule of a selection: its conditions, all of which must hold."""
     return " and ".join(_condition(condition) for condition in rule)
+
+
+def disk_rule_in_words(rule: Condition) -> str:
+    """A rule by which disks are left out: "swap disks", "disks on d1"."""
+    if rule.field == "only_swap":
+        return "swap disks" if rule.value else "disks that are more than swap"
+    if rule.field == "holds_backups":
+        return "disks that hold backups" if rule.value else "disks that hold no backups"
+    if rule.field == "used_gib":
+        assert not isinstance(rule.value, str)
+        return f"disks of {_OPS[rule.op]} {number(rule.value)} GiB"
+    if rule.field == "datastore":
+        return "disks on " + f"{_OPS[rule.op]} {rule.value}".removeprefix("is ")
+    return "disks called " + f"{_OPS[rule.op]} {rule.value}".removeprefix("is ")
+
+
+_ORDERS = {"largest": "the largest first", "smallest": "the smallest first", "name": "by name"}
 
 
 def _machines(plan: Plan, job: Job) -> str:
@@ -92,51 +103,16 @@ def _machines(plan: Plan, job: Job) -> str:
     said = " or ".join(parts) if parts else "nothing selected yet"
     if selection.exclude:
         said += f", except {count(len(selection.exclude), 'machine')}"
+    without = [disk_rule_in_words(rule) for rule in job.exclude_disk_rules]
     if job.exclude_disks:
-        said += f", without {count(len(job.exclude_disks), 'disk')}"
+        without.append(count(len(job.exclude_disks), "disk"))
+    if job.exclude_paths:
+        without.append(count(len(job.exclude_paths), "path"))
+    if without:
+        said += f", without {listed(without)}"
+    if job.machine_order != "listed":
+        said += f", {_ORDERS[job.machine_order]}"
     return f"{count(len(selected_machines(plan, job)), 'machine')}: {said}"
-
-
-def _rule(schedule: RuleSchedule) -> str:
-    parts = {
-        k.upper(): v.upper() for k, _, v in (x.partition("=") for x in schedule.rrule.split(";"))
-    }
-    known = {"FREQ", "BYDAY"}
-    at = f"{schedule.start:%H:%M}"
-    days = parts.get("BYDAY", "").split(",") if "BYDAY" in parts else []
-    plain = all(day in _RULE_DAYS for day in days)
-    if set(parts) <= known and parts["FREQ"] == "DAILY" and not days:
-        return f"every day at {at}"
-    if set(parts) <= known and parts["FREQ"] in ("WEEKLY", "DAILY") and plain:
-        if set(days) == {"MO", "TU", "WE", "TH", "FR"}:
-            return f"every weekday at {at}"
-        if len(set(days)) == 6:
-            missing = next(day for code, day in _RULE_DAYS.items() if code not in days)
-            return f"every day but {_DAY_NAMES[missing]} at {at}"
-        names = [_DAY_NAMES[_RULE_DAYS[day]] for day in days]
-        names = names or [_DAY_NAMES[schedule.start.weekday()]]
-        listed = " and ".join(filter(None, [", ".join(names[:-1]), names[-1]]))
-        return f"on {listed} at {at}"
-    return f"by the rule {schedule.rrule} from {at}"
-
-
-def schedule_in_words(schedule: Schedule) -> str:
-    """A schedule as one would say it: "full on Friday at 21:00"."""
-    if isinstance(schedule, DayRowSchedule):
-        said = (
-            f"every {_number(schedule.every_min)} minutes "
-            f"from {schedule.from_time:%H:%M} to {schedule.to_time:%H:%M}"
-        )
-        if len(set(schedule.days)) < 7:
-            said += " on " + ", ".join(WEEKDAYS[day].capitalize() for day in schedule.days)
-    else:
-        said = _rule(schedule)
-    if schedule.skip or schedule.skip_dates:
-        moved = "moved off" if schedule.when_skipped == "next_day" else "not on"
-        said += f", {moved} " + " and ".join([*schedule.skip, *map(str, schedule.skip_dates)])
-    if schedule.until is not None:
-        said += f", until {schedule.until}"
-    return f"{schedule.kind} {said}"
 
 
 def retention_in_words(retention: Retention) -> str:
@@ -150,25 +126,28 @@ def retention_in_words(retention: Retention) -> str:
         (retention.incremental_days, "days of the rest"),
     ):
         if value is not None:
-            parts.append(f"{_number(value)} {what}")
-    for number, what in (
+            parts.append(f"{number(value)} {what}")
+    for tally, what in (
         (retention.weekly, "weekly full"),
         (retention.monthly, "monthly full"),
         (retention.yearly, "yearly full"),
     ):
-        if number:
-            parts.append(count(number, what))
+        if tally:
+            parts.append(count(tally, what))
     return " and ".join(parts) if parts else "everything"
 
 
 def _copy(copy: Copy) -> str:
-    delay = f" after {_number(copy.delay_min)} min" if copy.delay_min else ""
-    return f"{copy.repository}{delay}, kept {retention_in_words(copy.retention)}"
+    delay = f" after {number(copy.delay_min)} min" if copy.delay_min else ""
+    cold = ""
+    if copy.cold_after_days is not None:
+        cold = f", cold after {number(copy.cold_after_days)} days"
+    return f"{copy.repository}{delay}, kept {retention_in_words(copy.retention)}{cold}"
 
 
 def _runs(plan: Plan, job: Job) -> str:
     if job.after is not None:
-        return f"whatever {plan.job_by_id[job.after].name} runs, after it"
+        return f"whatever {plan.job_by_id[job.after].name} runs, after it" + _hold(job)
     said = ", ".join(schedule_in_words(schedule) for schedule in job.schedules) or "on demand only"
     extra = {
         "forever": "; one full for ever",
@@ -176,7 +155,17 @@ def _runs(plan: Plan, job: Job) -> str:
         "full_only": "; always full",
         "incremental": "",
     }[job.chain]
-    return said + ("; fulls made in the repository" if job.synthetic_full else "") + extra
+    made = "; fulls made in the repository" if job.synthetic_full else ""
+    if job.spread_fulls > 1:
+        made += f"; fulls spread over {job.spread_fulls} days by machine"
+    read = "" if job.tracking else "; changes found by reading all"
+    return said + made + extra + read + _hold(job)
+
+
+def _hold(job: Job) -> str:
+    if not job.on_hold:
+        return ""
+    return "; on hold" + ("" if job.hold_until is None else f" until {job.hold_until}")
 
 
 def _readers(job: Job) -> str:
@@ -186,38 +175,134 @@ def _readers(job: Job) -> str:
 
 def _check(job: Job) -> str:
     if job.verify == "boot":
-        return f"a boot test of {_number(job.boot_min)} min"
+        return f"a boot test of {number(job.boot_min)} min"
     return "a checksum" if job.verify == "checksum" else "nothing"
 
 
-def job_clauses(plan: Plan, job: Job) -> list[Clause]:
-    """The sentence that a job is, in its parts."""
-    window = (
-        "no window" if job.window is None else f"{job.window}, {_WINDOW_END[job.at_window_end]}"
-    )
-    clauses = [
-        Clause("Back up", _machines(plan, job)),
-        Clause("to", job.repository),
-        Clause("as", _runs(plan, job)),
-        Clause("inside", window),
-        Clause("read by", _readers(job)),
-        Clause("kept", retention_in_words(job.retention)),
-        Clause("checked by", _check(job)),
-    ]
-    if job.copies:
-        clauses.append(Clause("copied to", "; ".join(_copy(copy) for copy in job.copies)))
-    limits = []
-    if job.max_streams is not None:
-        limits.append(f"{count(job.max_streams, 'stream')} at once")
-    if job.limit_mbit_per_s is not None:
-        limits.append(f"{_number(job.limit_mbit_per_s)} Mbit/s")
+def _window(job: Job) -> str:
+    said = "no window" if job.window is None else f"{job.window}, {_WINDOW_END[job.at_window_end]}"
     if job.start_within_min is not None:
-        limits.append(f"a start within {_number(job.start_within_min)} min")
+        said += f", started within {number(job.start_within_min)} min"
     if job.stop_after_min is not None:
-        limits.append(f"a stop after {_number(job.stop_after_min)} min")
-    if limits:
-        clauses.append(Clause("limited to", ", ".join(limits)))
-    return clauses
+        said += f", stopped after {number(job.stop_after_min)} min"
+    return said
+
+
+_FALLBACK = {
+    "as it is": "",
+    "standstill": ", else halted",
+    "leave out": ", else left out",
+}
+
+
+def _preparation(job: Job) -> str:
+    parts = []
+    if job.before_min:
+        parts.append(f"waiting {number(job.before_min)} min")
+    if job.guest_before_s:
+        parts.append(f"steps in the guest of {duration(job.guest_before_s)}")
+    if job.quiesce_s:
+        said = f"quiescing for {duration(job.quiesce_s)}{_FALLBACK[job.if_quiesce_fails]}"
+        parts.append(said)
+    if job.standstill != "none":
+        word = "pausing" if job.standstill == "pause" else "stopping"
+        parts.append(f"{word} for {duration(job.standstill_s)}")
+    if job.guest_after_s:
+        parts.append(f"steps in the guest after it of {duration(job.guest_after_s)}")
+    if job.after_min:
+        parts.append(f"closing work of {number(job.after_min)} min")
+    return listed(parts) or "nothing but a snapshot"
+
+
+def _reduction(job: Job) -> str:
+    parts = ["compressed" if job.compress else "not compressed"]
+    if job.encrypt:
+        left = "" if job.encrypt_factor == 1 else f" at {number(job.encrypt_factor * 100)} % speed"
+        parts.append(f"encrypted{left}")
+    kept = [
+        what
+        for what, skipped in (("swap", job.skip_swap), ("unused blocks", job.skip_unused))
+        if not skipped
+    ]
+    if kept:
+        parts.append(f"{listed(kept)} included")
+    return ", ".join(parts)
+
+
+def _limits(job: Job) -> str:
+    parts = []
+    if job.max_streams is not None:
+        parts.append(f"{count(job.max_streams, 'stream')} at once")
+    if job.limit_mbit_per_s is not None:
+        parts.append(f"{number(job.limit_mbit_per_s)} Mbit/s")
+    return ", ".join(parts) or "no limit of its own"
+
+
+def _notices(job: Job) -> str:
+    if job.notify == "never":
+        return "nobody"
+    who = listed(list(job.notify_to)) or "nobody yet"
+    return who + (" on trouble" if job.notify == "trouble" else " every time")
+
+
+def job_clauses(plan: Plan, job: Job) -> list[Clause]:
+    """The sentence that a job is, in its parts: all of them, the plain ones too."""
+    rank = f"priority {job.priority}"
+    if job.share != 1:
+        rank += f", share {number(job.share)}"
+    readied = any(
+        (job.before_min, job.after_min, job.guest_before_s, job.guest_after_s, job.quiesce_s)
+    )
+    copies = "; ".join(_copy(copy) for copy in job.copies) or "nowhere else"
+    return [
+        Clause("machines", "Back up", _machines(plan, job)),
+        Clause("to", "to", job.repository),
+        Clause("runs", "as", _runs(plan, job)),
+        Clause("window", "inside", _window(job)),
+        Clause("readers", "read by", _readers(job)),
+        Clause("kept", "kept", retention_in_words(job.retention)),
+        Clause("check", "checked by", _check(job)),
+        Clause("copies", "copied to", copies, not job.copies),
+        Clause(
+            "preparation",
+            "prepared by",
+            _preparation(job),
+            not readied and job.standstill == "none",
+        ),
+        Clause(
+            "reduction",
+            "sent",
+            _reduction(job),
+            job.compress and job.skip_swap and job.skip_unused and not job.encrypt,
+        ),
+        Clause("rank", "with", rank, job.priority == 3 and job.share == 1),
+        Clause(
+            "limits",
+            "limited to",
+            _limits(job),
+            job.max_streams is None and job.limit_mbit_per_s is None,
+        ),
+        Clause("notices", "and tell", _notices(job), job.notify == "never"),
+    ]
+
+
+def sentence(plan: Plan, job: Job) -> str:
+    """The whole sentence as text; clauses that go without saying are left out."""
+    clauses = [c for c in job_clauses(plan, job) if not c.plain]
+    return f"{job.name}: " + ", ".join(f"{c.lead} {c.text}" for c in clauses) + "."
+
+
+def job_changes(before: Plan, was: Job, after: Plan, now: Job) -> list[str]:
+    """What became of a job, clause by clause: "as full on Saturday at 21:00 (was …)"."""
+    told = [] if was.name == now.name else [f"is called {now.name}"]
+    if was.locked != now.locked:
+        told.append("locked" if now.locked else "unlocked")
+    for old, new in zip(job_clauses(before, was), job_clauses(after, now), strict=True):
+        if old.text != new.text:
+            told.append(f"{new.lead} {new.text} (was {old.text})")
+    if not told and was != now:
+        told.append("other details")
+    return told
 
 
 # --- times, sizes, loads ------------------------------------------------------------------------

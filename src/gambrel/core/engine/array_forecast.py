@@ -15,7 +15,6 @@ import numpy.typing as npt
 from numba import njit
 
 from gambrel.core import forecast as f
-from gambrel.core.constants import PREPARE_SERVER_S, PREPARE_VM_S
 from gambrel.core.engine import tables as t
 from gambrel.core.engine.runner import Walk
 from gambrel.core.exposure import rpo_met
@@ -335,7 +334,8 @@ class _Accounts:
         self.task = world.task[first:last]
         run = world.run.take(self.task["run"])
         self.opens = run["opens"].tolist()
-        self.quiesce = world.job["quiesce"][run["job"]].tolist()
+        self.prepare = world.member["prepare"][self.task["member"]].tolist()
+        self.guest_after = world.job["guest_after"][run["job"]].tolist()
         work = world.work[: world.n[t.N_WORK]]
         rows = np.flatnonzero((work["stage"] == t.ST_TRANSFORM) & (work["task"] >= first))
         rows = rows[work["task"][rows] < last]
@@ -361,9 +361,7 @@ class _Accounts:
 
     def _after_start(self, k: int, start: float, ended: float) -> list[f.TimePart]:
         task = self.task[k]
-        server = self.walk.world.member["server"][task["member"]]
-        wanted = (PREPARE_SERVER_S if server else PREPARE_VM_S) + self.quiesce[k]
-        prepared = min(start + wanted, ended)
+        prepared = min(start + self.prepare[k], ended)
         parts = [f.TimePart("preparing", prepared - start)]
         moved = ended if isnan(task["moved"]) else float(task["moved"])
         parts += self._moving(k, prepared, moved)
@@ -379,7 +377,12 @@ class _Accounts:
             parts.append(f.TimePart("transform slot", started - at))
             parts.append(f.TimePart("transforming", done - started))
             at = done
-        return [*parts, f.TimePart("verifying", ended - at)]
+        steps = min(self.guest_after[k], ended - at)
+        return [
+            *parts,
+            f.TimePart("guest steps", steps),
+            f.TimePart("verifying", ended - at - steps),
+        ]
 
     def _moving(self, k: int, prepared: float, moved: float) -> list[f.TimePart]:
         """From the preparation's end to the last disk's, along the disk that ends last."""
@@ -480,6 +483,11 @@ def _worst(
         if newest > -np.inf:
             worst[m] = max(worst[m], to - newest)
     return worst
+
+
+def worst_exposures(walk: Walk) -> t.Floats:
+    """Worst exposure of each machine in seconds, NaN where it is unprotected (section 9)."""
+    return _Newest(walk).worst
 
 
 class _Newest(Mapping[str, Sequence[f.NewestPoint]]):

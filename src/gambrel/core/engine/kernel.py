@@ -17,8 +17,6 @@ from gambrel.core.constants import (
     BLOCK_CLONE_WORK,
     FOLLOWED_AFTER_END,
     OPENS_WITHIN,
-    PREPARE_SERVER_S,
-    PREPARE_VM_S,
     RELEASE_BYTES_PER_S,
     RELEASE_S,
     TRANSFORM_WORK,
@@ -335,7 +333,7 @@ def _begin_runs(w: World, reached: float) -> bool:
     while w.n[N_DUE] < len(w.due) and w.due[w.n[N_DUE]].at <= reached:
         due = w.due[w.n[N_DUE]]
         w.n[N_DUE] += 1
-        _begin(w, due.job, due.at, due.kind, due.schedule)
+        _begin(w, due.job, due.at, due.kind, due.schedule, due.turn)
         happened = True
     count = w.n[N_ENDED_NOW]
     w.n[N_ENDED_NOW] = 0
@@ -357,18 +355,20 @@ def _begin_runs(w: World, reached: float) -> bool:
     _sort_ends(w, pairs)
     for i in range(pairs):
         p = w.due_order[i]
-        _begin(w, w.due_now[p, 0], w.f[F_NOW], w.due_now[p, 1], -1)
+        if w.f[F_NOW] < w.job[w.due_now[p, 0]].held_until:
+            continue
+        _begin(w, w.due_now[p, 0], w.f[F_NOW], w.due_now[p, 1], -1, -1)
         happened = True
     return happened
 
 
 @njit(cache=True)
-def _begin(w: World, j: int, at: float, kind: int, schedule: int) -> None:
+def _begin(w: World, j: int, at: float, kind: int, schedule: int, turn: int) -> None:
     job = w.job[j]
     r = w.n[N_RUN]
     w.n[N_RUN] += 1
     run = w.run[r]
-    run.job, run.kind, run.schedule = j, kind, schedule
+    run.job, run.kind, run.schedule, run.turn = j, kind, schedule, turn
     run.occurrence = at
     run.tasks_from, run.disks_from = w.n[N_TASK], w.n[N_TRANSFER]
     _set_window(w, r)
@@ -524,9 +524,7 @@ def _start_machine(w: World, t: int) -> None:
     w.held[member.machine] = task.run
     take_slot(w, member.host_pool)
     _set_volumes(w, i)
-    seconds = PREPARE_SERVER_S if member.server else PREPARE_VM_S
-    quiesce = w.job[w.run[task.run].job].quiesce
-    add_step(w, w.f[F_NOW] + (seconds + quiesce), S_PREPARED, i)
+    add_step(w, w.f[F_NOW] + member.prepare, S_PREPARED, i)
 
 
 @njit(cache=True)
@@ -543,6 +541,15 @@ def _effective_kind(chain: int, scheduled: int, has_full: bool) -> int:
 
 
 @njit(cache=True)
+def _kind_in_turn(scheduled: int, group: int, turn: int) -> int:
+    if group < 0:
+        return scheduled
+    if group == turn:
+        return FULL
+    return INCREMENTAL if scheduled == FULL else scheduled
+
+
+@njit(cache=True)
 def _set_volumes(w: World, i: int) -> None:
     """Settle what a machine moves, at the instant at which it starts (section 4)."""
     task = w.task[i]
@@ -550,7 +557,8 @@ def _set_volumes(w: World, i: int) -> None:
     run = w.run[task.run]
     job = w.job[run.job]
     full = newest_full(w, member.chain)
-    task.kind = _effective_kind(job.chain, run.kind, full >= 0)
+    scheduled = _kind_in_turn(run.kind, member.group, run.turn)
+    task.kind = _effective_kind(job.chain, scheduled, full >= 0)
     task.synthetic = 1 if task.kind == FULL and job.synthetic and full >= 0 else 0
     task.base_point = -1
     if task.synthetic or task.kind == INCREMENTAL:
@@ -581,6 +589,9 @@ def _set_volumes(w: World, i: int) -> None:
 def _prepared(w: World, i: int) -> None:
     task = w.task[i]
     if task.state != PREPARING:
+        return
+    if w.member[task.member].refuses:
+        _cut_off(w, i)
         return
     task.state = MOVING
     _move(w, task.first)
@@ -681,6 +692,7 @@ def _verify(w: World, i: int) -> None:
     elif job.verify == CHECKSUM:
         # The rate is infinite where the repository has none, which makes this 0.
         seconds = w.task[i].stored / w.repository[job.repository].read
+    seconds += job.guest_after
     if seconds > 0.0:
         add_step(w, w.f[F_NOW] + seconds, S_VERIFIED, i)
     else:

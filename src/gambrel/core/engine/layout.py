@@ -9,19 +9,29 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Iterable, Sequence
+from copy import copy as copy_of
 from dataclasses import replace
 from threading import Lock
 from typing import Any
 
 import numpy as np
 
+from gambrel.core.calendars import held_until, without_timing
 from gambrel.core.engine import tables as t
 from gambrel.core.paths import Candidate, Topology, Uses
 from gambrel.core.plan import Copy, Disk, Job, Machine, Plan, Retention, State
 from gambrel.core.selection import selected_machines
 from gambrel.core.snapshot import Snapshot, snapshot_of_state
+from gambrel.core.spreading import full_groups
 from gambrel.core.units import MIB, MINUTE
-from gambrel.core.volume import compression, protected_bytes, protected_disks, read_bytes
+from gambrel.core.volume import (
+    compression,
+    preparation_s,
+    protected_bytes,
+    protected_disks,
+    read_bytes,
+    refuses,
+)
 
 KEPT = 8
 """How many layouts are kept."""
@@ -29,6 +39,8 @@ ANY_NUMBER = 2**40
 """Slots of a pool without limit."""
 
 Row = dict[str, Any]
+_STREAMS: dict[str | None, int] = {"direct": 0, "hot_add": 1, "network": 2, None: 3}
+"""The place of each transport among the factors of `Layout.varied`; None: an agent."""
 
 
 def _table(dtype: np.dtype[Any], rows: Sequence[Row]) -> t.Table:
@@ -108,8 +120,30 @@ class Layout:
 
     def _job(self, position: int, job: Job) -> Row:
         row: Row = {
+            **self._settings(self.plan, job),
             "priority": job.priority,
             "repository": self._repository[job.repository],
+            "members_from": len(self._members),
+            "classes_from": len(self._classes),
+            "copies_from": len(self._copies),
+            "copies_n": len(job.copies),
+            "work_class": self._work_row(job, job.repository),
+        }
+        for copy in job.copies:
+            self._copy(job, copy)
+        class_of: dict[tuple[object, ...], int] = {}
+        disks = 0
+        machines = selected_machines(self.plan, job)
+        for machine, group in zip(machines, full_groups(job, machines), strict=True):
+            disks += self._member(position, job, machine, group, disks, class_of)
+        row["members_n"] = len(self._members) - row["members_from"]
+        row["classes_n"] = len(self._classes) - row["classes_from"]
+        row["disks_n"] = disks
+        return row
+
+    def _settings(self, plan: Plan, job: Job) -> Row:
+        """What of a job's row nothing else depends on (`_SETTINGS`)."""
+        return {
             "window": -1 if job.window is None else self._window[job.window],
             "end_rule": t.WINDOW_ENDS.index(job.at_window_end),
             "chain": t.CHAINS.index(job.chain),
@@ -119,27 +153,35 @@ class Layout:
             "share": job.share,
             "start_within": _minutes(job.start_within_min),
             "stop_after": _minutes(job.stop_after_min),
-            "quiesce": job.quiesce_s,
+            "guest_after": job.guest_after_s,
+            "held_until": held_until(plan, job) - t.EPOCH,
             "before": job.before_min * MINUTE,
             "after": job.after_min * MINUTE,
             "boot": job.boot_min * MINUTE,
-            "members_from": len(self._members),
-            "classes_from": len(self._classes),
-            "copies_from": len(self._copies),
-            "copies_n": len(job.copies),
-            "work_class": self._work_row(job, job.repository),
             **_retention(job.retention),
         }
-        for copy in job.copies:
-            self._copy(job, copy)
-        class_of: dict[tuple[object, ...], int] = {}
-        disks = 0
-        for machine in selected_machines(self.plan, job):
-            disks += self._member(position, job, machine, disks, class_of)
-        row["members_n"] = len(self._members) - row["members_from"]
-        row["classes_n"] = len(self._classes) - row["classes_from"]
-        row["disks_n"] = disks
-        return row
+
+    def revised(self, plan: Plan) -> Layout | None:
+        """The layout of a plan whose jobs differ in settings alone; None for any other plan."""
+        if not self._same_lists(plan):
+            return None
+        changed = [
+            i
+            for i, (one, other) in enumerate(zip(self.plan.jobs, plan.jobs, strict=True))
+            if not _alike(one, other)
+        ]
+        for i in changed:
+            was, now = self.plan.jobs[i], plan.jobs[i]
+            if not _alike(replace(was, **{name: getattr(now, name) for name in _SETTINGS}), now):
+                return None
+        made = copy_of(self)
+        made.plan = plan
+        made._lock = Lock()
+        made.job = self.job.copy()
+        for i in changed:
+            for name, value in self._settings(plan, plan.jobs[i]).items():
+                made.job[name][i] = value
+        return made
 
     def _pool(self, name: str) -> int:
         return next(iter(self.topology.limited_pools(name)), -1)
@@ -152,6 +194,7 @@ class Layout:
         position: int,
         job: Job,
         machine: Machine,
+        group: int,
         first_disk: int,
         class_of: dict[tuple[object, ...], int],
     ) -> int:
@@ -176,7 +219,10 @@ class Layout:
                 "kappa": compression(job, machine),
                 "change": machine.daily_change,
                 "churn": machine.churn_ceiling,
-                "protected": float(sum(protected_bytes(job, disk) for _, disk in disks)),
+                "protected": float(sum(protected_bytes(job, machine, disk) for _, disk in disks)),
+                "prepare": preparation_s(job, machine),
+                "refuses": int(refuses(job, machine)),
+                "group": group,
             }
         )
         for copy in job.copies:
@@ -190,8 +236,8 @@ class Layout:
                     "place": len(self._items[c]),
                     "candidates_from": ways[0],
                     "candidates_n": ways[1],
-                    "protected": protected_bytes(job, disk),
-                    "whole": read_bytes(job, disk),
+                    "protected": protected_bytes(job, machine, disk),
+                    "whole": read_bytes(job, machine, disk),
                 }
             )
             self._items[c].append(first_disk + offset)
@@ -405,25 +451,50 @@ class Layout:
 
     def fits(self, plan: Plan) -> bool:
         """Whether a plan has the same arrays."""
-        mine = self.plan
-        if plan is mine:
+        if plan is self.plan:
             return True
-        if any(getattr(plan, name) != getattr(mine, name) for name in _LISTS):
-            return False
-        return (
-            plan.transports == mine.transports
-            and len(plan.jobs) == len(mine.jobs)
-            and all(_alike(one, other) for one, other in zip(plan.jobs, mine.jobs, strict=True))
+        return self._same_lists(plan) and all(
+            _alike(one, other) for one, other in zip(plan.jobs, self.plan.jobs, strict=True)
         )
 
+    def varied(self, change: t.Floats, rates: t.Floats, streams: t.Floats) -> Layout:
+        """The same arrays with factors on what varies from week to week.
 
+        Args:
+            change: one for the daily change of each machine.
+            rates: one for each resource.
+            streams: one for the ceiling of a stream by direct, hot-add, network and an agent.
+        """
+        made = copy_of(self)
+        made._lock = Lock()
+        made.member = self.member.copy()
+        made.member["change"] *= change[made.member["machine"]]
+        made.capacity = self.capacity * rates
+        made.candidate = self.candidate.copy()
+        kinds = [-1 if way is None else _STREAMS[way.transport] for way in self.ways]
+        made.candidate["ceiling"] *= np.append(streams, 1.0)[kinds]
+        return made
+
+    def _same_lists(self, plan: Plan) -> bool:
+        mine = self.plan
+        if any(getattr(plan, name) != getattr(mine, name) for name in _LISTS):
+            return False
+        return plan.transports == mine.transports and len(plan.jobs) == len(mine.jobs)
+
+
+_SETTINGS = (
+    "window", "at_window_end", "chain", "synthetic_full", "tracking", "verify", "share",
+    "start_within_min", "stop_after_min", "guest_after_s", "before_min", "after_min", "boot_min",
+    "retention", "on_hold", "hold_until",
+)  # fmt: skip
+"""What of a job stands in its row and nowhere else."""
 _LISTS = ("sites", "links", "hosts", "datastores", "proxies", "repositories", "machines", "windows")
 
 
 def _alike(one: Job, other: Job) -> bool:
     if one is other:
         return True
-    return replace(one, schedules=other.schedules, name=other.name, locked=other.locked) == other
+    return without_timing(one, other) == other
 
 
 _kept: OrderedDict[int, Layout] = OrderedDict()
@@ -437,7 +508,9 @@ def layout_of(plan: Plan) -> Layout:
             if _kept[key].fits(plan):
                 _kept.move_to_end(key)
                 return _kept[key]
-    made = Layout(plan)
+        known = [_kept[key] for key in reversed(_kept)]
+    revised = (kept.revised(plan) for kept in known)
+    made = next((layout for layout in revised if layout is not None), None) or Layout(plan)
     with _lock:
         _kept[id(made)] = made
         while len(_kept) > KEPT:

@@ -10,11 +10,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from gambrel.core.calendars import (
-    job_occurrences,
-    limit_intervals,
-    open_intervals_from,
-)
+from gambrel.core.calendars import limit_intervals, open_intervals_from
 from gambrel.core.constants import FOLLOWED_AFTER_END
 from gambrel.core.engine import tables as t
 from gambrel.core.engine.kernel import advance
@@ -24,6 +20,7 @@ from gambrel.core.engine.world import open_world, set_flow
 from gambrel.core.limits import MOST_RUNS, MOST_TRANSFERS, Cancelled, TooMuch
 from gambrel.core.plan import Link, Plan
 from gambrel.core.snapshot import SAVED_POINT, Snapshot
+from gambrel.core.spreading import job_dues
 from gambrel.core.units import DAY, MBIT, SAME_INSTANT
 
 INSTANTS_AT_ONCE = 20_000
@@ -151,7 +148,7 @@ class Walk:
         repositories = len(layout.repository)
         repository, zone = _zones(self.plan, layout.repository, saved, self.from_, self.to)
         window_from, span = _windows(self.plan, self.from_, self.to)
-        capacity, limit = _limits(self.plan, layout, self.from_, self.to)
+        capacity, limit = link_limits(self.plan, layout, self.from_, self.to)
         steps = tasks + transfers + runs + most_points + 1
         nodes = transfers * layout.uses_most
         due = self.due.copy()
@@ -316,9 +313,9 @@ def _filled(dtype: np.dtype[Any], size: int, **values: float) -> t.Table:
 
 def _occurrences(plan: Plan, from_: float, to: float) -> t.Table:
     rows = [
-        (position, t.KINDS.index(kind), schedule, instant)
+        (position, t.KINDS.index(kind), schedule, turn, instant)
         for position, job in enumerate(plan.jobs)
-        for instant, kind, schedule in job_occurrences(job, plan.calendar_by_id, from_, to)
+        for instant, kind, schedule, turn in job_dues(job, plan.calendar_by_id, from_, to)
     ]
     due = np.array(rows, t.DUE)
     return due[np.lexsort((due["job"], due["at"]))]
@@ -343,7 +340,7 @@ def _capacity_steps(
     """(instant, capacity in bytes/s) of a link from the horizon's beginning on."""
     place = ZoneInfo(zone)
     intervals = [
-        (begins, ends, limit.mbit_per_s)
+        (begins, ends, link.carried(limit.mbit_per_s))
         for limit in link.limits
         for begins, ends in limit_intervals(limit, place, from_, to)
         if ends > from_ + SAME_INSTANT
@@ -356,7 +353,7 @@ def _capacity_steps(
             for begins, ends, rate in intervals
             if begins <= edge + SAME_INSTANT and ends > edge + SAME_INSTANT
         ]
-        capacity = min([link.mbit_per_s, *in_force]) * MBIT
+        capacity = min([link.carried(link.mbit_per_s), *in_force]) * MBIT
         if edge <= from_ + SAME_INSTANT:
             steps = [(from_, capacity)]
         elif capacity != steps[-1][1]:
@@ -364,7 +361,7 @@ def _capacity_steps(
     return tuple(steps)
 
 
-def _limits(plan: Plan, layout: Layout, from_: float, to: float) -> tuple[t.Floats, t.Table]:
+def link_limits(plan: Plan, layout: Layout, from_: float, to: float) -> tuple[t.Floats, t.Table]:
     """Capacities at the beginning, and how those of links change after it."""
     capacity = layout.capacity.copy()
     rows: list[tuple[int, float, float]] = []

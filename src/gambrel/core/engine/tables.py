@@ -59,13 +59,13 @@ JOB = _record(
     "priority repository window end_rule chain synthetic tracking verify members_from members_n "
     "disks_n classes_from classes_n copies_from copies_n followers_from followers_n "
     "work_class " + RETENTION[0],
-    "share start_within stop_after quiesce before after boot " + RETENTION[1],
+    "share start_within stop_after guest_after held_until before after boot " + RETENTION[1],
 )
 """`disks_n`: disks of all members. `work_class`: class of transforms and merges at home."""
 
 MEMBER = _record(
-    "machine server path host_pool disks_from disks_n first_disk chain copy_chains",
-    "kappa change churn protected",
+    "machine server path host_pool disks_from disks_n first_disk chain copy_chains refuses group",
+    "kappa change churn protected prepare",
 )
 """A machine of a job. `first_disk`: place of its first disk among the disks of a run."""
 
@@ -97,14 +97,15 @@ ZONE = _record("", "since offset")
 SPAN = _record("", "opens closes")
 """An open interval of a window."""
 
-DUE = _record("job kind schedule", "at")
+DUE = _record("job kind schedule turn", "at")
+"""`turn`: the group of machines whose turn for a full it is, or -1 (`core.spreading`)."""
 LIMIT = _record("resource", "at capacity")
 """From `at` on, a link has this capacity."""
 
 # --- what happens -----------------------------------------------------------------------------
 
 RUN = _record(
-    "job kind schedule outcome tasks_from tasks_n disks_from unfinished done never_opens "
+    "job kind schedule turn outcome tasks_from tasks_n disks_from unfinished done never_opens "
     "open_ended started queued",
     "occurrence began ended opens closes",
 )

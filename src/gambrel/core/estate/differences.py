@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from gambrel.core import plan as p
 from gambrel.core.estate import inventory as inv
-from gambrel.core.estate.facts import daily_change_of
+from gambrel.core.estate.facts import daily_change_of, overridden, sizes_kept
 from gambrel.core.words import gib
 
 DifferenceKind = Literal["new", "gone", "moved", "grown", "renamed", "changed"]
@@ -126,7 +126,8 @@ def _unused_hosts(plan: p.Plan) -> set[str]:
 
 def _unused_stores(plan: p.Plan) -> set[str]:
     used = {disk.datastore for machine in plan.machines for disk in machine.disks}
-    used |= {store for proxy in plan.proxies for store in proxy.direct_datastores}
+    for proxy in plan.proxies:
+        used.update(proxy.direct_datastores, proxy.left_out_datastores)
     return {store.id for store in plan.datastores} - used
 
 
@@ -147,8 +148,19 @@ def _store_changes(plan: p.Plan, found: inv.Inventory) -> _Changes:
             yield "also mounted by " + ", ".join(more)
         if less:
             yield "no longer mounted by " + ", ".join(less)
+        zoned, before = set(_proxies_of(plan, now)), set(was.zoned_proxies)
+        if zoned - before:
+            yield "zoned to " + ", ".join(sorted(zoned - before))
+        if before - zoned:
+            yield "no longer zoned to " + ", ".join(sorted(before - zoned))
 
     return changes
+
+
+def _proxies_of(plan: p.Plan, store: inv.FoundDatastore) -> tuple[str, ...]:
+    """Proxies of the plan that a datastore is zoned to; other machines do not matter."""
+    known = {proxy.id for proxy in plan.proxies}
+    return tuple(name for name in store.zoned_to if name in known)
 
 
 def _host_names(plan: p.Plan, found: inv.Inventory) -> dict[str, str]:
@@ -229,12 +241,16 @@ def _disk_changes(
         if old is None:
             yield f"disk {ident} is new, {gib(disk.used_gib)} used"
             continue
-        if abs(disk.provisioned_gib - old.provisioned_gib) > 0.05:
+        stated = {
+            fact: overridden(was, f"{ident}/{fact}")
+            for fact in ("provisioned_gib", "used_gib", "swap_gib")
+        }
+        if abs(disk.provisioned_gib - old.provisioned_gib) > 0.05 and not stated["provisioned_gib"]:
             yield f"disk {ident} {gib(disk.provisioned_gib)} (was {gib(old.provisioned_gib)})"
         by = abs(disk.used_gib - old.used_gib)
-        if by > max(USED_CHANGES_GIB, USED_CHANGES_BY * old.used_gib):
+        if by > max(USED_CHANGES_GIB, USED_CHANGES_BY * old.used_gib) and not stated["used_gib"]:
             yield f"disk {ident} {gib(disk.used_gib)} used (was {gib(old.used_gib)})"
-        elif abs(disk.swap_gib - old.swap_gib) > 0.05:
+        elif abs(disk.swap_gib - old.swap_gib) > 0.05 and not stated["swap_gib"]:
             yield f"disk {ident} {gib(disk.swap_gib)} swap (was {gib(old.swap_gib)})"
         store = None if disk.datastore is None else stores.get(disk.datastore, disk.datastore)
         if store != old.datastore and was.kind == "vm":
@@ -265,12 +281,8 @@ def _other_changes(was: p.Machine, now: inv.FoundMachine, found: inv.Inventory) 
         yield f"snapshot {name} was removed"
     if now.quiesces != was.facts.quiesces:
         yield "can be quiesced again" if now.quiesces else "cannot be quiesced"
-    if now.role and now.role != was.facts.role and not _overridden(was, "role"):
+    if now.role and now.role != was.facts.role and not overridden(was, "role"):
         yield f"role {now.role}"
-
-
-def _overridden(machine: p.Machine, fact: str) -> bool:
-    return any(name == fact for name, _ in machine.facts.reported)
 
 
 # --- taking a difference into the plan --------------------------------------------------------
@@ -368,15 +380,16 @@ class _Taking:
         assert d.now is not None
         now, found = inv.datastore_from_dict(d.now), p.Found(d.source, d.uid)
         hosts = tuple(self._needed(self.host_of, d, uid, "host") for uid in now.hosts)
+        zoned = _proxies_of(self.base, now)
         if d.kind == "new":
             name = _free_name(now.name, self.stores, now.uid)
-            self.stores[name] = p.Datastore(name, hosts, found=found)
+            self.stores[name] = p.Datastore(name, hosts, zoned_proxies=zoned, found=found)
         else:
             was = self.stores.get(d.name)
             if was is None:
                 raise EstateError(d.name, "is not a datastore of this plan any more")
             name = was.id
-            self.stores[name] = replace(was, hosts=hosts, found=found)
+            self.stores[name] = replace(was, hosts=hosts, zoned_proxies=zoned, found=found)
         self.store_of[found] = name
 
     def _needed(self, known: Mapping[p.Found, str], d: Difference, uid: str, what: str) -> str:
@@ -438,11 +451,13 @@ class _Taking:
         disks = was.disks
         if d.kind in ("grown", "new"):
             disks = self._disks(d, now, {disk.id: disk for disk in was.disks})
+            disks, kept = sizes_kept(was, disks)
+            facts = replace(facts, reported=kept.reported)
         if d.kind == "grown":
             return replace(was, disks=disks, facts=facts)
         facts = replace(
             facts, snapshots=_snapshots(now), quiesces=now.quiesces,
-            role=facts.role if _overridden(was, "role") else now.role or facts.role,
+            role=facts.role if overridden(was, "role") else now.role or facts.role,
             gone_since=None,
         )  # fmt: skip
         return replace(
@@ -499,17 +514,19 @@ def _snapshots(now: inv.FoundMachine) -> tuple[p.UserSnapshot, ...]:
 
 
 def without_lost_disks(plan: p.Plan) -> p.Plan:
-    """Jobs that leave out a disk which its machine has no longer forget about it."""
-    if not any(job.exclude_disks for job in plan.jobs):
+    """Jobs that leave out a disk which its machine has no longer, or a path there, forget it."""
+    if not any(job.exclude_disks or job.exclude_paths for job in plan.jobs):
         return plan
     disks = {(machine.id, disk.id) for machine in plan.machines for disk in machine.disks}
-    jobs = tuple(
-        job
-        if all(entry in disks for entry in job.exclude_disks)
-        else replace(job, exclude_disks=tuple(e for e in job.exclude_disks if e in disks))
-        for job in plan.jobs
-    )
-    return replace(plan, jobs=jobs)
+
+    def kept(job: p.Job) -> p.Job:
+        left_out = tuple(entry for entry in job.exclude_disks if entry in disks)
+        paths = tuple(x for x in job.exclude_paths if (x.machine, x.disk) in disks)
+        if left_out == job.exclude_disks and paths == job.exclude_paths:
+            return job
+        return replace(job, exclude_disks=left_out, exclude_paths=paths)
+
+    return replace(plan, jobs=tuple(map(kept, plan.jobs)))
 
 
 def with_names(plan: p.Plan, names: Mapping[str, str]) -> p.Plan:
@@ -525,11 +542,16 @@ def with_names(plan: p.Plan, names: Mapping[str, str]) -> p.Plan:
 
     return replace(
         plan,
+        proxies=tuple(
+            x if x.on_machine is None else replace(x, on_machine=name(x.on_machine))
+            for x in plan.proxies
+        ),
         jobs=tuple(
             replace(
                 job,
                 machines=selection(job.machines),
                 exclude_disks=tuple((name(m), disk) for m, disk in job.exclude_disks),
+                exclude_paths=tuple(replace(x, machine=name(x.machine)) for x in job.exclude_paths),
             )
             for job in plan.jobs
         ),

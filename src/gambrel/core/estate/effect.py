@@ -130,6 +130,7 @@ def _merged(now: Iterable[_T], then: Iterable[_T], chosen: Callable[[str], bool]
 def _without_unused(plan: p.Plan, then: p.Plan, wanted: set[str] | None) -> p.Plan:
     """Without machines, datastores and hosts that were not there then and that nothing needs."""
     referred = {point.machine for point in plan.state.points}
+    referred.update(proxy.on_machine or "" for proxy in plan.proxies)
     for job in plan.jobs:
         referred.update(job.machines.ids, job.machines.exclude)
         referred.update(machine for machine, _ in job.exclude_disks)
@@ -139,7 +140,8 @@ def _without_unused(plan: p.Plan, then: p.Plan, wanted: set[str] | None) -> p.Pl
 
     machines = tuple(m for m in plan.machines if kept(m.id, then.machine_by_id, referred))
     stores = {disk.datastore or "" for machine in machines for disk in machine.disks}
-    stores |= {store for proxy in plan.proxies for store in proxy.direct_datastores}
+    for proxy in plan.proxies:
+        stores.update(proxy.direct_datastores, proxy.left_out_datastores)
     datastores = tuple(s for s in plan.datastores if kept(s.id, then.datastore_by_id, stores))
     hosts = {m.host or "" for m in machines} | {proxy.on_host or "" for proxy in plan.proxies}
     hosts |= {host for store in datastores for host in store.hosts}

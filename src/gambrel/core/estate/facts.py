@@ -31,8 +31,13 @@ NUMBERS = {
 }
 """Facts that can be edited, with their smallest and largest value."""
 MAY_BE_NONE = {"rpo_hours", "rto_hours"}
-KEPT_WHEN_OVERRIDDEN = ("daily_change", "compress_ratio", "growth_per_year")
-"""Facts of which the value from before the first edit is kept, so that it can be brought back."""
+DISK_NUMBERS = {
+    "provisioned_gib": (0.0, 1e9),
+    "used_gib": (0.0, 1e9),
+    "swap_gib": (0.0, 1e9),
+}
+"""Facts of a disk. They are named "DISK/FACT", and "*/FACT" means every disk of the machine."""
+EVERY_DISK = "*"
 
 
 class FactError(ValueError):
@@ -54,27 +59,50 @@ def daily_change_of(role: str, reported: float | None) -> tuple[float, p.ChangeS
     return DEFAULT_DAILY_CHANGE, "role"
 
 
+def disk_fact(field: str) -> tuple[str, str] | None:
+    """The disk and the fact that "DISK/FACT" names; None for a fact of the machine."""
+    disk, slash, fact = field.rpartition("/")
+    return (disk, fact) if slash and fact in DISK_NUMBERS else None
+
+
 def checked(field: str, value: object) -> float | None:
     """A value for a fact. Raises FactError."""
-    if field not in NUMBERS:
-        raise FactError(field, value, "is no fact; there are " + ", ".join(NUMBERS))
+    of_disk = disk_fact(field)
+    known = NUMBERS if of_disk is None else DISK_NUMBERS
+    fact = field if of_disk is None else of_disk[1]
+    if fact not in known:
+        every = ", ".join((*NUMBERS, *(f"{EVERY_DISK}/{name}" for name in DISK_NUMBERS)))
+        raise FactError(field, value, f"is no fact; there are {every}")
     if value is None and field in MAY_BE_NONE:
         return None
     if isinstance(value, bool) or not isinstance(value, int | float):
         raise FactError(field, value, "is not a number")
-    least, most = NUMBERS[field]
+    least, most = known[fact]
     if not least <= value <= most:
         raise FactError(field, value, f"is not between {least:g} and {most:g}")
     return float(value)
 
 
 def _value(machine: p.Machine, field: str) -> float | None:
+    of_disk = disk_fact(field)
+    if of_disk is not None:
+        disk = next(disk for disk in machine.disks if disk.id == of_disk[0])
+        amount: float = getattr(disk, of_disk[1])
+        return amount
     owner = machine.facts if field == "growth_per_year" else machine
     found: float | None = getattr(owner, field)
     return found
 
 
 def _with_value(machine: p.Machine, field: str, value: float | None) -> p.Machine:
+    of_disk = disk_fact(field)
+    if of_disk is not None:
+        name, fact = of_disk
+        disks = tuple(
+            replace(disk, **{fact: value or 0.0}) if disk.id == name else disk  # type: ignore[arg-type]
+            for disk in machine.disks
+        )
+        return replace(machine, disks=disks)
     if field == "growth_per_year":
         return replace(machine, facts=replace(machine.facts, growth_per_year=value or 0.0))
     if field == "daily_change":
@@ -82,15 +110,25 @@ def _with_value(machine: p.Machine, field: str, value: float | None) -> p.Machin
     return replace(machine, **{field: value})  # type: ignore[arg-type]
 
 
+def _named(machine: p.Machine, field: str) -> list[str]:
+    """The fact, or the facts of all disks where it names every disk. Raises FactError."""
+    of_disk = disk_fact(field)
+    if of_disk is None:
+        return [field]
+    name, fact = of_disk
+    disks = [disk.id for disk in machine.disks if name in (EVERY_DISK, disk.id)]
+    if not disks and name != EVERY_DISK:
+        raise FactError(field, name, f"is not a disk of {machine.id}")
+    return [f"{disk}/{fact}" for disk in disks]
+
+
 def stated(machine: p.Machine, field: str, value: float | None) -> p.Machine:
     """The machine with a fact as a planner states it; what was before is kept beside it."""
     if _value(machine, field) == value:
         return machine
     facts = machine.facts
-    before = _value(machine, field)
-    known = {name for name, _ in facts.reported}
-    if field in KEPT_WHEN_OVERRIDDEN and field not in known and before is not None:
-        facts = replace(facts, reported=(*facts.reported, (field, before)))
+    if field not in {name for name, _ in facts.reported}:
+        facts = replace(facts, reported=(*facts.reported, (field, _value(machine, field))))
     if field == "daily_change":
         facts = replace(facts, change_from="stated")
     return _with_value(replace(machine, facts=facts), field, value)
@@ -109,6 +147,48 @@ def without_override(machine: p.Machine, field: str) -> p.Machine:
             origin = "role"
         facts = replace(facts, change_from=origin)
     return _with_value(replace(machine, facts=facts), field, value)
+
+
+def overridden(machine: p.Machine, field: str) -> bool:
+    """Whether a planner stated this fact over what was there before."""
+    return any(name == field for name, _ in machine.facts.reported)
+
+
+def sizes_kept(was: p.Machine, disks: tuple[p.Disk, ...]) -> tuple[tuple[p.Disk, ...], p.Facts]:
+    """Disks as a source has them now, with the sizes that a planner stated kept over them.
+
+    Returns:
+        The disks, and the facts of the machine with what the source now says in place of what it
+        said before. A statement about a disk that is gone is forgotten.
+    """
+    reported = dict(was.facts.reported)
+    mine = {field: of for field in reported if (of := disk_fact(field)) is not None}
+    stated_by_disk: dict[str, dict[str, float]] = {}
+    for field, (name, fact) in mine.items():
+        disk = next((disk for disk in disks if disk.id == name), None)
+        if disk is None:
+            del reported[field]
+            continue
+        value = _value(was, field)
+        reported[field] = getattr(disk, fact)
+        stated_by_disk.setdefault(name, {})[fact] = value or 0.0
+    kept = tuple(_within(replace(d, **stated_by_disk.get(d.id, {}))) for d in disks)  # type: ignore[arg-type]
+    return kept, replace(was.facts, reported=tuple(reported.items()))
+
+
+def _check_sizes(machine: p.Machine) -> None:
+    for disk in machine.disks:
+        if disk.used_gib > disk.provisioned_gib:
+            reason = f"is more than the {disk.provisioned_gib:g} GiB provisioned, on {machine.id}"
+            raise FactError(f"{disk.id}/used_gib", disk.used_gib, reason)
+        if disk.swap_gib > disk.used_gib:
+            reason = f"is more than the {disk.used_gib:g} GiB used, on {machine.id}"
+            raise FactError(f"{disk.id}/swap_gib", disk.swap_gib, reason)
+
+
+def _within(disk: p.Disk) -> p.Disk:
+    used = min(disk.used_gib, disk.provisioned_gib)
+    return replace(disk, used_gib=used, swap_gib=min(disk.swap_gib, used))
 
 
 # --- edits ------------------------------------------------------------------------------------
@@ -141,7 +221,8 @@ class FactEdit:
         for field, value in self.state:
             checked(field, value)
         for field in self.revert:
-            if field not in KEPT_WHEN_OVERRIDDEN:
+            of_disk = disk_fact(field)
+            if field not in NUMBERS and of_disk is None:
                 raise FactError("revert", field, "is no fact that can be brought back")
         if self.leave_out is not None and not self.leave_out.reason.strip():
             raise FactError("reason", self.leave_out.reason, "is empty: say why")
@@ -152,9 +233,12 @@ class FactEdit:
 
     def _edited(self, machine: p.Machine) -> p.Machine:
         for field, value in self.state:
-            machine = stated(machine, field, value)
+            for name in _named(machine, field):
+                machine = stated(machine, name, value)
         for field in self.revert:
-            machine = without_override(machine, field)
+            for name in _named(machine, field):
+                machine = without_override(machine, name)
+        _check_sizes(machine)
         if self.leave_out is not None or self.take_in:
             facts = replace(machine.facts, left_out=self.leave_out)
             machine = replace(machine, facts=facts)

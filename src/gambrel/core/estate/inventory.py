@@ -63,11 +63,17 @@ class FoundHost:
 
 @dataclass(frozen=True, slots=True)
 class FoundDatastore:
-    """A datastore; `hosts` are the uids of the hosts that mount it."""
+    """A datastore.
+
+    Attributes:
+        hosts: uids of the hosts that mount it.
+        zoned_to: names of machines that the storage is zoned to, beside those hosts.
+    """
 
     uid: str
     name: str
     hosts: tuple[str, ...] = ()
+    zoned_to: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,4 +141,5 @@ def host_from_dict(raw: Mapping[str, Any]) -> FoundHost:
 
 def datastore_from_dict(raw: Mapping[str, Any]) -> FoundDatastore:
     """The datastore that `item_to_dict` wrote."""
-    return FoundDatastore(**{**raw, "hosts": tuple(raw["hosts"])})
+    zoned = tuple(raw.get("zoned_to", ()))
+    return FoundDatastore(**{**raw, "hosts": tuple(raw["hosts"]), "zoned_to": zoned})

@@ -16,6 +16,7 @@ from gambrel.core.calendars import local_of
 from gambrel.core.findings import Thresholds, find
 from gambrel.core.findings.model import Finding
 from gambrel.core.forecast import Forecast
+from gambrel.core.items import OperationError
 from gambrel.core.nights import TROUBLE, night_at, planner_zone
 from gambrel.core.operations import (
     ExcludeDisk,
@@ -24,7 +25,6 @@ from gambrel.core.operations import (
     MoveFull,
     MoveStart,
     Operation,
-    OperationError,
     SetInterval,
     SetProxies,
     SetTransport,
@@ -187,8 +187,13 @@ def candidates(finding: Finding, plan: Plan, forecast: Forecast) -> Iterator[tup
 
 
 def _words(operations: tuple[Operation, ...], plan: Plan) -> str:
-    if len(operations) > 2 and all(isinstance(o, SetProxies) for o in operations):
-        pins = plan.job_by_id[operations[0].job].proxies or ()
+    first = operations[0]
+    if (
+        len(operations) > 2
+        and isinstance(first, SetProxies)
+        and all(isinstance(o, SetProxies) for o in operations)
+    ):
+        pins = plan.job_by_id[first.job].proxies or ()
         return f"{len(operations)} jobs pinned to {' or '.join(pins)}: read by any proxy"
     return "; ".join(operation.describe(plan) for operation in operations)
 

@@ -190,9 +190,9 @@ def held_by_the_chain(look: Look) -> Iterator[Finding]:
 def repository_fills(look: Look) -> Iterator[Finding]:
     """A repository holds more at some time than it can."""
     for repository, space in zip(look.plan.repositories, look.forecast.space, strict=True):
-        if repository.capacity_gib is None:
+        if repository.space_gib is None:
             continue
-        capacity = repository.capacity_gib * GIB
+        capacity = repository.space_gib * GIB
         if space.peak_bytes <= capacity:
             continue
         over = space.peak_bytes - capacity

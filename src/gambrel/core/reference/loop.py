@@ -15,15 +15,13 @@ from zoneinfo import ZoneInfo
 from gambrel.core.calendars import (
     NEVER,
     WindowSpan,
-    job_occurrences,
+    held_until,
     limit_intervals,
     window_span,
 )
 from gambrel.core.constants import (
     BLOCK_CLONE_WORK,
     FOLLOWED_AFTER_END,
-    PREPARE_SERVER_S,
-    PREPARE_VM_S,
     RELEASE_BYTES_PER_S,
     RELEASE_S,
     TRANSFORM_WORK,
@@ -52,13 +50,16 @@ from gambrel.core.reference.tasks import (
 from gambrel.core.retention import ChainKey, Point, PointStore, linked
 from gambrel.core.selection import selected_machines
 from gambrel.core.sharing import Demand, fair_rates
+from gambrel.core.spreading import NOBODYS, full_groups, job_dues, kind_in_turn
 from gambrel.core.units import DAY, MBIT, MIB, MINUTE, SAME_INSTANT
 from gambrel.core.volume import (
     compression,
     disk_volume,
     effective_kind,
+    preparation_s,
     protected_bytes,
     protected_disks,
+    refuses,
 )
 
 
@@ -83,7 +84,7 @@ class Simulation:
         self._limits_in_force: dict[int, list[float]] = {}
         self._deadlines: list[tuple[float, int, float, int, int, Callable[[], None]]] = []
         self._wakes: list[float] = []
-        self._due: list[tuple[float, int, Kind, int]] = []
+        self._due: list[tuple[float, int, Kind, int, int]] = []
         self._ended_now: list[RunTask] = []
 
         self.queue: list[QueueItem] = []
@@ -116,10 +117,10 @@ class Simulation:
 
     def _plan_occurrences(self) -> None:
         for position, job in enumerate(self.plan.jobs):
-            for instant, kind, schedule in job_occurrences(
+            for instant, kind, schedule, turn in job_dues(
                 job, self.plan.calendar_by_id, self.from_, self.to
             ):
-                self._due.append((instant, position, kind, schedule))
+                self._due.append((instant, position, kind, schedule, turn))
         self._due.sort(key=lambda due: (due[0], due[1]), reverse=True)
 
     def _plan_limits(self) -> None:
@@ -128,7 +129,7 @@ class Simulation:
             zone = self.zones[link.between[0]]
             self._limits_in_force[resource] = []
             for limit in link.limits:
-                rate = limit.mbit_per_s * MBIT
+                rate = link.carried(limit.mbit_per_s) * MBIT
                 last = self.to + FOLLOWED_AFTER_END + DAY
                 for start, end in limit_intervals(limit, zone, self.from_, last):
                     if end <= self.from_ + SAME_INSTANT:
@@ -324,20 +325,24 @@ class Simulation:
     def _begin_runs(self, reached: float) -> bool:
         happened = False
         while self._due and self._due[-1][0] <= reached:
-            instant, position, kind, schedule = self._due.pop()
-            self._begin(position, instant, kind, schedule)
+            instant, position, kind, schedule, turn = self._due.pop()
+            self._begin(position, instant, kind, schedule, turn)
             happened = True
         ended, self._ended_now = self._ended_now, []
         follow = [(at, run) for run in ended for at in self._followers.get(run.job.id, ())]
         for position, run in sorted(follow, key=lambda f: (f[0], f[1].occurrence)):
-            if self.now < self.to - SAME_INSTANT:
-                self._begin(position, self.now, run.kind, None)
+            if self.now < self.to - SAME_INSTANT and self.now >= held_until(
+                self.plan, self.plan.jobs[position]
+            ):
+                self._begin(position, self.now, run.kind, None, NOBODYS)
                 happened = True
         return happened
 
-    def _begin(self, position: int, instant: float, kind: Kind, schedule: int | None) -> None:
+    def _begin(
+        self, position: int, instant: float, kind: Kind, schedule: int | None, turn: int
+    ) -> None:
         job = self.plan.jobs[position]
-        run = RunTask(job, position, instant, kind, schedule)
+        run = RunTask(job, position, instant, kind, schedule, turn)
         self._set_window(run)
         self.runs.append(run)
         previous = self._last_run.get(position)
@@ -347,9 +352,11 @@ class Simulation:
         self._last_run[position] = run
         run.began = instant
         self._active.append(run)
-        for order, machine in enumerate(selected_machines(self.plan, job)):
+        machines = selected_machines(self.plan, job)
+        groups = full_groups(job, machines)
+        for order, (machine, group) in enumerate(zip(machines, groups, strict=True)):
             position_of = self._machine_position[machine.id]
-            run.machines.append(MachineTask(run, machine, position_of, order))
+            run.machines.append(MachineTask(run, machine, position_of, order, group))
         run.unfinished = len(run.machines)
         if run.window_end != NEVER:
             self._deadline(run.window_end, 0, run, lambda: self._close_window(run))
@@ -508,15 +515,16 @@ class Simulation:
         if task.host_pool is not None:
             self.busy[task.host_pool] += 1
         self._set_volumes(task)
-        base = PREPARE_SERVER_S if machine.kind == "server" else PREPARE_VM_S
-        self._after(base + job.quiesce_s, first.key, lambda: self._prepared(task, first))
+        seconds = preparation_s(job, machine)
+        self._after(seconds, first.key, lambda: self._prepared(task, first))
 
     def _set_volumes(self, task: MachineTask) -> None:
         run, job, machine = task.run, task.run.job, task.machine
         key = self._own_key(task)
         full = self.points.newest_full(key)
         usable = self.points.newest_usable(key)
-        task.kind = effective_kind(job, run.kind, full is not None)
+        scheduled = kind_in_turn(run.kind, task.group, run.turn)
+        task.kind = effective_kind(job, scheduled, full is not None)
         task.synthetic = task.kind == "full" and job.synthetic_full and full is not None
         if task.synthetic or task.kind == "incremental":
             task.base = usable
@@ -534,6 +542,9 @@ class Simulation:
 
     def _prepared(self, task: MachineTask, first: DiskTask) -> None:
         if task.state != PREPARING:
+            return
+        if refuses(task.run.job, task.machine):
+            self._cut_off(task)
             return
         task.state = MOVING
         self._move(first)
@@ -605,7 +616,7 @@ class Simulation:
         task.state = FINISHING
         task.moved_at = self.now
         dedupe = self.plan.repository_by_id[job.repository].dedupe_ratio
-        protected = sum(protected_bytes(job, disk.disk) for disk in task.disks)
+        protected = sum(protected_bytes(job, task.machine, disk.disk) for disk in task.disks)
         if task.synthetic:
             task.stored_bytes = protected / compression(job, machine) / dedupe
         else:
@@ -656,6 +667,7 @@ class Simulation:
             seconds = job.boot_min * MINUTE
         elif job.verify == "checksum" and read is not None:
             seconds = task.stored_bytes / (read * MIB)
+        seconds += job.guest_after_s
         if seconds > 0:
             self._after(seconds, task.disks[0].key, lambda: self._finish(task))
         else:
@@ -834,7 +846,7 @@ class Simulation:
         job = task.run.job
         source = self.plan.repository_by_id[job.repository]
         if self.points.newest_full(self._copy_key(item)) is None:
-            protected = sum(protected_bytes(job, disk.disk) for disk in task.disks)
+            protected = sum(protected_bytes(job, task.machine, disk.disk) for disk in task.disks)
             item.work = protected / compression(job, task.machine)
         else:
             item.work = task.stored_bytes * source.dedupe_ratio

@@ -98,6 +98,7 @@ class MachineTask:
         "base",
         "disks",
         "ended",
+        "group",
         "host_pool",
         "kind",
         "machine",
@@ -119,11 +120,14 @@ class MachineTask:
         "wire_bytes",
     )  # fmt: skip
 
-    def __init__(self, run: RunTask, machine: Machine, position: int, order: int) -> None:
+    def __init__(
+        self, run: RunTask, machine: Machine, position: int, order: int, group: int
+    ) -> None:
         self.run = run
         self.machine = machine
         self.position = position
         self.order = order
+        self.group = group
         self.state = WAITING
         self.outcome: MachineOutcome | None = None
         self.kind: Kind | None = None
@@ -148,16 +152,23 @@ class RunTask:
 
     __slots__ = ("began", "ended", "job", "kind", "machines", "made_points", "never_opens",
                  "occurrence", "open_ended", "opens", "outcome", "position",
-                 "schedule", "started", "unfinished", "window_end")  # fmt: skip
+                 "schedule", "started", "turn", "unfinished", "window_end")  # fmt: skip
 
     def __init__(
-        self, job: Job, position: int, occurrence: float, kind: Kind, schedule: int | None
+        self,
+        job: Job,
+        position: int,
+        occurrence: float,
+        kind: Kind,
+        schedule: int | None,
+        turn: int,
     ) -> None:
         self.job = job
         self.position = position
         self.occurrence = occurrence
         self.kind = kind
         self.schedule = schedule
+        self.turn = turn
         self.began: float | None = None
         self.ended: float | None = None
         self.outcome: RunOutcome | None = None

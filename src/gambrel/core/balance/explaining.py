@@ -1,0 +1,331 @@
+"""A proposal in words: what each move is for, what it alone brings, what the nights become."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from datetime import date as day_of_calendar
+
+from gambrel.core.balance.bound import Bound
+from gambrel.core.balance.moves import Aspect, Candidate, plan_of
+from gambrel.core.balance.objective import Evaluator, Score, strains, watched
+from gambrel.core.balance.problem import Problem
+from gambrel.core.engine.array_forecast import forecast_of
+from gambrel.core.forecast import Forecast, Run
+from gambrel.core.items import ChangeItem
+from gambrel.core.nights import Verdict, night_outcome, runs_of
+from gambrel.core.operations import MoveFull, MoveStart, Operation, SetProxies
+from gambrel.core.plan import Plan
+from gambrel.core.series import load_names, load_table
+from gambrel.core.units import HOUR, MINUTE
+from gambrel.core.words import count, duration, load_label
+
+DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+WORTH_TELLING_S = 5 * MINUTE
+
+
+@dataclass(frozen=True, slots=True)
+class NightTold:
+    """What becomes of a night.
+
+    Attributes:
+        date: "YYYY-MM-DD".
+        over_s: the most that a run ends after its window.
+        lost: machine-runs that are not done.
+        skipped: runs that are skipped.
+        fulls: (job, kind as scheduled) of its full runs, by job id.
+        full_loads: (load, seconds it is full while somebody waits), the longest first.
+        late: (job, seconds from its window's end to its end) of runs that end past it, or sooner
+            before it than the margin (then below 0), the latest first.
+    """
+
+    date: str
+    verdict: Verdict
+    last_end: float | None
+    over_s: float
+    lost: int
+    skipped: int
+    fulls: tuple[str, ...]
+    full_loads: tuple[tuple[str, float], ...]
+    late: tuple[tuple[str, float], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class PlanTold:
+    """A simulated plan, as far as a proposal tells of it.
+
+    Attributes:
+        strained: the load with most strain, "" where there is none.
+    """
+
+    score: Score
+    nights: tuple[NightTold, ...]
+    strained: str
+
+
+@dataclass(frozen=True, slots=True)
+class Move:
+    """One proposed change.
+
+    Attributes:
+        operation: what a draft would hold.
+        words: what it does.
+        reason: why it was proposed.
+        brings: what is lost without it, one line for each thing; empty where it brings nothing
+            but strain, or nothing without the others.
+        without: the score of the proposal without it.
+    """
+
+    operation: Operation
+    words: str
+    reason: str
+    brings: tuple[str, ...]
+    without: Score
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """What a search proposes, its moves in order of gain."""
+
+    before: PlanTold
+    after: PlanTold
+    moves: tuple[Move, ...]
+    bound: Bound
+
+
+Tell = Callable[[Sequence[Candidate]], Sequence[PlanTold]]
+"""Simulates candidates and tells of them, wherever it does that."""
+
+
+def tell(problem: Problem, candidate: Candidate) -> PlanTold:
+    """Simulate a candidate and tell of it."""
+    evaluator = Evaluator(problem)
+    walk = evaluator.walk(plan_of(problem, candidate))
+    by_load = strains(walk, watched(walk.layout), problem.comfort)
+    worst = max(by_load, key=lambda name: by_load[name], default="")
+    strained = worst if worst and by_load[worst] > 0 else ""
+    return PlanTold(evaluator.score_of(walk), _nights(problem, forecast_of(walk)), strained)
+
+
+def _nights(problem: Problem, forecast: Forecast) -> tuple[NightTold, ...]:
+    told = []
+    nights = problem.nights
+    table = load_table(forecast, load_names(forecast.plan), problem.from_, problem.to)
+    by_load = {
+        series.name: series.in_spans([(night.start, night.end) for night in nights], 1)
+        for series in table
+    }
+    for i, night in enumerate(nights):
+        outcome = night_outcome(forecast, night, margin=problem.margin_s)
+        runs = runs_of(forecast, night)
+        full = [
+            (name, spans[i].full_s)
+            for name, spans in by_load.items()
+            if spans[i].full_s > 0 and spans[i].waiters.any()
+        ]
+        told.append(
+            NightTold(
+                date=night.date.isoformat(),
+                verdict=outcome.verdict,
+                last_end=outcome.last_end,
+                over_s=outcome.over_s,
+                lost=outcome.missed,
+                skipped=sum(1 for run in runs if run.outcome == "skipped"),
+                fulls=tuple(sorted(run.job for run in runs if run.kind == "full")),
+                full_loads=tuple(sorted(full, key=lambda entry: -entry[1])),
+                late=_late(runs, problem.margin_s),
+            )
+        )
+    return tuple(told)
+
+
+def _late(runs: Iterable[Run], margin: float) -> tuple[tuple[str, float], ...]:
+    found: dict[str, float] = {}
+    for run in runs:
+        if run.ended is not None and run.window_end is not None and any(run.outcomes.values()):
+            past = run.ended - run.window_end
+            if past > -margin:
+                found[run.job] = max(found.get(run.job, -margin), past)
+    return tuple(sorted(found.items(), key=lambda entry: -entry[1]))
+
+
+def explain(problem: Problem, candidate: Candidate, tell_all: Tell, limits: Bound) -> Proposal:
+    """A proposal from the best candidate of a search.
+
+    Each move is judged by the proposal without it: one more simulation for each.
+    """
+    without = [candidate.with_choice(aspect, None) for aspect, _ in candidate.choices]
+    before, after, *others = tell_all([Candidate(), candidate, *without])
+    moves = []
+    plan = problem.plan
+    for (aspect, operation), other in zip(candidate.choices, others, strict=True):
+        # A start of a full that moves to another night is told as it will be.
+        words = _words(plan, aspect, operation)
+        plan = operation.apply(plan)
+        reason = _reason(problem, before, candidate, aspect, operation)
+        moves.append(Move(operation, words, reason, _brings(problem, after, other), other.score))
+    moves.sort(key=lambda move: move.without.grades, reverse=True)
+    return Proposal(before, after, tuple(moves), limits)
+
+
+def _words(plan: Plan, aspect: Aspect, operation: Operation) -> str:
+    job, kind, _ = aspect
+    name = plan.job_by_id[job].name
+    if isinstance(operation, ChangeItem):
+        value = next(iter(operation.changes.values()))
+        if kind == "spread":
+            return f"{name}: fulls spread over {value} days by machine"
+        if kind == "order":
+            return f"{name}: the {value} machines first"
+        if kind == "streams":
+            streams = "any number of streams" if value is None else count(value, "stream")
+            return f"{name}: {streams} at once"
+        if kind == "repository":
+            return f"{name}: into {value}"
+        if kind == "synthetic":
+            return f"{name}: fulls made in the repository"
+    return operation.describe(plan)
+
+
+# --- why --------------------------------------------------------------------------------------
+
+
+def _day(date: str) -> str:
+    return DAYS[day_of_calendar.fromisoformat(date).weekday()]
+
+
+def _full_nights(told: PlanTold, job: str) -> list[NightTold]:
+    return [night for night in told.nights if job in night.fulls]
+
+
+def _reason(
+    problem: Problem, before: PlanTold, candidate: Candidate, aspect: Aspect, operation: Operation
+) -> str:
+    job, kind, _ = aspect
+    plan = problem.plan
+    own = _full_nights(before, job)
+    troubled = [night for night in before.nights if night.verdict != "fits"] or list(before.nights)
+    at = next((night for night in own if night in troubled), own[0] if own else troubled[0])
+    tight = _tightness(plan, at)
+    if isinstance(operation, MoveFull):
+        target = _moved_to(before, at, operation.days)
+        there = "" if target is None else f"; {_day(target.date)} has {_fulls(target)}"
+        also = f", and {tight}" if tight else ""
+        return f"{_day(at.date)} has {_fulls(at)}{also}{there}."
+    if isinstance(operation, MoveStart):
+        moved = any(kind == "night" for (other, kind, _), _ in candidate.choices if other == job)
+        late = None if moved else dict(at.late).get(job)
+        if late is not None and late > 0:
+            return f"On {_day(at.date)} it ends {duration(late)} past its window."
+        if moved:
+            return f"In its new night it needs the time from {operation.start_time} on."
+        if late is not None:
+            return f"On {_day(at.date)} it ends only {duration(-late)} before its window does."
+        what = f"{_day(at.date)} is {at.verdict}" + (f", {tight}" if tight else "")
+        return f"{what}. From {operation.start_time} on there is more room, for it or for others."
+    if isinstance(operation, SetProxies):
+        if operation.proxies is None:
+            return (
+                f"On {_day(at.date)} {tight or 'its proxy has much to do'}, while others are idle."
+            )
+        others = " and ".join(operation.proxies)
+        busy = tight or "its proxies have much to do"
+        return f"On {_day(at.date)} {busy}; {others} can read it."
+    if kind == "spread":
+        return f"Its fulls all fall on {_day(at.date)}{', when ' + tight if tight else ''}."
+    if kind == "order":
+        return "What takes longest ends last; begun in another order it ends sooner."
+    if kind == "streams":
+        return f"On {_day(at.date)} {tight or 'others wait for it'}."
+    if kind == "repository":
+        return f"On {_day(at.date)} {tight or 'its repository has much to do'}."
+    return "Its fulls would read only what changed; the repository makes the rest."
+
+
+def _tightness(plan: Plan, night: NightTold) -> str:
+    if not night.full_loads:
+        return ""
+    name, seconds = night.full_loads[0]
+    label = load_label(plan, name)
+    return f"{label[0].lower() + label[1:]} is full for {duration(seconds)}"
+
+
+def _fulls(night: NightTold) -> str:
+    return "no full" if not night.fulls else count(len(night.fulls), "full")
+
+
+def _moved_to(before: PlanTold, at: NightTold, days: int) -> NightTold | None:
+    place = before.nights.index(at) + days
+    if not 0 <= place < len(before.nights):
+        place = (before.nights.index(at) + days) % 7
+    return before.nights[place] if place < len(before.nights) else None
+
+
+# --- what it brings ---------------------------------------------------------------------------
+
+
+def _brings(problem: Problem, after: PlanTold, without: PlanTold) -> tuple[str, ...]:
+    """What would be worse without a move, night by night, the gravest first."""
+    lines = []
+    for with_it, other in zip(after.nights, without.nights, strict=True):
+        day = _day(other.date)
+        if other.lost > with_it.lost:
+            lines.append((3e6, f"{day}: {count(other.lost - with_it.lost, 'machine')} more done"))
+        past = other.over_s - with_it.over_s
+        if past > MINUTE:
+            lines.append((2e6 + past, f"{day}: {duration(past)} less past the window"))
+        if other.skipped > with_it.skipped:
+            runs = count(other.skipped - with_it.skipped, "run")
+            lines.append((1e6, f"{day}: {runs} fewer skipped"))
+        if other.verdict == "tight" and with_it.verdict == "fits" and not past > MINUTE:
+            lines.append((5e5, f"{day} fits and is not tight"))
+        if other.last_end is not None and with_it.last_end is not None:
+            sooner = other.last_end - with_it.last_end
+            if sooner > WORTH_TELLING_S:
+                lines.append((sooner, f"{day} ends {duration(sooner)} sooner"))
+    strain = without.score.strain_s - after.score.strain_s
+    if strain > WORTH_TELLING_S:
+        name = (
+            load_label(problem.plan, without.strained) if without.strained else "The fullest load"
+        )
+        hours = f"{duration(strain)} of full load" if strain < 100 * HOUR else "much"
+        lines.append(
+            (0.0, f"{name}: {hours} less above {problem.comfort:.0%}".replace("%", "\u00a0%"))
+        )
+    return tuple(words for _, words in sorted(lines, key=lambda line: -line[0]))
+
+
+# --- how far any plan could go ------------------------------------------------------------------
+
+
+def bound_words(problem: Problem, limits: Bound) -> str:
+    """What no arrangement can go below, and what is to blame, in a sentence or two."""
+    plan = problem.plan
+    if limits.lost > 0:
+        return (
+            "No arrangement of these jobs gets everything done: what is due in windows that cut "
+            "runs off does not fit into them, or has no path."
+        )
+    if limits.over_s > 0:
+        if limits.longest is not None:
+            name = plan.job_by_id[limits.longest].name
+            return (
+                f"No arrangement of these jobs keeps inside the windows: a machine of {name} alone "
+                f"takes longer than its window is open."
+            )
+        return "No arrangement of these jobs keeps inside the windows." + _needed(problem, limits)
+    return "Everything may fit." + _needed(problem, limits)
+
+
+def _needed(problem: Problem, limits: Bound) -> str:
+    if not limits.peaks:
+        return ""
+    need = limits.peaks[0]
+    label = load_label(problem.plan, need.resource)
+    label = label[0].lower() + label[1:]
+    day = _day(problem.nights[need.night].date.isoformat())
+    return (
+        f" But no arrangement brings {label} below {need.part * 100:.0f} % of what it carries: "
+        f"even dealt out evenly it is needed for {duration(need.seconds)} of {day}'s "
+        f"{duration(need.open_s)}."
+    )

@@ -1,0 +1,358 @@
+"""Which moves there are: the neighbourhoods of a plan.
+
+A candidate is a set of choices, one for each aspect of a job that is otherwise than in the plan.
+Each choice is one operation, so a candidate can be shown, taken in part and undone like any edit.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property
+from itertools import pairwise
+from zoneinfo import ZoneInfo
+
+from gambrel.core.balance.problem import MoveKind, Problem
+from gambrel.core.calendars import job_occurrences, local_of, window_span
+from gambrel.core.engine.layout import layout_of
+from gambrel.core.items import ChangeItem, OperationError
+from gambrel.core.operations import MoveFull, MoveStart, Operation, SetProxies, apply_all
+from gambrel.core.plan import DayRowSchedule, Job, Plan, RuleSchedule, Schedule
+from gambrel.core.schedule_words import rule_parts
+from gambrel.core.selection import selected_machines
+from gambrel.core.spreading import job_dues
+from gambrel.core.units import HOUR, MINUTE
+from gambrel.core.volume import protected_disks
+
+Aspect = tuple[str, MoveKind, int]
+"""(job, kind of move, position of the schedule or 0): what a choice is about."""
+
+START_STEP_S = 30 * MINUTE
+STREAMS = (2, 4, 8)
+SPREADS = (2, 3, 4, 5, 6, 7)
+WEEKS_APART = 7
+ORDER_OF_APPLYING: tuple[MoveKind, ...] = (
+    "night", "start", "spread", "order", "proxies", "streams", "repository", "synthetic"
+)  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False)
+class Candidate:
+    """Some choices; empty is the plan as it is. Two with the same choices are equal."""
+
+    choices: tuple[tuple[Aspect, Operation], ...] = ()
+
+    @cached_property
+    def _name(self) -> str:
+        # Values of the plan file are dicts and lists, which have no hash of their own.
+        return repr(self.choices)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Candidate) and self._name == other._name
+
+    def __hash__(self) -> int:
+        return hash(self._name)
+
+    @staticmethod
+    def of(choices: Mapping[Aspect, Operation]) -> Candidate:
+        """The candidate of some choices, in the order in which they are applied."""
+        rank = {kind: i for i, kind in enumerate(ORDER_OF_APPLYING)}
+        ordered = sorted(choices.items(), key=lambda c: (rank[c[0][1]], c[0][0], c[0][2]))
+        return Candidate(tuple(ordered))
+
+    @property
+    def operations(self) -> tuple[Operation, ...]:
+        """What it does to the plan."""
+        return tuple(operation for _, operation in self.choices)
+
+    def with_choice(self, aspect: Aspect, operation: Operation | None) -> Candidate:
+        """With another choice for an aspect; None leaves it as in the plan."""
+        choices = dict(self.choices)
+        choices.pop(aspect, None)
+        if operation is not None:
+            choices[aspect] = operation
+        return Candidate.of(choices)
+
+    def __len__(self) -> int:
+        return len(self.choices)
+
+
+def plan_of(problem: Problem, candidate: Candidate) -> Plan:
+    """The plan that a candidate makes. Raises OperationError where it makes none."""
+    return apply_all(problem.plan, candidate.operations)
+
+
+def candidate_of(problem: Problem, operations: Iterable[Operation]) -> Candidate:
+    """The candidate that some operations are; those that are no moves are left out."""
+    kinds: dict[str, MoveKind] = {
+        "spread_fulls": "spread", "machine_order": "order", "max_streams": "streams",
+        "repository": "repository", "synthetic_full": "synthetic",
+    }  # fmt: skip
+    choices: dict[Aspect, Operation] = {}
+    for operation in operations:
+        if isinstance(operation, MoveFull):
+            choices[operation.job, "night", operation.schedule] = operation
+        elif isinstance(operation, MoveStart):
+            choices[operation.job, "start", operation.schedule] = operation
+        elif isinstance(operation, SetProxies):
+            choices[operation.job, "proxies", 0] = operation
+        elif isinstance(operation, ChangeItem) and len(operation.changes) == 1:
+            kind = kinds.get(next(iter(operation.changes)))
+            if kind is not None:
+                choices[operation.id, kind, 0] = operation
+    movable = {job.id for job in problem.movable}
+    return Candidate.of({aspect: o for aspect, o in choices.items() if aspect[0] in movable})
+
+
+def shift_minutes(plan: Plan, candidate: Candidate) -> float:
+    """By how many minutes its moves of starts and fulls shift them altogether."""
+    total = 0.0
+    for (job, kind, position), operation in candidate.choices:
+        if kind == "night":
+            assert isinstance(operation, MoveFull)
+            total += abs(operation.days) * 1440.0
+        elif kind == "start":
+            assert isinstance(operation, MoveStart)
+            was = start_time(plan.job_by_id[job].schedules[position])
+            hours, minutes = map(int, operation.start_time.split(":"))
+            now = hours * 60 + minutes + operation.day_shift * 1440
+            total += abs(now - was)
+    return total
+
+
+def unround(candidate: Candidate) -> int:
+    """How many starts it sets to something other than a full hour, half hours counted half."""
+    return sum(
+        0 if operation.start_time.endswith(":00") else 1 if operation.start_time[-2:] == "30" else 2
+        for operation in candidate.operations
+        if isinstance(operation, MoveStart)
+    )
+
+
+def start_time(schedule: Schedule) -> int:
+    """The minute of the day at which a schedule starts."""
+    at = schedule.from_time if isinstance(schedule, DayRowSchedule) else schedule.start.time()
+    return at.hour * 60 + at.minute
+
+
+# --- the moves of one job ---------------------------------------------------------------------
+
+
+def moves_of(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    """All single choices that there are for a job, as the plan has it; unchecked."""
+    makers = {
+        "night": _nights,
+        "start": _starts,
+        "spread": _spreads,
+        "order": _orders,
+        "proxies": _proxies,
+        "streams": _streams,
+        "repository": _repositories,
+        "synthetic": _synthetic,
+    }
+    for kind, make in makers.items():
+        if kind in problem.kinds:
+            yield from make(problem, job)
+
+
+def _is_weekly_full(schedule: Schedule) -> bool:
+    return (
+        schedule.kind == "full"
+        and isinstance(schedule, RuleSchedule)
+        and rule_parts(schedule.rrule).get("FREQ") == "WEEKLY"
+        and len(rule_parts(schedule.rrule).get("BYDAY", "").split(",")) == 1
+    )
+
+
+def _nights(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    if job.chain == "forever":
+        return
+    for position, schedule in enumerate(job.schedules):
+        if not isinstance(schedule, RuleSchedule) or schedule.kind != "full":
+            continue
+        if _is_weekly_full(schedule):
+            days = [-3, -2, -1, 1, 2, 3]
+            every = int(rule_parts(schedule.rrule).get("INTERVAL", "1"))
+            days += [week * WEEKS_APART for week in range(1, every)]
+        else:
+            days = [-WEEKS_APART, WEEKS_APART]
+        for by in days:
+            yield (job.id, "night", position), MoveFull(job.id, position, by)
+
+
+def opening_of(plan: Plan, job: Job, at: float) -> tuple[float, float] | None:
+    """When the window of a job next opens and closes; None without a window."""
+    if job.window is None:
+        return None
+    span = window_span(plan.window_by_id[job.window], at)
+    return None if span is None else (span.opens, span.closes)
+
+
+def _starts(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    """Starts on the half hours of the window of an ordinary night, and of its evening without."""
+    night = problem.nights[0]
+    for position, schedule in enumerate(job.schedules):
+        if isinstance(schedule, DayRowSchedule):
+            continue
+        zone = ZoneInfo(schedule.time_zone)
+        span = opening_of(problem.plan, job, night.start)
+        if span is None or span[1] - span[0] > 20 * HOUR:
+            now = start_time(schedule)
+            found = {(now + by) for by in range(-240, 241, 60) if 720 <= now + by < 1440}
+        else:
+            opens = local_of(span[0], zone)
+            noon = datetime.combine(opens.date(), datetime.min.time())
+            first = int((opens - noon).total_seconds() // 60)
+            last = int((span[1] - span[0]) // 60) - 60
+            found = {first + by for by in range(0, max(1, last), int(START_STEP_S // 60))}
+        for minute in sorted(found):
+            move = _start_move(job, position, minute)
+            if move is not None:
+                yield (job.id, "start", position), move
+
+
+def _start_move(job: Job, position: int, minute: int) -> MoveStart | None:
+    """A start at a minute counted from midnight of the evening; None where it starts there now."""
+    now = start_time(job.schedules[position])
+    # A schedule that starts in the morning belongs to the night that began the day before.
+    was = now + 1440 if now < 720 else now
+    if minute == was:
+        return None
+    at = minute % 1440
+    day_shift = minute // 1440 - was // 1440
+    return MoveStart(job.id, position, f"{at // 60:02d}:{at % 60:02d}", day_shift)
+
+
+def _spreads(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    weekly = any(_is_weekly_full(schedule) for schedule in job.schedules)
+    if not weekly or job.chain in ("forever", "full_only") or len(job.schedules) < 2:
+        return
+    machines = len(selected_machines(problem.plan, job))
+    for days in SPREADS:
+        if days <= machines and days != job.spread_fulls:
+            yield (job.id, "spread", 0), ChangeItem("jobs", job.id, {"spread_fulls": days})
+
+
+def _orders(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    if len(selected_machines(problem.plan, job)) > 1 and job.machines.rules:
+        for order in ("largest", "smallest"):
+            if order != job.machine_order:
+                yield (job.id, "order", 0), ChangeItem("jobs", job.id, {"machine_order": order})
+
+
+def _proxies(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    """Any proxy; one proxy; all but one that reads now. Only proxies that reach some disk."""
+    aspect: Aspect = (job.id, "proxies", 0)
+    if not any(m.kind == "vm" for m in selected_machines(problem.plan, job)):
+        return
+    if job.proxies is not None:
+        yield aspect, SetProxies(job.id, None)
+    reaching = reaching_proxies(problem.plan, job)
+    if len(reaching) < 2:
+        return
+    now = set(job.proxies) if job.proxies is not None else set(reaching)
+    for proxy in reaching:
+        if now != {proxy}:
+            yield aspect, SetProxies(job.id, (proxy,))
+    for proxy in reaching:
+        others = tuple(other for other in reaching if other != proxy)
+        if len(others) > 1 and set(others) != now:
+            yield aspect, SetProxies(job.id, others)
+
+
+_reach: dict[tuple[int, str], tuple[object, tuple[str, ...]]] = {}
+KEPT = 512
+
+
+def reaching_proxies(plan: Plan, job: Job) -> tuple[str, ...]:
+    """The proxies that would be a candidate of some disk of a job if it were pinned to nothing."""
+    key = (id(plan.machines), job.id)
+    known = _reach.get(key)
+    if known is not None and known[0] is plan.machines:
+        return known[1]
+    topology = layout_of(plan).topology
+    found: set[int] = set()
+    for machine in selected_machines(plan, job):
+        if machine.kind == "vm":
+            for disk in protected_disks(job, machine):
+                for way in topology.unpinned(job, machine, disk):
+                    if way.proxy is not None:
+                        found.add(way.proxy)
+    proxies = tuple(plan.proxies[i].id for i in sorted(found))
+    if len(_reach) >= KEPT:
+        _reach.clear()
+    _reach[key] = (plan.machines, proxies)
+    return proxies
+
+
+def _streams(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    for streams in (*STREAMS, None):
+        if streams != job.max_streams:
+            yield (job.id, "streams", 0), ChangeItem("jobs", job.id, {"max_streams": streams})
+
+
+def _repositories(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    """Other repositories of the same site that none of the job's copies goes to."""
+    plan = problem.plan
+    site = plan.repository_by_id[job.repository].site
+    taken = {job.repository, *(copy.repository for copy in job.copies)}
+    for repository in plan.repositories:
+        if repository.site == site and repository.id not in taken:
+            change = ChangeItem("jobs", job.id, {"repository": repository.id})
+            yield (job.id, "repository", 0), change
+
+
+def _synthetic(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    if not job.synthetic_full and job.chain not in ("forever", "full_only"):
+        yield (job.id, "synthetic", 0), ChangeItem("jobs", job.id, {"synthetic_full": True})
+
+
+# --- what a move must not do ------------------------------------------------------------------
+
+
+def keeps_all_runs(problem: Problem, plan: Plan, jobs: Iterable[str]) -> bool:
+    """Whether some jobs run as often, in as many fulls, as they do in the problem's plan.
+
+    A start moved onto another of the same job makes one of the two vanish, and a full moved out
+    of the horizon would look like a gain; neither is a way to balance.
+    """
+    return all(
+        _tally(problem, problem.plan.job_by_id[job], problem.plan)
+        == _tally(problem, plan.job_by_id[job], plan)
+        for job in jobs
+    )
+
+
+def _tally(problem: Problem, job: Job, plan: Plan) -> tuple[int, int]:
+    found = job_occurrences(job, plan.calendar_by_id, problem.from_, problem.to)
+    return len(found), sum(1 for _, kind, _ in found if kind == "full")
+
+
+def is_sound(problem: Problem, candidate: Candidate) -> Plan | None:
+    """The plan of a candidate where it is one that may be proposed, else None."""
+    try:
+        plan = plan_of(problem, candidate)
+    except OperationError:
+        return None
+    moved = {job for (job, kind, _), _ in candidate.choices if kind in ("night", "start")}
+    if not keeps_all_runs(problem, plan, moved):
+        return None
+    spread = {job for (job, kind, _), _ in candidate.choices if kind in ("spread", "night")}
+    if any(_starves(problem, plan, plan.job_by_id[job]) for job in spread):
+        return None
+    return plan
+
+
+def _starves(problem: Problem, plan: Plan, job: Job) -> bool:
+    """Whether some group of a job with spread fulls would not get its turn before the next full."""
+    if job.spread_fulls == 1:
+        return False
+    week = 7 * 24 * HOUR
+    dues = job_dues(job, plan.calendar_by_id, problem.from_, problem.from_ + 3 * week)
+    fulls = [at for at, kind, _, _ in dues if kind == "full"]
+    for one, other in pairwise(fulls):
+        turns = {turn for at, _, _, turn in dues if one <= at < other}
+        if not set(range(job.spread_fulls)) <= turns:
+            return True
+    return False

@@ -1,0 +1,123 @@
+"""What is to be balanced: one immutable question, checked once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Literal, get_args
+
+import numpy as np
+
+from gambrel.core.items import OperationError
+from gambrel.core.nights import TIGHT_MARGIN_S, Night, night_at
+from gambrel.core.plan import Job, Plan
+from gambrel.core.selection import selected_machines
+from gambrel.core.snapshot import Snapshot
+
+MoveKind = Literal[
+    "start", "night", "spread", "order", "proxies", "streams", "repository", "synthetic"
+]
+"""Kinds of move: when a schedule starts; on which night or in which week a full runs; over how
+many days a job's fulls are spread; in which order its machines go; which proxies read them; how
+many streams it has; into which repository of the same site it writes; whether its fulls are made in
+the repository."""
+MOVE_KINDS: tuple[MoveKind, ...] = get_args(MoveKind)
+USUAL_KINDS: frozenset[MoveKind] = frozenset(MOVE_KINDS) - {"repository", "synthetic"}
+"""What is tried unless somebody asks for more."""
+
+COMFORT = 0.85
+"""The part of a capacity up to which a load is comfortable."""
+MOST_MOVES = 15
+MOST_WEEKS = 5
+
+
+@dataclass(frozen=True)
+class Problem:
+    """A plan over a horizon, and what may be changed about it.
+
+    Attributes:
+        plan: as it is before any move.
+        from_, to: the horizon, UTC seconds; whole nights in `zone`.
+        points: the restore points that exist where the simulation begins.
+        jobs: ids of the jobs that may be moved; locked ones never are.
+        most_moves: how many moves a proposal may hold, 1 or more.
+        comfort: part of a capacity, above 0 and at most 1.
+        margin_s: seconds before its window's end by which a run had better have ended.
+        begins: a quiet instant before `from_` where the simulation begins; None for `from_`.
+
+    Raises:
+        OperationError: naming the field that cannot be.
+    """
+
+    plan: Plan
+    from_: float
+    to: float
+    zone: str
+    points: Snapshot
+    jobs: frozenset[str]
+    kinds: frozenset[MoveKind] = USUAL_KINDS
+    most_moves: int = MOST_MOVES
+    comfort: float = COMFORT
+    margin_s: float = TIGHT_MARGIN_S
+    begins: float | None = None
+
+    def __post_init__(self) -> None:
+        for job in sorted(self.jobs):
+            if job not in self.plan.job_by_id:
+                raise OperationError("jobs", job, "is not the id of a job of this plan")
+        for kind in sorted(self.kinds):
+            if kind not in MOVE_KINDS:
+                raise OperationError("kinds", kind, "is none of " + ", ".join(MOVE_KINDS))
+        if not 1 <= self.most_moves <= 200:
+            raise OperationError("most_moves", self.most_moves, "is not between 1 and 200")
+        if not 0 < self.comfort <= 1:
+            raise OperationError("comfort", self.comfort, "is not above 0 and at most 1")
+        if not self.to > self.from_:
+            raise OperationError("to", self.to, "is not after the beginning")
+
+    @cached_property
+    def movable(self) -> tuple[Job, ...]:
+        """The jobs that may be moved, in plan order."""
+        return tuple(job for job in self.plan.jobs if job.id in self.jobs and not job.locked)
+
+    @cached_property
+    def nights(self) -> tuple[Night, ...]:
+        """The nights of the horizon."""
+        found = [night_at(self.from_ + 1, self.zone)]
+        while found[-1].end < self.to - 1:
+            found.append(night_at(found[-1].end + 1, self.zone))
+        return tuple(found)
+
+    def restricted(self, jobs: Iterable[str]) -> Problem:
+        """The same question about some of the jobs only, as if there were no others."""
+        wanted = set(jobs)
+        kept = [i for i, job in enumerate(self.plan.jobs) if job.id in wanted]
+        number = np.full(len(self.plan.jobs) + 1, -1)
+        number[kept] = np.arange(len(kept))
+        rows = self.points.points
+        stays = number[rows["job"]] >= 0
+        place = np.cumsum(stays) - 1
+        points = rows[stays].copy()
+        points["job"] = number[points["job"]]
+        points["base"] = np.where(points["base"] >= 0, place[points["base"]], -1)
+        return replace(
+            self,
+            plan=replace(self.plan, jobs=tuple(self.plan.jobs[i] for i in kept)),
+            points=Snapshot(points),
+            jobs=self.jobs & wanted,
+        )
+
+
+def job_weight(job: Job) -> float:
+    """How much a job counts: twice as much for each step of priority."""
+    return float(2 ** (job.priority - 1))
+
+
+def machine_weights(plan: Plan) -> dict[str, float]:
+    """How much each protected machine counts: as the weightiest job that protects it."""
+    found: dict[str, float] = {}
+    for job in plan.jobs:
+        for machine in selected_machines(plan, job):
+            found[machine.id] = max(found.get(machine.id, 0.0), job_weight(job))
+    return found
