@@ -72,7 +72,9 @@ class MakeA:
                 for h in lists["hosts"]
             ),
             tuple(
-                inv.FoundDatastore(s["ref"], s["label"], tuple(s["mounts"]))
+                inv.FoundDatastore(
+                    s["ref"], s["label"], tuple(s["mounts"]), tuple(s.get("zone", ()))
+                )
                 for s in lists["stores"]
             ),
             tuple(_machine(m) for m in lists["machines"]),

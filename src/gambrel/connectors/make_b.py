@@ -58,7 +58,9 @@ class MakeB:
                 machines += [_guest(guest, node["id"]) for guest in node["guests"]]
         machines += [_guest(guest, None) for guest in tree.get("servers", [])]
         stores = tuple(
-            inv.FoundDatastore(pool["id"], pool["name"], tuple(pool["nodes"]))
+            inv.FoundDatastore(
+                pool["id"], pool["name"], tuple(pool["nodes"]), tuple(pool.get("initiators", ()))
+            )
             for pool in tree["pools"]
         )
         return inv.Inventory(

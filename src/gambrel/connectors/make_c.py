@@ -82,7 +82,9 @@ class MakeC:
                 for uid, h in state["host"].items()
             ),
             tuple(
-                inv.FoundDatastore(uid, s["called"], tuple(s["seen_by"]))
+                inv.FoundDatastore(
+                    uid, s["called"], tuple(s["seen_by"]), tuple(s.get("zoned_for", ()))
+                )
                 for uid, s in state["store"].items()
             ),
             tuple(_guest(uid, guest) for uid, guest in state["guest"].items()),

@@ -99,6 +99,7 @@ def _datastores() -> list[dict[str, Any]]:
                     "hosts": _HOSTS[place],
                     "read_mib_per_s": shared[name],
                     "task_slots": 8,
+                    **({"zoned_proxies": ["hill-p1"]} if place == "hill-a" else {}),
                 }
             )
     for host, name in _LOCAL.items():
@@ -302,7 +303,7 @@ def _jobs() -> list[dict[str, Any]]:
                     "days": EVERY_DAY, "start": "2026-02-02", "time_zone": DUBLIN,
                 },
             ],
-            machines={"ids": ["ticketing-db-01", "ticketing-db-02"]},
+            machines={"ids": ["ticketing-db-06"]},
             window=None, priority=5, proxies=["quay-p1"], max_streams=2, chain="forever",
             retention={"points": 72},
         ),
@@ -431,6 +432,7 @@ def _places() -> dict[str, Any]:
                 "id": "quay-norrvik",
                 "between": ["quay", "norrvik"],
                 "mbit_per_s": 200,
+                "encrypted": True,
                 "limits": [
                     {"days": EVERY_DAY, "from": "06:00", "to": "20:00", "mbit_per_s": 60},
                 ],
@@ -450,8 +452,8 @@ def _places() -> dict[str, Any]:
             {"id": "quay-p3", "site": "quay", "slots": 6, "mib_per_s": 900, "on_host": "qb-h1"},
             {"id": "quay-p4", "site": "quay", "slots": 4, "mib_per_s": 400, "on_host": "qs-h1"},
             {
-                "id": "hill-p1", "site": "hill", "slots": 6, "mib_per_s": 800,
-                "direct_datastores": ["ha-main", "ha-bulk"],
+                "id": "hill-p1", "site": "hill", "slots": 6, "mib_per_s": 800, "cores": 8,
+                "memory_gib": 16, "physical": True,
             },
             {
                 "id": "norrvik-p1", "site": "norrvik", "slots": 2, "mib_per_s": 250,
@@ -466,7 +468,7 @@ def _places() -> dict[str, Any]:
             },
             {
                 "id": "quay-dedupe", "site": "quay", "stream_slots": 10, "ingest_mib_per_s": 600,
-                "read_mib_per_s": 18, "transform_mib_per_s": 120, "capacity_gib": 30000,
+                "read_mib_per_s": 19, "transform_mib_per_s": 120, "capacity_gib": 30000,
                 "dedupe_ratio": 4,
             },
             {

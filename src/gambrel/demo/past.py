@@ -47,7 +47,9 @@ def _make_point(
     since = None if base is None else at - base.at
     disks = protected_disks(job, machine)
     if since is None:
-        stored = sum(protected_bytes(job, disk) for disk in disks) / compression(job, machine)
+        stored = sum(protected_bytes(job, machine, disk) for disk in disks) / compression(
+            job, machine
+        )
     else:
         stored = sum(disk_volume(job, machine, disk, since).wire for disk in disks)
     exists = at + 10 * MINUTE

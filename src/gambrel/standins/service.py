@@ -91,7 +91,12 @@ def create_service(world: World) -> Flask:
         return pages(
             name,
             lambda found: [
-                {"ref": s.uid, "label": s.name, "mounts": list(s.hosts)}
+                {
+                    "ref": s.uid,
+                    "label": s.name,
+                    "mounts": list(s.hosts),
+                    "zone": list(s.zoned_to),
+                }
                 for s in found.stores.values()
             ],
         )
@@ -141,7 +146,12 @@ def create_service(world: World) -> Flask:
                 ],
                 "servers": [_as_b(m) for m in every if m.host is None],
                 "pools": [
-                    {"id": s.uid, "name": s.name, "nodes": list(s.hosts)}
+                    {
+                        "id": s.uid,
+                        "name": s.name,
+                        "nodes": list(s.hosts),
+                        "initiators": list(s.zoned_to),
+                    }
                     for s in found.stores.values()
                 ],
             }
@@ -250,7 +260,11 @@ def _as_c(what: str, now: Any) -> dict[str, Any] | None:
     if what == "host":
         return {"called": now.name, "member_of": now.cluster, "mbit": now.nic_mbit_per_s}
     if what == "store":
-        return {"called": now.name, "seen_by": list(now.hosts)}
+        return {
+            "called": now.name,
+            "seen_by": list(now.hosts),
+            "zoned_for": list(now.zoned_to),
+        }
     return {
         "called": now.name,
         "at": now.host,

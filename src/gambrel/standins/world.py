@@ -81,7 +81,8 @@ class World:
         for store in file["datastores"]:
             source = self.sources[owners[f"datastores:{store['id']}"].name]
             mounts = tuple(uids[f"hosts:{host}"] for host in store["hosts"])
-            made = FoundDatastore(store["found"]["uid"], store["id"], mounts)
+            zoned = tuple(store.get("zoned_proxies", ()))
+            made = FoundDatastore(store["found"]["uid"], store["id"], mounts, zoned)
             source.stores[made.uid] = made
             source.changes.append(("store", made.uid, made))
         for machine in file["machines"]:
