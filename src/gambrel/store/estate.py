@@ -19,7 +19,8 @@ from gambrel.core.estate.differences import (
 )
 from gambrel.core.estate.effect import with_estate_of
 from gambrel.core.estate.facts import FactEdit
-from gambrel.core.operations import OperationError, apply_all
+from gambrel.core.items import OperationError
+from gambrel.core.operations import apply_all
 from gambrel.core.plan import Plan
 from gambrel.store.audit import audit
 from gambrel.store.models import (

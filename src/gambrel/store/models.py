@@ -107,6 +107,56 @@ class DraftOperationRow(Base):
     words: Mapped[str]
     undone: Mapped[bool] = mapped_column(default=False)
     created_at: Mapped[datetime] = mapped_column(default=now_utc)
+    actor: Mapped[str] = mapped_column(String(200))
+    revision: Mapped[int]
+
+
+class AdoptionRow(Base):
+    """A plan that was adopted: the version that came in force, and the one before it."""
+
+    __tablename__ = "adoptions"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"))
+    before_version: Mapped[int | None] = mapped_column(ForeignKey("versions.id"))
+    version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"))
+    draft_id: Mapped[int | None] = mapped_column(ForeignKey("drafts.id"))
+    note: Mapped[str]
+    words: Mapped[list[Any]]
+    actor: Mapped[str] = mapped_column(String(200))
+    at: Mapped[datetime] = mapped_column(default=now_utc)
+
+
+class ComputationRow(Base):
+    """A long computation: what was asked, how far it is, what came out."""
+
+    __tablename__ = "computations"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"), index=True)
+    kind: Mapped[str] = mapped_column(String(20))
+    asked: Mapped[dict[str, Any]]
+    state: Mapped[str] = mapped_column(String(20), default="running")
+    progress: Mapped[dict[str, Any]]
+    result: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
+    message: Mapped[str] = mapped_column(String(2000), default="")
+    actor: Mapped[str] = mapped_column(String(200))
+    created_at: Mapped[datetime] = mapped_column(default=now_utc)
+    ended_at: Mapped[datetime | None]
+
+
+class JobTemplateRow(Base):
+    """A job to start others from: an entry of `jobs` without its id and its machines."""
+
+    __tablename__ = "job_templates"
+    __table_args__ = (UniqueConstraint("plan_id", "name"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"))
+    name: Mapped[str] = mapped_column(Ident)
+    value: Mapped[dict[str, Any]]
+    actor: Mapped[str] = mapped_column(String(200))
+    created_at: Mapped[datetime] = mapped_column(default=now_utc)
 
 
 class SignInLinkRow(Base):
@@ -276,6 +326,8 @@ class LinkRow(InVersion, Base):
     site_from: Mapped[str] = mapped_column(Ident)
     site_to: Mapped[str] = mapped_column(Ident)
     mbit_per_s: Mapped[float]
+    encrypted: Mapped[bool]
+    encryption_factor: Mapped[float]
 
 
 class LinkLimitRow(Entry, Base):
@@ -303,6 +355,7 @@ class HostRow(InVersion, Base):
     cluster: Mapped[str | None] = mapped_column(Ident)
     nic_mbit_per_s: Mapped[float | None]
     snapshot_slots: Mapped[int | None] = mapped_column(BigInteger)
+    proxies: Mapped[list[Any] | None] = mapped_column(JSON(none_as_null=True))
     found_source: Mapped[str | None] = mapped_column(Ident)
     found_uid: Mapped[str | None] = mapped_column(Ident)
 
@@ -312,6 +365,7 @@ class DatastoreRow(InVersion, Base):
 
     read_mib_per_s: Mapped[float | None]
     task_slots: Mapped[int | None] = mapped_column(BigInteger)
+    zoned_proxies: Mapped[list[Any]]
     found_source: Mapped[str | None] = mapped_column(Ident)
     found_uid: Mapped[str | None] = mapped_column(Ident)
 
@@ -335,6 +389,12 @@ class ProxyRow(InVersion, Base):
     mib_per_s: Mapped[float | None]
     on_host: Mapped[str | None] = mapped_column(Ident)
     cores: Mapped[int | None] = mapped_column(BigInteger)
+    memory_gib: Mapped[float | None]
+    physical: Mapped[bool]
+    # Not a foreign key: machines refer to hosts and are written after proxies.
+    on_machine: Mapped[str | None] = mapped_column(Ident)
+    left_out_datastores: Mapped[list[Any]]
+    throughput_from: Mapped[str] = mapped_column(String(20))
 
 
 class ProxyDatastoreRow(Entry, Base):
@@ -360,6 +420,9 @@ class RepositoryRow(InVersion, Base):
     dedupe_ratio: Mapped[float]
     block_clone: Mapped[bool]
     immutable_days: Mapped[float]
+    kind: Mapped[str] = mapped_column(String(20))
+    volumes: Mapped[list[Any]]
+    placement: Mapped[str] = mapped_column(String(20))
 
 
 class MachineRow(InVersion, Base):
@@ -470,6 +533,21 @@ class JobRow(InVersion, RetentionColumns, Base):
     limit_mbit_per_s: Mapped[float | None]
     max_streams: Mapped[int | None] = mapped_column(BigInteger)
     locked: Mapped[bool]
+    spread_fulls: Mapped[int]
+    on_hold: Mapped[bool]
+    hold_until: Mapped[date | None]
+    machine_order: Mapped[str] = mapped_column(String(20))
+    exclude_disk_rules: Mapped[list[Any]]
+    exclude_paths: Mapped[list[Any]]
+    guest_before_s: Mapped[float]
+    guest_after_s: Mapped[float]
+    if_quiesce_fails: Mapped[str] = mapped_column(String(20))
+    standstill: Mapped[str] = mapped_column(String(20))
+    standstill_s: Mapped[float]
+    encrypt: Mapped[bool]
+    encrypt_factor: Mapped[float]
+    notify: Mapped[str] = mapped_column(String(20))
+    notify_to: Mapped[list[Any]]
 
 
 class JobMachineRow(Entry, Base):
@@ -552,6 +630,7 @@ class JobCopyRow(Entry, RetentionColumns, Base):
     job: Mapped[str] = mapped_column(Ident, primary_key=True)
     repository: Mapped[str] = mapped_column(Ident)
     delay_min: Mapped[float]
+    cold_after_days: Mapped[float | None]
 
 
 class PointRow(Entry, Base):

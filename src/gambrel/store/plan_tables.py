@@ -12,7 +12,7 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from gambrel.core import plan as p
-from gambrel.core.plan_reading import CONDITION, FACTS, Problem, facts_from
+from gambrel.core.plan_reading import CONDITION, EXCLUDED_PATH, FACTS, VOLUME, Problem, facts_from
 from gambrel.store import models as m
 
 Rows = list[tuple[type[m.Base], list[dict[str, Any]]]]
@@ -141,6 +141,9 @@ def _job_columns(job: p.Job) -> dict[str, Any]:
         **_columns(m.JobRow, job),
         **_retention_columns(job.retention),
         "rules": [[CONDITION.write(c) for c in rule] for rule in job.machines.rules],
+        "exclude_disk_rules": [CONDITION.write(c) for c in job.exclude_disk_rules],
+        "exclude_paths": [EXCLUDED_PATH.write(x) for x in job.exclude_paths],
+        "notify_to": list(job.notify_to),
         "any_proxy": job.proxies is None,
     }
 
@@ -223,7 +226,13 @@ def _rows(plan: p.Plan) -> Rows:
         (m.DatastoreHostRow, children[m.DatastoreHostRow]),
         (m.ProxyRow, _ordered(_columns(m.ProxyRow, x) for x in plan.proxies)),
         (m.ProxyDatastoreRow, children[m.ProxyDatastoreRow]),
-        (m.RepositoryRow, _ordered(_columns(m.RepositoryRow, x) for x in plan.repositories)),
+        (
+            m.RepositoryRow,
+            _ordered(
+                {**_columns(m.RepositoryRow, x), "volumes": [VOLUME.write(v) for v in x.volumes]}
+                for x in plan.repositories
+            ),
+        ),
         (
             m.MachineRow,
             _ordered(
@@ -273,6 +282,7 @@ def _add_job_children(children: dict[type[m.Base], list[dict[str, Any]]], job: p
             {
                 "repository": copy.repository,
                 "delay_min": copy.delay_min,
+                "cold_after_days": copy.cold_after_days,
                 **_retention_columns(copy.retention),
             }
             for copy in job.copies
@@ -361,6 +371,11 @@ def _jobs(read: _Reader) -> tuple[p.Job, ...]:
             proxies=None if row.any_proxy else tuple(x.proxy for x in proxies[row.id]),
             schedules=tuple(_schedule(x, calendars[row.id, x.position]) for x in schedules[row.id]),
             retention=_retention(row),
+            exclude_disk_rules=tuple(map(_condition, row.exclude_disk_rules)),
+            exclude_paths=tuple(
+                p.ExcludedPath(**{**raw, "gib": float(raw["gib"])}) for raw in row.exclude_paths
+            ),
+            notify_to=tuple(row.notify_to),
             copies=tuple(_made(p.Copy, x, retention=_retention(x)) for x in copies[row.id]),
         )
         for row in read.rows(m.JobRow)
@@ -412,21 +427,42 @@ def load_plan(session: Session, version_id: int) -> p.Plan:
             )
             for row in read.rows(m.LinkRow)
         ),
-        hosts=tuple(_made(p.Host, row, found=_found(row)) for row in read.rows(m.HostRow)),
+        hosts=tuple(
+            _made(
+                p.Host,
+                row,
+                proxies=None if row.proxies is None else tuple(row.proxies),
+                found=_found(row),
+            )
+            for row in read.rows(m.HostRow)
+        ),
         datastores=tuple(
             _made(
                 p.Datastore,
                 row,
                 hosts=tuple(x.host for x in mounts[row.id]),
+                zoned_proxies=tuple(row.zoned_proxies),
                 found=_found(row),
             )
             for row in read.rows(m.DatastoreRow)
         ),
         proxies=tuple(
-            _made(p.Proxy, row, direct_datastores=tuple(x.datastore for x in reached[row.id]))
+            _made(
+                p.Proxy,
+                row,
+                direct_datastores=tuple(x.datastore for x in reached[row.id]),
+                left_out_datastores=tuple(row.left_out_datastores),
+            )
             for row in read.rows(m.ProxyRow)
         ),
-        repositories=tuple(_made(p.Repository, row) for row in read.rows(m.RepositoryRow)),
+        repositories=tuple(
+            _made(
+                p.Repository,
+                row,
+                volumes=tuple(p.Volume(v["id"], float(v["capacity_gib"])) for v in row.volumes),
+            )
+            for row in read.rows(m.RepositoryRow)
+        ),
         machines=tuple(
             _made(
                 p.Machine,

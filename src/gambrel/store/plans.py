@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from sqlalchemy import delete, func, select
@@ -15,9 +15,10 @@ from gambrel.core.operations import (
     operation_from,
     operation_to_dict,
 )
-from gambrel.core.plan import Plan
+from gambrel.core.plan import ExistingPoint, Plan
+from gambrel.core.plan_reading import read_plan, write_plan
 from gambrel.store.audit import audit
-from gambrel.store.models import DraftOperationRow, DraftRow, PlanRow
+from gambrel.store.models import AdoptionRow, DraftOperationRow, DraftRow, PlanRow
 from gambrel.store.plan_tables import load_plan, save_plan
 
 
@@ -43,10 +44,16 @@ class PlanHead:
 
 @dataclass(frozen=True, slots=True)
 class DraftChange:
-    """One saved operation of a draft, with what it did in words."""
+    """One saved operation of a draft, with what it did in words.
+
+    Attributes:
+        revision: of the draft at which it was saved, or last undone or redone.
+    """
 
     operation: Operation
     words: str
+    actor: str = ""
+    revision: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +66,7 @@ class Draft:
     created_at: datetime
     changes: tuple[DraftChange, ...]
     can_redo: bool
+    undone: tuple[DraftChange, ...] = ()
 
     @property
     def operations(self) -> tuple[Operation, ...]:
@@ -119,6 +127,10 @@ def version_plan(session: Session, version_id: int) -> Plan:
 # --- drafts -----------------------------------------------------------------------------------
 
 
+def _change(row: DraftOperationRow) -> DraftChange:
+    return DraftChange(operation_from(row.operation), row.words, row.actor, row.revision)
+
+
 def _draft(session: Session, row: DraftRow) -> Draft:
     rows = session.scalars(
         select(DraftOperationRow)
@@ -132,10 +144,9 @@ def _draft(session: Session, row: DraftRow) -> Draft:
         name=row.name,
         revision=row.revision,
         created_at=row.created_at,
-        changes=tuple(
-            DraftChange(operation_from(r.operation), r.words) for r in rows if not r.undone
-        ),
+        changes=tuple(_change(r) for r in rows if not r.undone),
         can_redo=any(r.undone for r in rows),
+        undone=tuple(_change(r) for r in rows if r.undone),
     )
 
 
@@ -211,6 +222,8 @@ def add_operations(
                 position=(last or 0) + offset,
                 operation=operation_to_dict(operation),
                 words=words,
+                actor=actor,
+                revision=row.revision + 1,
             )
         )
         audit(session, actor, operation.name, f"draft {draft_id}", words=words)
@@ -233,6 +246,7 @@ def _set_undone(
     if target is not None:
         target.undone = undone
         row.revision += 1
+        target.revision = row.revision
         action = "undo" if undone else "redo"
         audit(session, actor, action, f"draft {draft_id}", words=target.words)
         session.flush()
@@ -247,6 +261,78 @@ def undo(session: Session, draft_id: int, revision: int, *, actor: str) -> Draft
 def redo(session: Session, draft_id: int, revision: int, *, actor: str) -> Draft:
     """Bring the operation back that was last undone; nothing happens where there is none."""
     return _set_undone(session, draft_id, revision, undone=False, actor=actor)
+
+
+def rename(session: Session, draft_id: int, revision: int, name: str, *, actor: str) -> Draft:
+    """Give a draft another name. Raises Changed."""
+    row = _checked_row(session, draft_id, revision)
+    audit(session, actor, "rename", f"draft {draft_id}", was=row.name, now=name)
+    row.name = name
+    row.revision += 1
+    session.flush()
+    return _draft(session, row)
+
+
+def duplicate(session: Session, draft_id: int, name: str, *, actor: str) -> Draft:
+    """Another draft with the same operations on the same version. Raises NotFound."""
+    source = draft(session, draft_id)
+    row = DraftRow(plan_id=source.plan_id, base_version=source.base_version, name=name)
+    session.add(row)
+    session.flush()
+    for position, change in enumerate(source.changes, start=1):
+        session.add(
+            DraftOperationRow(
+                draft_id=row.id,
+                position=position,
+                operation=operation_to_dict(change.operation),
+                words=change.words,
+                actor=change.actor,
+                revision=1,
+            )
+        )
+    audit(session, actor, "start draft", f"draft {row.id}", like=draft_id, name=name)
+    session.flush()
+    return _draft(session, row)
+
+
+def discard(session: Session, draft_id: int, revision: int, *, actor: str) -> None:
+    """Close a draft without adopting it. Raises Changed."""
+    row = _checked_row(session, draft_id, revision)
+    row.state = "discarded"
+    row.revision += 1
+    audit(session, actor, "discard", f"draft {draft_id}", name=row.name)
+
+
+def carry_over(session: Session, draft_id: int, revision: int, *, actor: str) -> Draft:
+    """Have a draft stand on the plan that is adopted now. What was undone is gone for good.
+
+    Raises:
+        Changed: where the draft is no longer at this revision.
+        OperationError: where one of its operations does not fit that plan; nothing changes then.
+    """
+    row = _checked_row(session, draft_id, revision)
+    head = plan_head(session, row.plan_id)
+    plan = version_plan(session, head.adopted_version)
+    current = _draft(session, row)
+    session.execute(delete(DraftOperationRow).where(DraftOperationRow.draft_id == draft_id))
+    row.base_version = head.adopted_version
+    row.revision += 1
+    for position, change in enumerate(current.changes, start=1):
+        words = change.operation.describe(plan)
+        plan = change.operation.apply(plan)
+        session.add(
+            DraftOperationRow(
+                draft_id=draft_id,
+                position=position,
+                operation=operation_to_dict(change.operation),
+                words=words,
+                actor=change.actor,
+                revision=row.revision,
+            )
+        )
+    audit(session, actor, "carry over", f"draft {draft_id}", version=head.adopted_version)
+    session.flush()
+    return _draft(session, row)
 
 
 def adopt(session: Session, draft_id: int, revision: int, *, actor: str, note: str) -> PlanHead:
@@ -265,6 +351,93 @@ def adopt(session: Session, draft_id: int, revision: int, *, actor: str, note: s
     head_row.adopted_version = save_plan(session, row.plan_id, plan, note)
     row.state = "adopted"
     row.revision += 1
-    audit(session, actor, "adopt", f"draft {draft_id}", version=head_row.adopted_version)
+    session.add(
+        AdoptionRow(
+            plan_id=row.plan_id,
+            before_version=row.base_version,
+            version_id=head_row.adopted_version,
+            draft_id=draft_id,
+            note=note,
+            words=[change.words for change in current.changes],
+            actor=actor,
+        )
+    )
+    audit(session, actor, "adopt", f"draft {draft_id}", version=head_row.adopted_version, note=note)
+    session.flush()
+    return PlanHead(head_row.id, head_row.name, head_row.adopted_version)
+
+
+# --- what was adopted, and going back ----------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Adoption:
+    """A plan that came in force: what changed in words, why, by whom, and what was before."""
+
+    id: int
+    version: int
+    before_version: int | None
+    note: str
+    words: tuple[str, ...]
+    actor: str
+    at: datetime
+
+
+def adoptions(session: Session, plan_id: int) -> list[Adoption]:
+    """All that was adopted by hand, the newest first."""
+    query = (
+        select(AdoptionRow).where(AdoptionRow.plan_id == plan_id).order_by(AdoptionRow.id.desc())
+    )
+    return [
+        Adoption(
+            row.id, row.version_id, row.before_version, row.note, tuple(row.words), row.actor,
+            row.at,
+        )
+        for row in session.scalars(query)
+    ]  # fmt: skip
+
+
+def _points_given_back(now: Plan, old: Plan) -> tuple[ExistingPoint, ...]:
+    """The points that exist now, under the jobs that the older plan knows for them."""
+    owners = {(p.machine, p.repository, p.at): p.job for p in old.state.points}
+    found = []
+    for point in now.state.points:
+        job = owners.get((point.machine, point.repository, point.at), point.job)
+        if job in old.job_by_id:
+            found.append(replace(point, job=job))
+    return tuple(found)
+
+
+def go_back(session: Session, plan_id: int, adoption_id: int, *, actor: str, note: str) -> PlanHead:
+    """Adopt again what was in force before an adoption, on the estate as it is now.
+
+    Raises:
+        NotFound: where there is no such adoption of this plan.
+        PlanError: where the older plan names what the estate has no longer; nothing changes then.
+    """
+    adoption = session.get(AdoptionRow, adoption_id)
+    if adoption is None or adoption.plan_id != plan_id or adoption.before_version is None:
+        raise NotFound(f"there is no adoption {adoption_id} of plan {plan_id} to go back from")
+    head_row = session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
+    assert head_row is not None and head_row.adopted_version is not None
+    now = version_plan(session, head_row.adopted_version)
+    old = version_plan(session, adoption.before_version)
+    kept = {name: getattr(now, name) for name in ("hosts", "datastores", "machines")}
+    state = replace(now.state, points=_points_given_back(now, old))
+    plan = read_plan(write_plan(replace(old, **kept, state=state)))
+    before = head_row.adopted_version
+    head_row.adopted_version = save_plan(session, plan_id, plan, note)
+    session.add(
+        AdoptionRow(
+            plan_id=plan_id,
+            before_version=before,
+            version_id=head_row.adopted_version,
+            draft_id=None,
+            note=note,
+            words=[f"back to what was in force before {adoption.at:%Y-%m-%d %H:%M} UTC"],
+            actor=actor,
+        )
+    )
+    audit(session, actor, "go back", f"plan {plan_id}", version=head_row.adopted_version, note=note)
     session.flush()
     return PlanHead(head_row.id, head_row.name, head_row.adopted_version)

@@ -12,11 +12,14 @@ from datetime import date, timedelta
 from math import ceil
 from threading import RLock
 
-from gambrel.core.calendars import job_occurrences
+from gambrel.core.calendars import without_timing
+from gambrel.core.engine.layout import layout_of
 from gambrel.core.forecast import Forecast, QuietInstant
 from gambrel.core.nights import Night, night_at, night_of, planner_zone, week_of
 from gambrel.core.plan import Job, Plan
 from gambrel.core.simulate import simulate
+from gambrel.core.snapshot import Snapshot
+from gambrel.core.spreading import Due, job_dues
 from gambrel.core.units import HOUR
 
 QUIET_BEFORE_S = (6 * HOUR, 1 * HOUR)
@@ -43,18 +46,17 @@ def origin_night(plan: Plan, today: date) -> Night:
     return night if night.start >= newest else night_of(night.date + timedelta(days=1), zone)
 
 
-def _occurring(job: Job, plan: Plan, start: float, end: float) -> set[tuple[float, str, int]]:
-    return set(job_occurrences(job, plan.calendar_by_id, start, end))
+def _occurring(job: Job, plan: Plan, start: float, end: float) -> set[Due]:
+    return set(job_dues(job, plan.calendar_by_id, start, end))
 
 
 def _job_difference(one: Plan, other: Plan, position: int, start: float, end: float) -> float:
     """The first instant in [start, end) at which a job of two plans differs; `end` if nowhere."""
     was, now = one.jobs[position], other.jobs[position]
-    alike = replace(now, schedules=was.schedules, locked=was.locked, name=was.name)
-    if alike != was:
+    if without_timing(now, was) != was:
         return start
     changed = _occurring(was, one, start, end) ^ _occurring(now, other, start, end)
-    return min((instant for instant, _, _ in changed), default=end)
+    return min((instant for instant, *_ in changed), default=end)
 
 
 def first_difference(one: Plan, other: Plan, start: float, end: float) -> float:
@@ -166,6 +168,22 @@ class Forecaster:
             known += [quiet for quiet in self.base.quiet_instants() if quiet.at <= differs]
         fitting = [quiet for quiet in known if quiet.at <= instant]
         return max(fitting, key=lambda quiet: quiet.at, default=None)
+
+    def start_of(self, night: Night) -> tuple[float, Snapshot]:
+        """Where a simulation of what comes from a night on may begin, and the points there.
+
+        The last quiet instant up to the night's beginning, or the first night's beginning.
+
+        Raises:
+            OutOfReach: for a night before the first or too far after it.
+        """
+        if night.date > self.origin.date:
+            self.night(night_of(night.date - timedelta(days=1), night.zone))
+        with self._lock:
+            start = self._last_quiet(night.start, self._differs(night.end))
+        if start is not None:
+            return start.at, start.points
+        return self.origin.start, layout_of(self.plan).points_of(self.plan)
 
     def quiet_instants(self) -> tuple[QuietInstant, ...]:
         """All quiet instants known so far, those of the base where the plans agree not included."""

@@ -1,0 +1,410 @@
+"""Long computations: a thread drives each, workers compute, a row in the store lasts."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
+from datetime import date, timedelta
+from threading import Event, Lock, Thread
+from typing import Any
+
+from gambrel.core.balance.bound import Bound
+from gambrel.core.balance.driving import Outcome, Progress, balance
+from gambrel.core.balance.explaining import PlanTold, Proposal, bound_words, explain
+from gambrel.core.balance.moves import Candidate, candidate_of
+from gambrel.core.balance.objective import Score
+from gambrel.core.balance.problem import MOST_WEEKS, USUAL_KINDS, Problem
+from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
+from gambrel.core.confidence import USUAL_SPREAD, NightConfidence, Sample, confidence
+from gambrel.core.items import OperationError
+from gambrel.core.nights import night_of, week_of
+from gambrel.core.operations import operation_from, operation_to_dict
+from gambrel.core.plan_reading import format_instant
+from gambrel.core.scenarios import happen_all, happening_from
+from gambrel.store import computations as store
+from gambrel.store.computations import Computation, ComputationKind
+from gambrel.store.plans import draft as stored_draft
+from gambrel.store.plans import plan_head
+from gambrel.work import tasks
+from gambrel.work.executors import Workers
+from gambrel.work.forecaster import Forecaster, OutOfReach
+from gambrel.work.planning import Planning
+
+log = logging.getLogger(__name__)
+
+NOTED_EVERY_S = 0.4
+MOST_EVALUATIONS = 20_000
+SAMPLES_AT_ONCE = 10
+MOST_SAMPLES = 5_000
+
+
+class Computations:
+    """Begins, stops and resumes long computations."""
+
+    def __init__(self, planning: Planning, workers: Workers) -> None:
+        self.planning = planning
+        self.workers = workers
+        self._lock = Lock()
+        self._stops: dict[int, Event] = {}
+        self._cancels: dict[int, Event] = {}
+        self._threads: dict[int, Thread] = {}
+
+    # --- from outside -------------------------------------------------------------------------
+
+    def begin(
+        self,
+        plan_id: int,
+        kind: ComputationKind,
+        asked: Mapping[str, Any],
+        *,
+        actor: str,
+        best: Sequence[Mapping[str, Any]] = (),
+    ) -> int:
+        """Begin a computation; returns its id.
+
+        Raises:
+            OperationError, OutOfReach, NotFound: where it cannot be done.
+        """
+        problem = self.problem(plan_id, asked)
+        asked = {**asked, "stands_on": self.stands_on(plan_id, asked.get("draft"))}
+        progress = {"best": list(best)} if best else {}
+        with self.planning.sessions.begin() as db:
+            ident = store.begin(db, plan_id, kind, asked, actor=actor, progress=progress)
+        stop, cancel = Event(), Event()
+        run = {"balance": self._balance, "confidence": self._confidence}[kind]
+        job = _Running(ident, problem, asked, stop, cancel, tuple(best))
+        thread = Thread(target=self._run, args=(run, job), name=f"{kind} {ident}", daemon=True)
+        with self._lock:
+            self._stops[ident], self._cancels[ident] = stop, cancel
+            self._threads[ident] = thread
+        thread.start()
+        return ident
+
+    def stop(self, ident: int) -> None:
+        """Have a computation end with the best that it has so far."""
+        with self._lock:
+            event = self._stops.get(ident)
+        if event is not None:
+            event.set()
+
+    def cancel(self, ident: int) -> None:
+        """Have a computation end without a result."""
+        with self._lock:
+            events = [self._cancels.get(ident), self._stops.get(ident)]
+        for event in events:
+            if event is not None:
+                event.set()
+
+    def resume(self, ident: int, *, actor: str) -> int:
+        """Begin an interrupted computation again, from the best it had; returns the new id."""
+        with self.planning.sessions() as db:
+            was = store.computation(db, ident)
+        best = was.progress.get("best", ())
+        return self.begin(was.plan_id, was.kind, was.asked, actor=actor, best=best)
+
+    def wait(self, ident: int, within_s: float = 120.0) -> None:
+        """Wait until a computation has ended."""
+        with self._lock:
+            thread = self._threads.get(ident)
+        if thread is not None:
+            thread.join(within_s)
+
+    def prepare(self) -> None:
+        """Mark what was interrupted, and have the workers ready before somebody waits for them."""
+        with self.planning.sessions.begin() as db:
+            store.interrupt(db)
+        try:
+            self.workers.all(tasks.warm, [()] * self.workers.width)
+        except Exception:
+            log.exception("preparing the workers")
+
+    def close(self) -> None:
+        """End all computations without a result."""
+        with self._lock:
+            for event in (*self._cancels.values(), *self._stops.values()):
+                event.set()
+        self.workers.stop()
+
+    def stands_on(self, plan_id: int, draft_id: int | None) -> str:
+        """The state of a plan, or of a draft of it, that a computation begun now would be about.
+
+        "" for a draft that is not open any more.
+        """
+        with self.planning.sessions() as db:
+            if draft_id is None:
+                return f"version {plan_head(db, plan_id).adopted_version}"
+            try:
+                draft = stored_draft(db, draft_id)
+            except LookupError:
+                return ""
+        return f"version {draft.base_version}, draft {draft.id}.{draft.revision}"
+
+    # --- what is asked ------------------------------------------------------------------------
+
+    def problem(self, plan_id: int, asked: Mapping[str, Any]) -> Problem:
+        """What a request asks for, checked. Raises OperationError, OutOfReach or NotFound."""
+        with self.planning.sessions() as db:
+            head = plan_head(db, plan_id)
+            draft = None if asked.get("draft") is None else stored_draft(db, asked["draft"])
+        forecaster = (
+            self.planning.version(head.adopted_version)
+            if draft is None
+            else self.planning.draft(draft)
+        )
+        return problem_of(forecaster, asked)
+
+    # --- running ------------------------------------------------------------------------------
+
+    def _run(self, run: Callable[[_Running], dict[str, Any]], job: _Running) -> None:
+        state: store.State = "failed"
+        result, message = None, ""
+        try:
+            result = run(job)
+            state = "done"
+            if job.cancel.is_set():
+                raise _Cancelled
+        except _Cancelled:
+            state, result, message = "cancelled", None, "It was cancelled. Nothing was changed."
+        except (OperationError, ValueError) as error:
+            message = f"{error}. Nothing was changed."
+        except Exception:
+            log.exception("computation %s", job.ident)
+            message = "Something went wrong on our side. Nothing was changed."
+        finally:
+            with self._lock:
+                self._stops.pop(job.ident, None)
+                self._cancels.pop(job.ident, None)
+        with self.planning.sessions.begin() as db:
+            store.end(db, job.ident, state, result=result, message=message[:2000])
+
+    def _note(self, job: _Running, progress: Mapping[str, Any], *, always: bool = False) -> None:
+        if job.cancel.is_set():
+            raise _Cancelled
+        if always or time.monotonic() - job.noted > NOTED_EVERY_S:
+            job.noted = time.monotonic()
+            with self.planning.sessions.begin() as db:
+                store.note_progress(db, job.ident, progress)
+
+    def _balance(self, job: _Running) -> dict[str, Any]:
+        asked, problem = job.asked, job.problem
+        curve: list[dict[str, Any]] = []
+        began = time.monotonic()
+
+        def progress(now: Progress, best: Candidate) -> None:
+            grades = list(now.score.grades)
+            if not curve or curve[-1]["grades"] != grades:
+                curve.append({"seconds": round(time.monotonic() - began, 2), "grades": grades})
+            self._note(
+                job,
+                {
+                    "phase": "searching",
+                    "evaluations": now.evaluations,
+                    "moves": now.moves,
+                    "score": asdict(now.score),
+                    "fits": now.score.fits,
+                    "parts": now.parts,
+                    "parts_done": now.done,
+                    "curve": curve,
+                    "best": [operation_to_dict(o) for o in best.operations],
+                },
+            )
+
+        whole = tasks.Packed.of(problem)
+        # The bound takes seconds: it is computed beside the search.
+        bounding = self.workers.executor().submit(tasks.bounded, whole)
+        criteria = (
+            Asked(job.stop.is_set),
+            MostSeconds(asked["seconds"]),
+            MostEvaluations(asked.get("most_evaluations", MOST_EVALUATIONS)),
+        )
+        start = candidate_of(problem, [operation_from(value) for value in job.best])
+        outcome = balance(
+            problem,
+            AnyOf(criteria),
+            evaluate=tasks.evaluate_on(self.workers),
+            seed=asked["seed"],
+            start=start,
+            progress=progress,
+        )
+        self._note(job, {"phase": "explaining", "evaluations": outcome.evaluations}, always=True)
+
+        def tell_all(candidates: Sequence[Candidate]) -> Sequence[PlanTold]:
+            return self.workers.all(tasks.told, [(whole, candidate) for candidate in candidates])
+
+        limits: Bound = bounding.result()
+        proposal = explain(problem, outcome.candidate, tell_all, limits)
+        return proposal_result(problem, outcome, proposal, curve, time.monotonic() - began)
+
+    def _confidence(self, job: _Running) -> dict[str, Any]:
+        asked = job.asked
+        total = int(asked["samples"])
+        packed = tasks.Packed.of(job.problem)
+        spread = replace(
+            USUAL_SPREAD, **{k: asked[k] for k in ("change", "rate", "stream") if k in asked}
+        )
+        chunks = [
+            (packed, spread, asked["seed"], first, min(SAMPLES_AT_ONCE, total - first))
+            for first in range(0, total, SAMPLES_AT_ONCE)
+        ]
+        found: dict[int, list[Sample]] = {}
+        for i, samples in self.workers.as_done(tasks.drawn, chunks):
+            found[i] = samples
+            done = sum(len(part) for part in found.values())
+            self._note(job, {"phase": "simulating", "samples": done, "of": total})
+            if job.stop.is_set():
+                break
+        samples = [sample for i in sorted(found) for sample in found[i]]
+        return {
+            "samples": len(samples),
+            "spread": asdict(spread),
+            "nights": [_sure(night) for night in confidence(job.problem, samples)],
+        }
+
+
+class _Cancelled(Exception):
+    pass
+
+
+@dataclass
+class _Running:
+    ident: int
+    problem: Problem
+    asked: Mapping[str, Any]
+    stop: Event
+    cancel: Event
+    best: tuple[Mapping[str, Any], ...]
+    noted: float = 0.0
+
+
+def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
+    """The problem of a plan over the weeks that begin with the one that holds a day.
+
+    Raises:
+        OperationError: where something of what is asked cannot be.
+        OutOfReach: for a day that cannot be forecast.
+    """
+    weeks = int(asked.get("weeks", 1))
+    if not 1 <= weeks <= MOST_WEEKS:
+        raise OperationError("weeks", weeks, f"is not between 1 and {MOST_WEEKS}")
+    zone = forecaster.origin.zone
+    first, *_, last = week_of(date.fromisoformat(asked["day"]), zone)
+    last = night_of(last.date + timedelta(weeks=weeks - 1), zone)
+    if last.date < forecaster.origin.date:
+        raise OutOfReach(f"Forecasts begin with the night of {forecaster.origin.date}.")
+    start = max(first, forecaster.origin, key=lambda night: night.date)
+    begins, points = forecaster.start_of(start)
+    plan = happen_all(forecaster.plan, [happening_from(h) for h in asked.get("happens", ())])
+    if plan is not forecaster.plan:
+        points = points.of_plan(forecaster.plan, plan)
+    jobs = asked.get("jobs")
+    return Problem(
+        plan=plan,
+        from_=start.start,
+        to=last.end,
+        zone=zone,
+        points=points,
+        jobs=frozenset(job.id for job in plan.jobs) if jobs is None else frozenset(jobs),
+        kinds=frozenset(asked.get("kinds") or USUAL_KINDS),
+        most_moves=int(asked.get("most_moves", 15)),
+        comfort=float(asked.get("comfort", 0.85)),
+        begins=begins,
+    )
+
+
+def proposal_result(
+    problem: Problem,
+    outcome: Outcome,
+    proposal: Proposal,
+    curve: Sequence[Mapping[str, Any]],
+    seconds: float,
+) -> dict[str, Any]:
+    """A proposal as a result that is stored and answered."""
+    limits = proposal.bound
+    return {
+        "ended": outcome.ended,
+        "evaluations": outcome.evaluations,
+        "seconds": round(seconds, 2),
+        "curve": list(curve),
+        "before": _plan_told(proposal.before),
+        "after": _plan_told(proposal.after),
+        "moves": [
+            {
+                "operation": operation_to_dict(move.operation),
+                "words": move.words,
+                "reason": move.reason,
+                "brings": list(move.brings),
+                "without": _score(move.without),
+            }
+            for move in proposal.moves
+        ],
+        "bound": {
+            "lost": limits.lost,
+            "rpo_missed": limits.rpo_missed,
+            "over_s": limits.over_s,
+            "worst": limits.worst,
+            "binding": list(limits.binding[:3]),
+            "longest": limits.longest,
+            "words": bound_words(problem, limits),
+            "peaks": [
+                {
+                    "resource": need.resource,
+                    "part": need.part,
+                    "night": problem.nights[need.night].date.isoformat(),
+                    "needed_s": need.seconds,
+                    "open_s": need.open_s,
+                }
+                for need in limits.peaks
+            ],
+        },
+    }
+
+
+def _sure(night: NightConfidence) -> dict[str, Any]:
+    ends = {"median_end": night.median_end, "late_end": night.late_end}
+    return {
+        "date": night.date,
+        **{key: None if at is None else format_instant(at) for key, at in ends.items()},
+        "holds": night.holds,
+    }
+
+
+def _score(score: Score) -> dict[str, Any]:
+    return {**asdict(score), "fits": score.fits}
+
+
+def _plan_told(told: PlanTold) -> dict[str, Any]:
+    return {
+        "score": _score(told.score),
+        "strained": told.strained,
+        "nights": [
+            {
+                "date": night.date,
+                "verdict": night.verdict,
+                "last_end": None if night.last_end is None else format_instant(night.last_end),
+                "over_s": night.over_s,
+                "lost": night.lost,
+                "skipped": night.skipped,
+                "fulls": len(night.fulls),
+            }
+            for night in told.nights
+        ],
+    }
+
+
+def told_of(item: Computation, stands_on: str) -> dict[str, Any]:
+    """A computation as the API answers it, where a plan is in a state now."""
+    return {
+        "stale": item.asked.get("stands_on", stands_on) != stands_on,
+        "id": item.id,
+        "kind": item.kind,
+        "asked": dict(item.asked),
+        "state": item.state,
+        "progress": dict(item.progress),
+        "result": None if item.result is None else dict(item.result),
+        "message": item.message,
+        "actor": item.actor,
+        "created_at": item.created_at.isoformat() + "Z",
+        "ended_at": None if item.ended_at is None else item.ended_at.isoformat() + "Z",
+    }
