@@ -59,7 +59,8 @@ def _parser() -> argparse.ArgumentParser:
     command = commands.add_parser("openapi", help="write the API's description")
     command.add_argument("--output", default=str(PROJECT / "docs" / "openapi.json"))
 
-    commands.add_parser("bench", help="measure the engine; writes docs/benchmarks.md")
+    bench_command = commands.add_parser("bench", help="measure; writes docs/benchmarks.md")
+    bench_command.add_argument("sections", nargs="*", help="headings of that page; all if none")
 
     command = commands.add_parser("test", help="run all tests and checks")
     command.add_argument("arguments", nargs="*", help="handed to pytest, instead of everything")
@@ -99,7 +100,7 @@ def _run(options: argparse.Namespace) -> int:
         case "bench":
             from gambrel.commands import bench
 
-            return bench.run()
+            return bench.run(options.sections)
         case "test":
             from gambrel.commands import quality
 

@@ -13,14 +13,28 @@ from flask import Response, send_from_directory
 from flask_wtf.csrf import CSRFProtect
 
 from gambrel import __version__
-from gambrel.api import drafts, estate, imports, plans, present, problems, sessions
+from gambrel.api import (
+    balance,
+    drafts,
+    estate,
+    imports,
+    jobs,
+    paths,
+    plans,
+    present,
+    problems,
+    sessions,
+    versions,
+)
 from gambrel.api.schemas import ProblemSchema
 from gambrel.core.nights import week_of
 from gambrel.store.database import Sessions, connect
 from gambrel.store.database import sessions as sessions_of
 from gambrel.store.plans import plan_heads
 from gambrel.store.sealing import Sealer
+from gambrel.work.computations import Computations
 from gambrel.work.discovery import Discoveries
+from gambrel.work.executors import Workers
 from gambrel.work.planning import Planning
 
 CONTENT_SECURITY_POLICY = "; ".join(
@@ -85,10 +99,11 @@ def create_app(
     maker = sessions_of(connect(database_url))
     shared = app.extensions["gambrel"] = Planning(maker)
     app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), shared.today)
+    app.extensions["gambrel-computations"] = Computations(shared, Workers.of_environment())
     CSRFProtect(app)
     problems.register(app)
     app.before_request(sessions.require_sign_in)
-    for module in (sessions, plans, drafts, estate, imports):
+    for module in (sessions, plans, drafts, estate, imports, paths, jobs, versions, balance):
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)
     if pages is not None:
@@ -156,6 +171,14 @@ def watch_sources(app: APIFlask) -> None:
     """Read sources when their interval has passed, for as long as the process runs."""
     discoveries: Discoveries = app.extensions["gambrel-discoveries"]
     discoveries.watch()
+
+
+def ready_workers(app: APIFlask) -> Thread:
+    """Mark computations that were interrupted, and have the workers ready, in the background."""
+    computations: Computations = app.extensions["gambrel-computations"]
+    thread = Thread(target=computations.prepare, name="workers", daemon=True)
+    thread.start()
+    return thread
 
 
 def current_sessions(app: APIFlask) -> Sessions:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from apiflask import APIBlueprint
@@ -10,7 +10,7 @@ from flask import Response, jsonify
 
 from gambrel.api import present
 from gambrel.api.plans import read_operations
-from gambrel.api.problems import ProblemError, answer
+from gambrel.api.problems import ProblemError, answer, field_error
 from gambrel.api.revisions import seen_revision
 from gambrel.api.schemas import (
     AdoptSchema,
@@ -18,8 +18,12 @@ from gambrel.api.schemas import (
     NewDraftSchema,
     OperationsSchema,
     PlanListItemSchema,
+    RenameSchema,
 )
 from gambrel.api.sessions import actor, planning
+from gambrel.core.jobs.checking import plan_problems
+from gambrel.core.merging import conflicts
+from gambrel.core.operations import Operation
 from gambrel.store import plans as store
 
 blueprint = APIBlueprint("drafts", __name__, tag="Drafts", url_prefix="/api/v1")
@@ -32,7 +36,32 @@ def _answer(draft: store.Draft, status: int = 200) -> Response:
     return response
 
 
-def _changed(error: store.Changed) -> Response:
+def _met(error: store.Changed, operations: Sequence[Operation]) -> dict[str, Any]:
+    """What others did since the caller looked, and where that meets what the caller did."""
+    seen = seen_revision()
+    theirs = [change for change in error.now.changes if change.revision > seen]
+    undone = [change for change in error.now.undone if change.revision > seen]
+    met = conflicts(operations, [change.operation for change in theirs])
+    return {
+        "theirs": [
+            *({"words": c.words, "actor": c.actor, "undone": False} for c in theirs),
+            *({"words": c.words, "actor": c.actor, "undone": True} for c in undone),
+        ],
+        "conflicts": [
+            {
+                "index": c.index,
+                "key": c.key,
+                "list": c.place[0],
+                "id": c.place[1],
+                "field": c.place[2],
+                "theirs": [theirs[i].words for i in c.theirs],
+            }
+            for c in met
+        ],
+    }
+
+
+def _changed(error: store.Changed, operations: Sequence[Operation] = ()) -> Response:
     title, detail = (
         "The draft has changed meanwhile",
         "Nothing was saved. The draft as it is now comes with this answer.",
@@ -49,18 +78,21 @@ def _changed(error: store.Changed) -> Response:
             detail,
             yours=seen_revision(),
             now=present.draft(error.now),
+            **_met(error, operations),
         )
     )
 
 
-def _write(change: Callable[[Any, int], store.Draft]) -> Response:
+def _write(
+    change: Callable[[Any, int], store.Draft], operations: Sequence[Operation] = ()
+) -> Response:
     """Run a change of a draft as one transaction and answer with the draft as it is then."""
     revision = seen_revision()
     try:
         with planning().sessions.begin() as db:
             draft = change(db, revision)
     except store.Changed as error:
-        return _changed(error)
+        return _changed(error, operations)
     return _answer(draft)
 
 
@@ -89,7 +121,10 @@ def add(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Save operations at the end of a draft."""
     operations = read_operations(json_data["operations"])
     return _write(
-        lambda db, revision: store.add_operations(db, draft_id, revision, operations, actor=actor())
+        lambda db, revision: store.add_operations(
+            db, draft_id, revision, operations, actor=actor()
+        ),
+        operations,
     )
 
 
@@ -107,12 +142,73 @@ def redo(draft_id: int) -> Any:
     return _write(lambda db, revision: store.redo(db, draft_id, revision, actor=actor()))
 
 
+@blueprint.patch("/drafts/<int:draft_id>")
+@blueprint.input(RenameSchema)
+@blueprint.output(DraftSchema)
+def rename(draft_id: int, json_data: dict[str, Any]) -> Any:
+    """Give a draft another name."""
+    name = json_data["name"]
+    return _write(lambda db, revision: store.rename(db, draft_id, revision, name, actor=actor()))
+
+
+@blueprint.post("/drafts/<int:draft_id>/copies")
+@blueprint.input(NewDraftSchema)
+@blueprint.output(DraftSchema, status_code=201)
+def duplicate(draft_id: int, json_data: dict[str, Any]) -> Any:
+    """Another draft with the same changes, to go on from in another direction."""
+    with planning().sessions.begin() as db:
+        draft = store.duplicate(db, draft_id, json_data["name"], actor=actor())
+    return _answer(draft, 201)
+
+
+@blueprint.delete("/drafts/<int:draft_id>")
+@blueprint.output({}, status_code=204)
+def discard(draft_id: int) -> Any:
+    """Close a draft without adopting it."""
+    revision = seen_revision()
+    try:
+        with planning().sessions.begin() as db:
+            store.discard(db, draft_id, revision, actor=actor())
+    except store.Changed as error:
+        return _changed(error)
+    return "", 204
+
+
+@blueprint.post("/drafts/<int:draft_id>/carry-over")
+@blueprint.output(DraftSchema)
+def carry_over(draft_id: int) -> Any:
+    """Have a draft stand on the plan that is adopted now."""
+    return _write(lambda db, revision: store.carry_over(db, draft_id, revision, actor=actor()))
+
+
+def _check_adoptable(draft_id: int, asked: dict[str, Any]) -> None:
+    """Refuse a plan of which something can never work, unless a note says that it is meant."""
+    shared = planning()
+    with shared.sessions() as db:
+        draft = store.draft(db, draft_id)
+    forecaster = shared.draft(draft)
+    found = plan_problems(forecaster.plan, forecaster.origin.start)
+    stops = [problem for problem in found if problem.weight == "stops"]
+    if not stops or (asked["despite"] and asked["note"].strip()):
+        return
+    raise ProblemError(
+        422,
+        "Something of this plan can never work",
+        "Nothing was adopted; the draft is kept. Mend it, or adopt it all the same with a note.",
+        errors=[
+            field_error(f"jobs.{problem.job}.{problem.clause}", problem.job, problem.words)
+            for problem in stops
+        ],
+    )
+
+
 @blueprint.post("/drafts/<int:draft_id>/adopt")
 @blueprint.input(AdoptSchema)
 @blueprint.output(PlanListItemSchema)
 def adopt(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Make the draft the adopted plan."""
     revision = seen_revision()
+    _check_adoptable(draft_id, json_data)
     try:
         with planning().sessions.begin() as db:
             head = store.adopt(db, draft_id, revision, actor=actor(), note=json_data["note"])

@@ -16,6 +16,8 @@ from gambrel.api.schemas import (
     FindingsSchema,
     HelpQuerySchema,
     HelpSchema,
+    LanesQuerySchema,
+    LanesSchema,
     MachineRunsSchema,
     NightQuerySchema,
     NightSchema,
@@ -30,8 +32,10 @@ from gambrel.api.sessions import planning
 from gambrel.core.findings import Finding, find
 from gambrel.core.findings.help import suggestions
 from gambrel.core.forecast import Forecast
+from gambrel.core.items import OperationError
 from gambrel.core.nights import Night, night_of, week_of
-from gambrel.core.operations import Operation, OperationError, operation_from
+from gambrel.core.operations import Operation, operation_from
+from gambrel.core.overview import lanes
 from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import format_instant, write_plan
 from gambrel.store import plans as store
@@ -40,7 +44,7 @@ from gambrel.work.forecaster import Forecaster
 blueprint = APIBlueprint("plans", __name__, tag="Plans", url_prefix="/api/v1/plans")
 
 
-def _day(text: str) -> date:
+def day_of(text: str) -> date:
     try:
         return date.fromisoformat(text)
     except ValueError:
@@ -78,7 +82,7 @@ def read_operations(values: Sequence[dict[str, Any]]) -> list[Operation]:
     return found
 
 
-def _revision_tag(
+def revision_tag(
     response: Response,
     head: store.PlanHead,
     draft: store.Draft | None,
@@ -115,7 +119,7 @@ def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
     with planning().sessions() as db:
         open_drafts = store.drafts(db, plan_id)
     body = present.plan(head, forecaster, draft, open_drafts)
-    return _revision_tag(jsonify(body), head, draft, open_drafts)
+    return revision_tag(jsonify(body), head, draft, open_drafts)
 
 
 @blueprint.get("/<int:plan_id>/file")
@@ -124,10 +128,11 @@ def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
 def plan_file(plan_id: int, query_data: dict[str, Any]) -> Any:
     """The plan as a plan file (`gambrel-plan/1`)."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
-    return _revision_tag(jsonify(write_plan(forecaster.plan)), head, draft)
+    return revision_tag(jsonify(write_plan(forecaster.plan)), head, draft)
 
 
-def _week(forecaster: Forecaster, nights: Sequence[Night]) -> list[dict[str, Any]]:
+def week_summaries(forecaster: Forecaster, nights: Sequence[Night]) -> list[dict[str, Any]]:
+    """The summaries of some nights, also of those that cannot be forecast."""
     return [
         present.night_summary(forecaster.night(night), night)
         if forecaster.covers(night)
@@ -142,9 +147,9 @@ def _week(forecaster: Forecaster, nights: Sequence[Night]) -> list[dict[str, Any
 def show_week(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """The seven nights of the week that holds a day, with their verdicts."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
-    nights = week_of(_day(day), forecaster.origin.zone)
-    body = {"monday": nights[0].date.isoformat(), "nights": _week(forecaster, nights)}
-    return _revision_tag(jsonify(body), head, draft)
+    nights = week_of(day_of(day), forecaster.origin.zone)
+    body = {"monday": nights[0].date.isoformat(), "nights": week_summaries(forecaster, nights)}
+    return revision_tag(jsonify(body), head, draft)
 
 
 def _night(forecaster: Forecaster, night: Night, names: list[str] | None, *, alone: bool) -> Any:
@@ -166,9 +171,9 @@ def _night(forecaster: Forecaster, night: Night, names: list[str] | None, *, alo
 def show_night(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """The forecast of the night that begins on a day."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
-    night = night_of(_day(day), forecaster.origin.zone)
+    night = night_of(day_of(day), forecaster.origin.zone)
     body = _night(forecaster, night, query_data["load"], alone=False)
-    return _revision_tag(jsonify(body), head, draft)
+    return revision_tag(jsonify(body), head, draft)
 
 
 @blueprint.get("/<int:plan_id>/nights/<day>/runs/<job>/<occurrence>")
@@ -179,7 +184,7 @@ def show_run(
 ) -> dict[str, Any]:
     """The machines of one run."""
     _, _, forecaster = looked_at(plan_id, query_data["draft"])
-    forecast = forecaster.night(night_of(_day(day), forecaster.origin.zone))
+    forecast = forecaster.night(night_of(day_of(day), forecaster.origin.zone))
     for run in forecast.runs:
         if run.job == job and format_instant(run.occurrence) == occurrence:
             machines = [present.machine_run(forecast, run, m) for m in run.machines]
@@ -187,9 +192,14 @@ def show_run(
     raise ProblemError(404, "There is no such run", f"{job} does not run at {occurrence}.")
 
 
+def findings_of(forecaster: Forecaster, day: str) -> list[Finding]:
+    """The findings of the week that holds a day, the gravest first."""
+    return _found(forecaster, day)[0]
+
+
 def _found(forecaster: Forecaster, day: str) -> tuple[list[Finding], list[Night]]:
     """The findings of the week that holds a day, and its nights that can be forecast."""
-    nights = [n for n in week_of(_day(day), forecaster.origin.zone) if forecaster.covers(n)]
+    nights = [n for n in week_of(day_of(day), forecaster.origin.zone) if forecaster.covers(n)]
     if not nights:
         return [], []
     forecast = forecaster.night(nights[-1])
@@ -204,7 +214,7 @@ def show_findings(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     found, _ = _found(forecaster, day)
     body = {"findings": [present.finding(f) for f in found]}
-    return _revision_tag(jsonify(body), head, draft)
+    return revision_tag(jsonify(body), head, draft)
 
 
 @blueprint.get("/<int:plan_id>/findings/<day>/help")
@@ -228,7 +238,7 @@ def show_help(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
         "tried": offered.tried,
         "suggestions": [present.suggestion(s) for s in offered.found],
     }
-    return _revision_tag(jsonify(body), head, draft)
+    return revision_tag(jsonify(body), head, draft)
 
 
 @blueprint.post("/<int:plan_id>/preview")
@@ -250,5 +260,21 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     if alone:
         summaries = [present.night_summary(forecaster.night(night, alone=True), night)]
     else:
-        summaries = _week(forecaster, week_of(night.date, night.zone))
+        summaries = week_summaries(forecaster, week_of(night.date, night.zone))
     return jsonify({"night": shown_night, "nights": summaries, "words": words})
+
+
+@blueprint.get("/<int:plan_id>/lanes/<day>")
+@blueprint.input(LanesQuerySchema, location="query")
+@blueprint.output(LanesSchema)
+def show_lanes(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
+    """Who is busy when in a night or its week, in lanes of machines, proxies and so on."""
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
+    night = night_of(day_of(day), forecaster.origin.zone)
+    forecast = forecaster.night(night)
+    week = [n for n in week_of(night.date, night.zone) if forecaster.covers(n)]
+    start, end = (night.start, night.end)
+    if query_data["span"] == "week":
+        start, end = week[0].start, week[-1].end
+    found, cut = lanes(forecast, query_data["by"], start, end)
+    return revision_tag(jsonify(present.lanes(found, start, end, cut)), head, draft)

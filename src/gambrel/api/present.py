@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import timedelta
-from typing import Any
+from typing import Any, get_args
 from weakref import WeakKeyDictionary
 
 from gambrel.core.account import account_of
@@ -26,8 +26,10 @@ from gambrel.core.nights import (
     week_of,
 )
 from gambrel.core.operations import operation_to_dict
+from gambrel.core.overview import BarKind, Lane, Mark
 from gambrel.core.plan import DayRowSchedule, Job, Plan, Schedule
 from gambrel.core.plan_reading import format_instant
+from gambrel.core.schedule_words import schedule_in_words
 from gambrel.core.selection import selected_machines
 from gambrel.core.series import (
     LoadSeries,
@@ -36,8 +38,8 @@ from gambrel.core.series import (
     load_table,
     tightest,
 )
-from gambrel.core.words import job_clauses, load_label, schedule_in_words
-from gambrel.store.plans import Draft, PlanHead
+from gambrel.core.words import job_clauses, load_label
+from gambrel.store.plans import Draft, DraftChange, PlanHead
 from gambrel.work.forecaster import WEEKS_AHEAD, Forecaster
 
 SILHOUETTE_BINS = 96
@@ -64,6 +66,14 @@ def _schedule(position: int, schedule: Schedule) -> dict[str, Any]:
     }
 
 
+def clauses(plan: Plan, item: Job) -> list[dict[str, Any]]:
+    """The sentence that a job is."""
+    return [
+        {"key": c.key, "lead": c.lead, "text": c.text, "plain": c.plain}
+        for c in job_clauses(plan, item)
+    ]
+
+
 def job(plan: Plan, item: Job) -> dict[str, Any]:
     machines = selected_machines(plan, item)
     return {
@@ -77,7 +87,7 @@ def job(plan: Plan, item: Job) -> dict[str, Any]:
         "machines": len(machines),
         "used_gib": sum(disk.used_gib for machine in machines for disk in machine.disks),
         "schedules": [_schedule(i, schedule) for i, schedule in enumerate(item.schedules)],
-        "clauses": [{"lead": c.lead, "text": c.text} for c in job_clauses(plan, item)],
+        "clauses": clauses(plan, item),
     }
 
 
@@ -87,11 +97,18 @@ def draft(item: Draft) -> dict[str, Any]:
         "plan_id": item.plan_id,
         "name": item.name,
         "revision": item.revision,
-        "changes": [
-            {"operation": operation_to_dict(change.operation), "words": change.words}
-            for change in item.changes
-        ],
+        "base_version": item.base_version,
+        "changes": [_change(change) for change in item.changes],
         "can_redo": item.can_redo,
+        "undone": [_change(change) for change in item.undone],
+    }
+
+
+def _change(change: DraftChange) -> dict[str, Any]:
+    return {
+        "operation": operation_to_dict(change.operation),
+        "words": change.words,
+        "actor": change.actor,
     }
 
 
@@ -428,3 +445,41 @@ def machine_run(forecast: Forecast, of: Run, entry: MachineRun) -> dict[str, Any
         ],
         "account": [_part(item, part) for part in account_of(forecast, of, entry)],
     }
+
+
+def lanes(found: Sequence[Lane], start: float, end: float, cut: bool) -> dict[str, Any]:
+    """Lanes with their stretches as short rows: a week has thousands of them."""
+    names = sorted({s.machine for lane in found for s in lane.stretches if s.machine is not None})
+    number = {name: i for i, name in enumerate(names)}
+    jobs = sorted({s.job for lane in found for s in lane.stretches})
+    job_number = {job: i for i, job in enumerate(jobs)}
+    return {
+        "start": instant(start),
+        "end": instant(end),
+        "cut": cut,
+        "jobs": jobs,
+        "machines": names,
+        "lanes": [
+            {
+                "id": lane.id,
+                "label": lane.label,
+                "rows": [
+                    [
+                        job_number[s.job],
+                        -1 if s.machine is None else number[s.machine],
+                        BAR_KINDS.index(s.kind),
+                        round(s.start - start),
+                        round(s.moved - start),
+                        round(s.end - start),
+                        MARKS.index(s.mark),
+                    ]
+                    for s in lane.stretches
+                ],
+            }
+            for lane in found
+        ],
+    }
+
+
+BAR_KINDS = get_args(BarKind)
+MARKS = get_args(Mark)

@@ -13,8 +13,8 @@ from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
 from gambrel.core.estate.differences import EstateError
 from gambrel.core.estate.facts import FactError
+from gambrel.core.items import OperationError
 from gambrel.core.limits import TooMuch
-from gambrel.core.operations import OperationError
 from gambrel.core.plan_reading import PlanError
 from gambrel.store.plan_tables import NotStorable
 from gambrel.store.plans import NotFound

@@ -16,6 +16,8 @@ from apiflask.fields import (
 )
 from apiflask.validators import Length, OneOf
 
+from gambrel.core.overview import LANES_BY
+
 Instant = String
 
 
@@ -78,11 +80,20 @@ class OperationSchema(Schema):
     disk = String()
     verify = String()
     minutes = Integer(strict=True)
+    window = String(allow_none=True)
+    at_window_end = String()
+    list = String(metadata={"description": "of an item: the list of the plan file"})
+    id = String()
+    value = Dict(metadata={"description": "an entry as the plan file has it"})
+    changes = Dict(metadata={"description": "new values by key, as the plan file has them"})
+    parts = List(Dict(), metadata={"description": "new jobs: id, name, machines, repository"})
+    from_job = String()
 
 
 class ChangeSchema(Schema):
     operation = required(Nested, OperationSchema)
     words = required(String)
+    actor = required(String)
 
 
 class DraftSchema(Schema):
@@ -90,12 +101,16 @@ class DraftSchema(Schema):
     plan_id = required(Integer)
     name = required(String)
     revision = required(Integer)
+    base_version = required(Integer)
     changes = required(List, Nested(ChangeSchema))
     can_redo = required(Boolean)
+    undone = required(List, Nested(ChangeSchema), metadata={"description": "the next redo first"})
 
 
 class ClauseSchema(Schema):
+    key = required(String)
     lead = required(String)
+    plain = required(Boolean, metadata={"description": "whether it goes without saying"})
     text = required(String)
 
 
@@ -162,8 +177,15 @@ class OperationsSchema(Schema):
     operations = required(List, Nested(OperationSchema), validate=Length(min=1, max=200))
 
 
+class RenameSchema(Schema):
+    name = required(String, validate=Length(min=1, max=200))
+
+
 class AdoptSchema(Schema):
     note = String(load_default="", validate=Length(max=2000))
+    despite = Boolean(
+        load_default=False, metadata={"description": "adopt what can never work, with a note"}
+    )
 
 
 # --- forecasts --------------------------------------------------------------------------------
@@ -416,3 +438,31 @@ class PlanFileSchema(Schema):
         unknown = "include"
 
     format = required(String)
+
+
+class LanesQuerySchema(DraftQuerySchema):
+    by = String(load_default="job", validate=OneOf(LANES_BY))
+    span = String(load_default="night", validate=OneOf(("night", "week")))
+
+
+class LaneSchema(Schema):
+    id = required(String)
+    label = required(String)
+    rows = required(
+        List,
+        List(Integer()),
+        metadata={
+            "description": "[job, machine or -1, kind, start, moved, end, mark] of each stretch: "
+            "places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, "
+            "copy, rewrite; seconds from `start`; marks none, past its window, not done, skipped"
+        },
+    )
+
+
+class LanesSchema(Schema):
+    start = required(Instant)
+    end = required(Instant)
+    cut = required(Boolean)
+    jobs = required(List, String())
+    machines = required(List, String())
+    lanes = required(List, Nested(LaneSchema))

@@ -69,6 +69,7 @@ class Instance:
     def __init__(self, folder: Path = STATE / "database") -> None:
         self.folder = folder
         self.data = folder / "data"
+        self.temporary = folder / "temporary"
         self.log = folder / "mariadb.log"
         self._pid_file = folder / "mariadb.pid"
         self._process: subprocess.Popen[bytes] | None = None
@@ -90,6 +91,8 @@ class Instance:
             say("The database folder of an earlier, unfinished set-up is made anew.")
             shutil.rmtree(self.data)
         say("Making a database folder (once).")
+        # Two servers that are set up at once would meet in the temporary folder of the system.
+        self.temporary.mkdir(exist_ok=True)
         made = subprocess.run(
             [
                 _binary("mariadb-install-db"),
@@ -100,12 +103,15 @@ class Instance:
                 "--skip-test-db",
                 *self._as_root(),
             ],
+            env={**os.environ, "TMPDIR": str(self.temporary)},
             capture_output=True,
             text=True,
             check=False,
         )
         if made.returncode != 0:
-            raise CommandError(f"MariaDB could not make its data folder:\n{made.stdout[-1500:]}")
+            raise CommandError(
+                f"MariaDB could not make its data folder:\n{(made.stdout + made.stderr)[-3000:]}"
+            )
         ready.touch()
 
     @staticmethod
@@ -163,12 +169,14 @@ class Instance:
 
     def _launch(self) -> None:
         self.socket.unlink(missing_ok=True)
+        self.temporary.mkdir(exist_ok=True)
         with self.log.open("ab") as log:
             self._process = subprocess.Popen(
                 [
                     _binary("mariadbd"),
                     "--no-defaults",
                     f"--datadir={self.data}",
+                    f"--tmpdir={self.temporary}",
                     f"--socket={self.socket}",
                     f"--pid-file={self._pid_file}",
                     "--bind-address=127.0.0.1",

@@ -6,7 +6,7 @@ import os
 
 from apiflask import APIFlask
 
-from gambrel.api.app import create_app, warm_up, watch_sources
+from gambrel.api.app import create_app, ready_workers, warm_up, watch_sources
 from gambrel.commands.places import PAGES
 
 
@@ -20,4 +20,5 @@ def application() -> APIFlask:
     )
     watch_sources(app)
     warm_up(app)
+    ready_workers(app)
     return app

@@ -1,0 +1,170 @@
+"""What the API takes and gives of proposals, of what-if and of confidence."""
+
+from __future__ import annotations
+
+from apiflask import Schema
+from apiflask.fields import Boolean, Date, Dict, Float, Integer, List, Nested, String
+from apiflask.validators import Length, OneOf, Range
+
+from gambrel.api.schemas import Instant, NightSummarySchema, nullable, required
+from gambrel.core.balance.problem import MOST_WEEKS, MOVE_KINDS
+from gambrel.work.computations import MOST_SAMPLES
+
+MOST_SECONDS = 1800
+MOST_HAPPENINGS = 20
+
+
+class WeeksAskedSchema(Schema):
+    """A plan or a draft of it, with what happens to it, from the week on that holds a day."""
+
+    draft = Integer(load_default=None, allow_none=True)
+    day = required(String, validate=Length(max=20))
+    happens = List(Dict(), load_default=list, validate=Length(max=MOST_HAPPENINGS))
+
+
+class BalanceRequestSchema(WeeksAskedSchema):
+    weeks = Integer(load_default=1, validate=Range(min=1, max=MOST_WEEKS))
+    jobs = List(String(validate=Length(min=1, max=200)), load_default=None, allow_none=True)
+    kinds = List(String(validate=OneOf(MOVE_KINDS)), load_default=None, allow_none=True)
+    most_moves = Integer(load_default=15, validate=Range(min=1, max=200))
+    seconds = Float(load_default=30.0, validate=Range(min=1, max=MOST_SECONDS))
+    most_evaluations = Integer(load_default=20_000, validate=Range(min=1, max=1_000_000))
+    comfort = Float(load_default=0.85, validate=Range(min=0.05, max=1))
+    seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
+
+
+class ConfidenceRequestSchema(WeeksAskedSchema):
+    samples = Integer(load_default=300, validate=Range(min=10, max=MOST_SAMPLES))
+    seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
+    change = Float(validate=Range(min=0, max=2))
+    rate = Float(validate=Range(min=0, max=1))
+    stream = Float(validate=Range(min=0, max=1))
+
+
+class ScoreSchema(Schema):
+    lost = required(Float)
+    rpo_missed = required(Float)
+    rpo_s = required(Float)
+    over_s = required(Float)
+    skipped = required(Float)
+    margin_s = required(Float)
+    strain_s = required(Float)
+    fits = required(Boolean)
+
+
+class NightToldSchema(Schema):
+    date = required(Date)
+    verdict = required(String, validate=OneOf(("fits", "tight", "over")))
+    last_end = nullable(Instant)
+    over_s = required(Float)
+    lost = required(Integer)
+    skipped = required(Integer)
+    fulls = required(Integer)
+
+
+class PlanToldSchema(Schema):
+    score = required(Nested, ScoreSchema)
+    strained = required(String)
+    nights = required(List, Nested(NightToldSchema))
+
+
+class CurvePointSchema(Schema):
+    seconds = required(Float)
+    grades = required(List, Float())
+
+
+class MoveSchema(Schema):
+    operation = required(Dict)
+    words = required(String)
+    reason = required(String)
+    brings = required(List, String())
+    without = required(Nested, ScoreSchema)
+
+
+class LeastNeedSchema(Schema):
+    resource = required(String)
+    part = required(Float)
+    night = required(Date)
+    needed_s = required(Float)
+    open_s = required(Float)
+
+
+class BoundSchema(Schema):
+    lost = required(Float)
+    rpo_missed = required(Float)
+    over_s = required(Float)
+    worst = required(Float)
+    binding = required(List, String())
+    longest = nullable(String)
+    words = required(String)
+    peaks = required(List, Nested(LeastNeedSchema))
+
+
+class NightConfidenceSchema(Schema):
+    date = required(Date)
+    median_end = nullable(Instant)
+    late_end = nullable(Instant)
+    holds = required(Float)
+
+
+class SpreadSchema(Schema):
+    change = required(Float)
+    rate = required(Float)
+    stream = required(Float)
+
+
+class ResultSchema(Schema):
+    """What came out; of a balance or of a confidence, each with its own keys."""
+
+    ended = String()
+    evaluations = Integer()
+    seconds = Float()
+    curve = List(Nested(CurvePointSchema))
+    before = Nested(PlanToldSchema)
+    after = Nested(PlanToldSchema)
+    moves = List(Nested(MoveSchema))
+    bound = Nested(BoundSchema)
+    samples = Integer()
+    spread = Nested(SpreadSchema)
+    nights = List(Nested(NightConfidenceSchema))
+
+
+class ProgressSchema(Schema):
+    phase = String()
+    evaluations = Integer()
+    moves = Integer()
+    score = Nested(ScoreSchema)
+    fits = Boolean()
+    parts = Integer()
+    parts_done = Integer()
+    curve = List(Nested(CurvePointSchema))
+    best = List(Dict())
+    samples = Integer()
+    of = Integer()
+
+
+class ComputationSchema(Schema):
+    id = required(Integer)
+    kind = required(String, validate=OneOf(("balance", "confidence")))
+    asked = required(Dict)
+    state = required(
+        String, validate=OneOf(("running", "done", "cancelled", "failed", "interrupted"))
+    )
+    stale = required(Boolean, metadata={"description": "the plan has been changed since"})
+    progress = required(Nested, ProgressSchema)
+    result = nullable(Nested, ResultSchema)
+    message = required(String)
+    actor = required(String)
+    created_at = required(Instant)
+    ended_at = nullable(Instant)
+
+
+class ComputationListQuerySchema(Schema):
+    kind = String(load_default=None, validate=OneOf(("balance", "confidence")))
+
+
+class ScenarioSchema(Schema):
+    """The nights of a week after some things have happened."""
+
+    words = required(List, String())
+    nights = required(List, Nested(NightSummarySchema))

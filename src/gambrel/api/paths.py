@@ -1,0 +1,548 @@
+"""How data flow and when they may: the map, reach, windows, calendars, sizing."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import date, timedelta
+from math import isfinite
+from typing import Any
+
+import numpy as np
+from apiflask import APIBlueprint
+from flask import jsonify
+
+from gambrel.api import paths_schemas as schemas
+from gambrel.api.plans import day_of, looked_at, read_operations, revision_tag
+from gambrel.api.present import instant
+from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.schemas import DraftQuerySchema
+from gambrel.api.sessions import planning
+from gambrel.core import items, sizing
+from gambrel.core.forecast import Forecast
+from gambrel.core.nights import Night, night_of, night_outcome, week_of
+from gambrel.core.openings import Opening, next_openings, touching
+from gambrel.core.operations import operation_to_dict
+from gambrel.core.paths import Topology
+from gambrel.core.plan import Disk, Job, Machine, Plan, Repository
+from gambrel.core.pools import placed
+from gambrel.core.reach import Cell, reach_reasons, reach_table
+from gambrel.core.selection import selected_machines
+from gambrel.core.series import LoadSeries, SpanLoad, load_names, load_table
+from gambrel.core.units import DAY
+from gambrel.core.words import load_label
+from gambrel.formats.holidays_ics import read_holidays
+from gambrel.work.forecaster import Forecaster
+
+blueprint = APIBlueprint("paths", __name__, tag="Paths", url_prefix="/api/v1/plans")
+
+BINS = 96
+"""Parts of a night: a quarter of an hour each."""
+OPENINGS_DAYS = 28
+CLOCK_CHANGE_DAYS = 366
+HOLIDAYS_BACK = timedelta(days=31)
+HOLIDAYS_AHEAD = timedelta(days=3 * 366)
+
+
+# --- the map ----------------------------------------------------------------------------------
+
+
+def _loads_by_item(plan: Plan) -> dict[tuple[str, str], list[str]]:
+    found: dict[tuple[str, str], list[str]] = defaultdict(list)
+    for name in load_names(plan):
+        kind, _, ident = name.removeprefix("slots:").partition(":")
+        found[kind, ident].append(name)
+    return found
+
+
+def _notes(plan: Plan, kind: str, item: Any) -> list[str]:
+    """What deserves a look, in whole sentences."""
+    if kind == "links":
+        one, other = item.between
+        if one != other and not item.encrypted:
+            return ["What it carries leaves a site unencrypted."]
+    if kind == "proxies":
+        advised = items.advised_slots(item)
+        if advised is not None and item.slots > advised[0]:
+            return [f"{item.slots} slots are more than its {advised[1]} serve."]
+    if kind == "datastores" and not any(
+        item.id in stores for stores in plan.direct_by_proxy.values()
+    ):
+        return ["No proxy reads it directly."]
+    return []
+
+
+Words = Mapping[tuple[str, str], Sequence[str]]
+
+
+def _item(plan: Plan, kind: str, item: Any, loads: Words, used_by: Words) -> dict[str, Any]:
+    word = items.WORDS[kind]
+    advised = items.advised_slots(item) if kind == "proxies" else None
+    label = load_label(plan, f"link:{item.id}") if kind == "links" else item.id
+    return {
+        "id": item.id,
+        "label": item.name if kind == "sites" else label,
+        "value": items.whole_value(item, kind),
+        "loads": list(loads.get((word, item.id), ())),
+        "used_by": list(used_by.get((kind, item.id), ()))[:200],
+        "notes": _notes(plan, kind, item),
+        "form": items.proxy_form(item) if kind == "proxies" else None,
+        "advised_slots": None if advised is None else advised[0],
+        "advised_by": None if advised is None else advised[1],
+        "reads_directly": sorted(plan.direct_by_proxy[item.id]) if kind == "proxies" else [],
+        "points": None,
+        "used_bytes": None,
+        "volumes": [],
+    }
+
+
+def _repository(
+    forecast: Forecast | None, plan: Plan, item: Repository, loads: Words, used_by: Words
+) -> dict[str, Any]:
+    mine = [point for point in plan.state.points if point.repository == item.id]
+    return {
+        **_item(plan, "repositories", item, loads, used_by),
+        "points": len(mine),
+        "used_bytes": sum(point.stored_bytes for point in mine),
+        "volumes": [
+            {
+                "volume": p.volume.id, "capacity_gib": p.volume.capacity_gib,
+                "points": p.points, "used_bytes": p.used_bytes, "full_at": instant(p.full_at),
+            }
+            for p in placed(item, () if forecast is None else forecast.points)
+        ],
+    }  # fmt: skip
+
+
+def _flows(plan: Plan) -> list[dict[str, Any]]:
+    """Who reads what, and where it goes: to proxies and from there or from servers to repositories.
+
+    `over` lists the links of the way; a proxy that reads over the network needs some too.
+    """
+    topology = Topology(plan)
+    sites = {f"proxy:{proxy.id}": proxy.site for proxy in plan.proxies}
+    sites |= {f"repository:{r.id}": r.site for r in plan.repositories}
+    sites |= {f"site:{site.id}": site.id for site in plan.sites}
+    reads: dict[tuple[str, str, str, str], int] = defaultdict(int)
+    writes: dict[tuple[str, str, str], int] = defaultdict(int)
+    for job in plan.jobs:
+        target = f"repository:{job.repository}"
+        places: dict[tuple[str | None, str | None], list[tuple[Machine, Disk]]] = defaultdict(list)
+        for machine in selected_machines(plan, job):
+            if machine.kind == "server":
+                writes[f"site:{machine.site}", target, "agent"] += 1
+                continue
+            for disk in machine.disks:
+                places[machine.host, disk.datastore].append((machine, disk))
+        for (_, store), disks in places.items():
+            machine, disk = disks[0]
+            for candidate in topology.candidates(job, machine, disk):
+                proxy = f"proxy:{plan.proxies[candidate.proxy or 0].id}"
+                by = candidate.transport or ""
+                reads[f"datastore:{store}", proxy, by, plan.site_of(machine)] += len(disks)
+                writes[proxy, target, "write"] += len(disks)
+        for copy in job.copies:
+            writes[target, f"repository:{copy.repository}", "copy"] += 1
+
+    def over(start: str, end: str) -> list[str]:
+        return [plan.links[i].id for i in topology.routes.route(start, end) or ()]
+
+    return [
+        *(
+            {
+                "from": a, "to": b, "by": by, "count": n,
+                "over": over(site, sites[b]) if by == "network" else [],
+            }
+            for (a, b, by, site), n in reads.items()
+        ),
+        *(
+            {"from": a, "to": b, "by": by, "count": n, "over": over(sites[a], sites[b])}
+            for (a, b, by), n in writes.items()
+        ),
+    ]  # fmt: skip
+
+
+@blueprint.get("/<int:plan_id>/paths/<day>")
+@blueprint.input(DraftQuerySchema, location="query")
+@blueprint.output(schemas.PathsSchema)
+def show_paths(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
+    """All that data flow through, with what each is, and what is on each repository."""
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
+    plan = forecaster.plan
+    night = night_of(day_of(day), forecaster.origin.zone)
+    forecast = forecaster.night(night) if forecaster.covers(night) else None
+    loads, used_by = _loads_by_item(plan), items.users(plan)
+    body = {
+        **{
+            kind: [_item(plan, kind, item, loads, used_by) for item in getattr(plan, kind)]
+            for kind in ("sites", "links", "hosts", "datastores", "proxies")
+        },
+        "repositories": [_repository(forecast, plan, r, loads, used_by) for r in plan.repositories],
+        "flows": _flows(plan),
+    }
+    return revision_tag(jsonify(body), head, draft)
+
+
+def _capacities(series: LoadSeries, start: float, end: float) -> list[float] | None:
+    """The capacity in force at the middle of each part."""
+    if series.capacity is None:
+        return None
+    step = (end - start) / BINS
+    found, steps, now = [], list(series.capacity), series.capacity[0][1]
+    for i in range(BINS):
+        while steps and steps[0][0] <= start + (i + 0.5) * step:
+            now = steps.pop(0)[1]
+        found.append(now)
+    return found
+
+
+def _night_loads(
+    forecaster: Forecaster, nights: Sequence[Night], names: Iterable[str]
+) -> list[dict[str, Any]]:
+    answers = []
+    for night in nights:
+        covered = forecaster.covers(night)
+        told = []
+        if covered:
+            forecast = forecaster.night(night)
+            for series in load_table(forecast, names, night.start, night.end):
+                span = series.in_spans([(night.start, night.end)], BINS)[0]
+                told.append(
+                    {
+                        "name": series.name,
+                        "label": load_label(forecast.plan, series.name),
+                        "unit": series.unit,
+                        "total": span.total.round(2).tolist(),
+                        "capacity": _capacities(series, night.start, night.end),
+                        "waiting": span.waiting.tolist(),
+                        "full_s": span.full_s,
+                        "peak": span.peak,
+                        "waiting_jobs": list(span.waiting_jobs),
+                    }
+                )
+        answers.append(
+            {
+                "date": night.date.isoformat(), "start": instant(night.start),
+                "end": instant(night.end), "forecast": covered, "loads": told,
+            }
+        )  # fmt: skip
+    return answers
+
+
+@blueprint.get("/<int:plan_id>/paths/<day>/loads")
+@blueprint.input(DraftQuerySchema, location="query")
+@blueprint.output(schemas.NightLoadsSchema)
+def show_loads(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
+    """All loads of a night, in quarters of an hour."""
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
+    night = night_of(day_of(day), forecaster.origin.zone)
+    body = _night_loads(forecaster, [night], load_names(forecaster.plan))[0]
+    return revision_tag(jsonify(body), head, draft)
+
+
+@blueprint.post("/<int:plan_id>/paths/loads")
+@blueprint.input(schemas.SizingRequestSchema)
+@blueprint.output(schemas.NightLoadsSchema)
+def preview_loads(plan_id: int, json_data: dict[str, Any]) -> Any:
+    """All loads of a night as unsaved operations would make them. Nothing is written."""
+    forecaster, night = _sized(plan_id, json_data)
+    return jsonify(_night_loads(forecaster, [night], load_names(forecaster.plan))[0])
+
+
+def _users(forecast: Forecast, name: str, start: float, end: float) -> list[dict[str, Any]]:
+    """Who makes a load: bytes, or seconds of slots held; and for how long each waited there."""
+    topology, loads = forecast.topology, forecast.loads
+    if name.startswith("slots:"):
+        pool = topology.pool(name.removeprefix("slots:"))
+        rows, waits = loads.holds_of(pool), loads.waits_of(pool)
+        heights = np.ones(len(rows))
+    else:
+        resource = topology.resource(name)
+        rows, waits = loads.uses_of(resource), loads.squeezed_by(resource)
+        heights = rows["rate"]
+
+    def lengths(of: Any) -> Any:
+        return np.clip(np.minimum(of["end"], end) - np.maximum(of["start"], start), 0, None)
+
+    jobs = len(forecast.plan.jobs)
+    amounts = np.bincount(rows["job"], lengths(rows) * heights, jobs)
+    waited = np.bincount(waits["job"], lengths(waits), jobs)
+    found = [
+        {
+            "job": job.id, "name": job.name, "amount": float(amounts[i]),
+            "waited_s": float(waited[i]),
+        }
+        for i, job in enumerate(forecast.plan.jobs)
+        if amounts[i] > 0 or waited[i] > 0
+    ]  # fmt: skip
+    return sorted(found, key=lambda user: (-user["amount"], -user["waited_s"]))
+
+
+@blueprint.get("/<int:plan_id>/paths/<day>/week")
+@blueprint.input(schemas.WeekOfLoadQuerySchema, location="query")
+@blueprint.output(schemas.WeekOfLoadSchema)
+def show_week_of_load(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
+    """One load over the week that holds a day, and who makes it."""
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
+    name = query_data["name"]
+    if name not in load_names(forecaster.plan):
+        reason = "is not the name of a load of this plan"
+        raise ProblemError(
+            422, "There is no such load", "The plan lists the loads that it has.",
+            errors=[field_error("name", name, reason)],
+        )  # fmt: skip
+    week = week_of(day_of(day), forecaster.origin.zone)
+    covered = [night for night in week if forecaster.covers(night)]
+    users = []
+    if covered:
+        users = _users(forecaster.night(covered[-1]), name, covered[0].start, covered[-1].end)
+    body = {"nights": _night_loads(forecaster, week, [name]), "users": users}
+    return revision_tag(jsonify(body), head, draft)
+
+
+# --- reach ------------------------------------------------------------------------------------
+
+
+def _cell(cell: Cell) -> dict[str, Any]:
+    return {
+        "proxy": cell.proxy, "best": cell.best, "disks": dict(cell.disks),
+        "unreached": cell.unreached, "jobs": list(cell.jobs),
+    }  # fmt: skip
+
+
+@blueprint.get("/<int:plan_id>/reach")
+@blueprint.input(schemas.ReachQuerySchema, location="query")
+@blueprint.output(schemas.ReachSchema)
+def show_reach(plan_id: int, query_data: dict[str, Any]) -> Any:
+    """Groups of machines against proxies: by which transport each could read them."""
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
+    plan = forecaster.plan
+    body = {
+        "proxies": [proxy.id for proxy in plan.proxies],
+        "rows": [
+            {
+                "name": row.name, "machines": row.machines, "used_gib": row.used_gib,
+                "cells": [_cell(cell) for cell in row.cells],
+            }
+            for row in reach_table(plan, query_data["by"])
+        ],
+    }  # fmt: skip
+    return revision_tag(jsonify(body), head, draft)
+
+
+@blueprint.get("/<int:plan_id>/reach/why")
+@blueprint.input(schemas.WhyQuerySchema, location="query")
+@blueprint.output(schemas.WhySchema)
+def show_why(plan_id: int, query_data: dict[str, Any]) -> Any:
+    """Why a proxy reads a group of machines as it does, and why not by a better transport."""
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
+    try:
+        found = reach_reasons(
+            forecaster.plan, query_data["by"], query_data["group"], query_data["proxy"]
+        )
+    except KeyError:
+        raise ProblemError(
+            404, "There is no such proxy", f"The plan has no {query_data['proxy']}."
+        ) from None
+    body = {
+        "reasons": [
+            {
+                "host": r.host, "datastore": r.datastore, "disks": r.disks,
+                "transport": r.found.transport, "pinned": r.found.pinned, "why": list(r.found.why),
+            }
+            for r in found
+        ]
+    }  # fmt: skip
+    return revision_tag(jsonify(body), head, draft)
+
+
+# --- windows and calendars --------------------------------------------------------------------
+
+
+def _opening(opening: Opening) -> dict[str, Any]:
+    return {
+        "opens": instant(opening.opens), "closes": instant(opening.closes),
+        "clock_moves_s": opening.clock_moves_s, "exception": opening.exception,
+    }  # fmt: skip
+
+
+def _job(job: Job) -> dict[str, Any]:
+    return {
+        "job": job.id, "name": job.name, "at_window_end": job.at_window_end, "locked": job.locked,
+    }  # fmt: skip
+
+
+@blueprint.get("/<int:plan_id>/windows/<day>")
+@blueprint.input(DraftQuerySchema, location="query")
+@blueprint.output(schemas.WindowsSchema)
+def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
+    """Windows with their next openings, what happens at their ends, and what touches them."""
+    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
+    plan = forecaster.plan
+    week = [n for n in week_of(day_of(day), forecaster.origin.zone) if forecaster.covers(n)]
+    forecast = forecaster.night(week[-1]) if week else None
+    start = night_of(day_of(day), forecaster.origin.zone).start
+    told = []
+    for window in plan.windows:
+        ahead = next_openings(window, start, CLOCK_CHANGE_DAYS, most=CLOCK_CHANGE_DAYS * 4)
+        touches = (
+            () if forecast is None
+            else touching(forecast, window.id, week[0].start, week[-1].end)
+        )  # fmt: skip
+        told.append(
+            {
+                "id": window.id,
+                "value": items.whole_value(window, "windows"),
+                "openings": [
+                    _opening(o) for o in ahead if o.opens < start + OPENINGS_DAYS * DAY
+                ][:40],
+                "clock_changes": [_opening(o) for o in ahead if o.clock_moves_s],
+                "jobs": [_job(job) for job in plan.jobs if job.window == window.id],
+                "touching": [
+                    {
+                        "job": t.job, "name": plan.job_by_id[t.job].name,
+                        "occurrence": instant(t.occurrence), "ended": instant(t.ended),
+                        "left_s": t.left_s, "lost": t.lost,
+                    }
+                    for t in touches
+                ],
+            }
+        )  # fmt: skip
+    used_by = items.users(plan)
+    body = {
+        "windows": told,
+        "calendars": [
+            {
+                "id": c.id, "value": items.whole_value(c, "calendars"),
+                "used_by": list(used_by.get(("calendars", c.id), ())),
+            }
+            for c in plan.calendars
+        ],
+        "jobs_without": [_job(job) for job in plan.jobs if job.window is None],
+    }  # fmt: skip
+    return revision_tag(jsonify(body), head, draft)
+
+
+@blueprint.post("/<int:plan_id>/calendars/read")
+@blueprint.input(schemas.IcsFormSchema, location="files")
+@blueprint.output(schemas.IcsSchema)
+def read_calendar(plan_id: int, files_data: dict[str, Any]) -> Any:
+    """The dates of an iCalendar file, to be put into a calendar. Nothing is written."""
+    looked_at(plan_id, None)
+    today: date = planning().today()
+    file = files_data["file"]
+    try:
+        found = read_holidays(file.read(), today - HOLIDAYS_BACK, today + HOLIDAYS_AHEAD)
+    except ValueError as error:
+        raise ProblemError(
+            422, "This calendar cannot be read", "Nothing was changed.",
+            errors=[field_error("file", file.filename or "file", str(error))],
+        ) from None  # fmt: skip
+    return jsonify(
+        {
+            "dates": [{"date": day.isoformat(), "name": name} for day, name in found.dates],
+            "problems": [
+                {"event": p.event, "property": p.property, "value": p.value, "reason": p.reason}
+                for p in found.problems
+            ],
+        }
+    )
+
+
+# --- sizing -----------------------------------------------------------------------------------
+
+
+def _state(state: sizing.State) -> dict[str, Any]:
+    return {
+        "verdict": state.verdict, "over_s": state.over_s, "lost": state.lost,
+        "last_end": instant(state.last_end),
+    }  # fmt: skip
+
+
+def _sized(plan_id: int, asked: dict[str, Any]) -> tuple[Forecaster, Night]:
+    """The forecaster of what is asked about, and its night. Raises OutOfReach."""
+    shared = planning()
+    head, draft, _ = looked_at(plan_id, asked["draft"])
+    forecaster = shared.preview(head, draft, read_operations(asked["operations"]))
+    return forecaster, night_of(asked["night"], forecaster.origin.zone)
+
+
+def _remedies(
+    forecast: Forecast, night: Night, state: sizing.State, loads: Sequence[SpanLoad]
+) -> list[tuple[sizing.Remedy, bool]]:
+    """Remedies of a night, each with whether it takes something away."""
+    found = []
+    if state.weight > 0:
+        reasons = night_outcome(forecast, night).reasons
+        found = [(r, False) for r in sizing.remedies(forecast.plan, loads, reasons)]
+    return found + [(r, True) for r in sizing.spare(forecast, night)]
+
+
+@blueprint.post("/<int:plan_id>/sizing")
+@blueprint.input(schemas.SizingRequestSchema)
+@blueprint.output(schemas.SizingSchema)
+def show_sizing(plan_id: int, json_data: dict[str, Any]) -> Any:
+    """What presses in a night, what may help, what may go, what cannot be done at all."""
+    forecaster, night = _sized(plan_id, json_data)
+    forecast = forecaster.night(night)
+    plan = forecaster.plan
+    state, loads = sizing.state_of(forecast, night), sizing.pressed(forecast, night)
+    return jsonify(
+        {
+            "state": _state(state),
+            "pressed": [load_label(plan, load.name) for load in loads],
+            "remedies": [
+                {
+                    "key": r.key, "words": r.words, "amounts": len(r.amounts),
+                    "takes_away": away,
+                }
+                for r, away in _remedies(forecast, night, state, loads)
+            ],
+            "needs": [
+                {
+                    "name": n.name, "label": load_label(plan, n.name), "bytes": n.bytes,
+                    "due": instant(n.from_), "by": instant(n.by),
+                    "earliest": instant(n.earliest) if isfinite(n.earliest) else None,
+                    "share": n.share if isfinite(n.share) else None, "jobs": list(n.jobs),
+                }
+                for n in sizing.needs(forecast, night)
+            ],
+        }
+    )  # fmt: skip
+
+
+@blueprint.post("/<int:plan_id>/sizing/try")
+@blueprint.input(schemas.TryRequestSchema)
+@blueprint.output(schemas.AdviceSchema)
+def try_remedy(plan_id: int, json_data: dict[str, Any]) -> Any:
+    """Try one remedy: the smallest amount that is enough, each amount simulated."""
+    forecaster, night = _sized(plan_id, json_data)
+    forecast = forecaster.night(night)
+    state, loads = sizing.state_of(forecast, night), sizing.pressed(forecast, night)
+    offered = _remedies(forecast, night, state, loads)
+    chosen = next(((r, away) for r, away in offered if r.key == json_data["key"]), None)
+    if chosen is None:
+        raise ProblemError(404, "There is no such remedy", "The plan may have changed meanwhile.")
+
+    def play(changed: Plan) -> Forecast:
+        return Forecaster(changed, forecaster.origin, forecaster).night(night)
+
+    remedy, away = chosen
+    advice = (
+        sizing.try_without(remedy, forecast, night, play)
+        if away
+        else sizing.try_remedy(remedy, forecaster.plan, state, night, play)
+    )
+    return jsonify(
+        {
+            "key": remedy.key,
+            "helps": advice is not None,
+            "words": remedy.words if advice is None else advice.words,
+            "operations": []
+            if advice is None
+            else [operation_to_dict(operation) for operation in advice.operations],
+            "fits": advice is not None and advice.fits,
+            "after": None if advice is None else _state(advice.after),
+            "tried": 1 if advice is None else advice.tried,
+        }
+    )
