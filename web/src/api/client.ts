@@ -15,6 +15,7 @@ export type CopyRun = Schemas["CopySchema"];
 export type Load = Schemas["LoadSchema"];
 export type Preview = Schemas["PreviewSchema"];
 export type PreviewRequest = Schemas["PreviewRequestSchema"];
+export type Lanes = Schemas["LanesSchema"];
 export type MachineRun = Schemas["MachineRunSchema"];
 export type Finding = Schemas["FindingSchema"];
 export type Suggestion = Schemas["SuggestionSchema"];
@@ -70,4 +71,9 @@ export async function data<T>(
   if (result.data === undefined)
     throw new ApiProblem(result.response.status, (result.error ?? {}) as Partial<ProblemBody>);
   return result.data;
+}
+
+/** Waits for an answer that carries nothing; an error becomes an ApiProblem. */
+export async function done(answer: Promise<{ error?: unknown; response: Response }>) {
+  await data(answer.then((a) => ({ ...a, data: a.response.ok ? true : undefined })));
 }

@@ -1,4 +1,4 @@
-import { queryOptions } from "@tanstack/react-query";
+import { type QueryClient, queryOptions } from "@tanstack/react-query";
 import { api, type Draft, data, type Operation, type PreviewRequest, rememberToken } from "./client";
 
 const revisionOf = (draft: Draft | null) => ({ draft: draft?.id, revision: draft?.revision });
@@ -43,6 +43,22 @@ export const weekQuery = (plan: number, draft: Draft | null, day: string) =>
       data(
         api.GET("/api/v1/plans/{plan_id}/weeks/{day}", {
           params: { path: { plan_id: plan, day }, query: draftQuery(draft?.id ?? null) },
+          signal,
+        }),
+      ),
+    staleTime: Infinity,
+  });
+
+export type LaneBy = "job" | "machine" | "host" | "tier" | "proxy" | "repository" | "link";
+
+/** Who is busy when in a night or its week. */
+export const lanesQuery = (plan: number, draft: Draft | null, day: string, by: LaneBy, span: "night" | "week") =>
+  queryOptions({
+    queryKey: ["plan", plan, "lanes", revisionOf(draft), day, by, span],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/lanes/{day}", {
+          params: { path: { plan_id: plan, day }, query: { ...draftQuery(draft?.id ?? null), by, span } },
           signal,
         }),
       ),
@@ -125,6 +141,16 @@ export const preview = (plan: number, body: PreviewRequest, signal: AbortSignal)
     api.POST("/api/v1/plans/{plan_id}/preview", { params: { path: { plan_id: plan } }, body, signal }),
   );
 
+/**
+ * Reads everything of a plan anew. The list of drafts comes first: what belongs to a draft that is
+ * no more must not be asked for.
+ */
+export async function refreshPlan(client: QueryClient, plan: number): Promise<void> {
+  await client.refetchQueries({ queryKey: planQuery(plan, null).queryKey, exact: true });
+  await new Promise((drawn) => setTimeout(drawn, 50));
+  await client.invalidateQueries({ queryKey: ["plan", plan], refetchType: "active" });
+}
+
 export const startDraft = (plan: number, name: string) =>
   data(
     api.POST("/api/v1/plans/{plan_id}/drafts", { params: { path: { plan_id: plan } }, body: { name } }),
@@ -149,11 +175,11 @@ export const stepBack = (draft: Draft, step: "undo" | "redo") =>
     }),
   );
 
-export const adoptDraft = (draft: Draft, note: string) =>
+export const adoptDraft = (draft: Draft, note: string, despite = false) =>
   data(
     api.POST("/api/v1/drafts/{draft_id}/adopt", {
       params: { path: { draft_id: draft.id } },
       headers: ifMatch(draft),
-      body: { note },
+      body: { note, despite },
     }),
   );

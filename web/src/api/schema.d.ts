@@ -229,10 +229,83 @@ export interface paths {
         };
         put?: never;
         post?: never;
-        delete?: never;
+        /** Close a draft without adopting it. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Give a draft another name. */
+        patch: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RenameSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema1"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/sources/{source_id}": {
@@ -383,6 +456,69 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The jobs of a plan, found by words in their names, in an order, a page at a time. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    q?: string;
+                    sort?: "plan" | "name" | "machines" | "size" | "priority";
+                    offset?: number;
+                    limit?: number;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JobListSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/inbox": {
         parameters: {
             query?: never;
@@ -411,6 +547,66 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["InboxSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Groups of machines against proxies: by which transport each could read them. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    by?: "host" | "datastore" | "tag";
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReachSchema"];
                     };
                 };
                 /** @description Not found */
@@ -659,6 +855,66 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/sizing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What presses in a night, what may help, what may go, what cannot be done at all. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SizingRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SizingSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -936,6 +1192,566 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The nights of a week if some things happen. Nothing is written. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WeeksAskedSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ScenarioSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Another draft with the same changes, to go on from in another direction. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewDraftSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema1"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/say": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The schedule that words name, or what they lack. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SayRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SaidSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/balances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to search for moves that make a plan fit better. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["BalanceRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/reach/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why a proxy reads a group of machines as it does, and why not by a better transport. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    by?: "host" | "datastore" | "tag";
+                    group: string;
+                    proxy: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WhySchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A job as unsaved operations would make it: its sentence, and all that follows from it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["LookRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LookSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The end of a run of this job for every start of a night, each simulated. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RoomRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RoomSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The templates of jobs. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TemplateSchema"][];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Keep the settings of a job for others. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewTemplateSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TemplateSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/adoptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was adopted, the newest first, with the notes. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AdoptionSchema"][];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/estate.csv": {
         parameters: {
             query?: never;
@@ -1049,6 +1865,246 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/sizing/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try one remedy: the smallest amount that is enough, each amount simulated. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["TryRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AdviceSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new job to edit: from a clear default, from machines, from another job, a template. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["BeginRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BegunSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What each option that a job uses adds to a week of its runs, or spares it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["JobAskedSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CostsSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Even groups of a job's machines by what their fulls and incrementals take. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SplitRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SplitSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/weeks/{day}": {
         parameters: {
             query?: never;
@@ -1079,6 +2135,68 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["WeekSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/lanes/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is busy when in a night or its week, in lanes of machines, proxies and so on. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    by?: "job" | "machine" | "host" | "tier" | "proxy" | "repository" | "link";
+                    span?: "night" | "week";
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LanesSchema"];
                     };
                 };
                 /** @description Not found */
@@ -1216,6 +2334,246 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/paths/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that data flow through, with what each is, and what is on each repository. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PathsSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/paths/loads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** All loads of a night as unsaved operations would make them. Nothing is written. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SizingRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NightLoadsSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which points of a machine exist on a future day, what holds them, and the space till then. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PointsRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PointsAheadSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/confidences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to simulate a week many times, with change and throughput that vary. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ConfidenceRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/nights/{day}": {
         parameters: {
             query?: never;
@@ -1323,6 +2681,53 @@ export interface paths {
                 };
                 /** @description Validation error */
                 422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}/carry-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a draft stand on the plan that is adopted now. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema1"];
+                    };
+                };
+                /** @description Not found */
+                404: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -1636,6 +3041,123 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/jobs/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What editors of jobs offer: fields and operators of rules, and what there is to name. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ChoicesSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/computations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest computations of a plan, the newest first. */
+        get: {
+            parameters: {
+                query?: {
+                    kind?: "balance" | "confidence" | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"][];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/access-checks": {
         parameters: {
             query?: never;
@@ -1748,6 +3270,174 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/windows/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Windows with their next openings, what happens at their ends, and what touches them. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WindowsSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/compare/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two plans: what of the one is otherwise in the other, and what that does to a week. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description adopted, draft:ID, version:ID */
+                    one?: string;
+                    other: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CompareSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/computations/{computation_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a computation is, or what came out. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    computation_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1874,6 +3564,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/calendars/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The dates of an iCalendar file, to be put into a calendar. Nothing is written. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "multipart/form-data": components["schemas"]["IcsFormSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["IcsSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/tradeoffs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What each way of keeping fulls and changes would cost this job. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["JobAskedSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TradeoffsSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/imports/preview": {
         parameters: {
             query?: never;
@@ -1934,6 +3744,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/jobs/week/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What every job does in each night of the week that holds a day. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JobWeeksSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/acceptances/{acceptance_id}/undo": {
         parameters: {
             query?: never;
@@ -1962,6 +3832,234 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["AcceptanceSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/paths/{day}/week": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One load over the week that holds a day, and who makes it. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    name: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WeekOfLoadSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/validation/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What would stop this plan from being adopted, and what merely deserves a look. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/paths/{day}/loads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All loads of a night, in quarters of an hour. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NightLoadsSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/computations/{computation_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a computation end with the best it has so far. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    computation_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
                     };
                 };
                 /** @description Not found */
@@ -2036,6 +4134,100 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/computations/{computation_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a computation end without a result. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    computation_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/computations/{computation_id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin an interrupted computation again, from the best it had. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    computation_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -2198,6 +4390,113 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/templates/{template_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a template. Jobs that began with it stay as they are. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    template_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/adoptions/{adoption_id}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adopt again what was in force before an adoption, on the estate as it is now. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    adoption_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["GoBackSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanListItemSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/nights/{day}/runs/{job}/{occurrence}": {
         parameters: {
             query?: never;
@@ -2304,20 +4603,42 @@ export interface components {
             disk?: string;
             verify?: string;
             minutes?: number;
+            window?: string | null;
+            at_window_end?: string;
+            /** @description of an item: the list of the plan file */
+            list?: string;
+            id?: string;
+            /** @description an entry as the plan file has it */
+            value?: {
+                [key: string]: unknown;
+            };
+            /** @description new values by key, as the plan file has them */
+            changes?: {
+                [key: string]: unknown;
+            };
+            /** @description new jobs: id, name, machines, repository */
+            parts?: {
+                [key: string]: unknown;
+            }[];
+            from_job?: string;
         } & {
             [key: string]: unknown;
         };
         ChangeSchema: {
             operation: components["schemas"]["OperationSchema"];
             words: string;
+            actor: string;
         };
         DraftSchema: {
             id: number;
             plan_id: number;
             name: string;
             revision: number;
+            base_version: number;
             changes: components["schemas"]["ChangeSchema"][];
             can_redo: boolean;
+            /** @description the next redo first */
+            undone: components["schemas"]["ChangeSchema"][];
         };
         ScheduleSchema: {
             position: number;
@@ -2328,7 +4649,10 @@ export interface components {
             weekly: boolean;
         };
         ClauseSchema: {
+            key: string;
             lead: string;
+            /** @description whether it goes without saying */
+            plain: boolean;
             text: string;
         };
         JobSchema: {
@@ -2371,8 +4695,14 @@ export interface components {
             plan_id: number;
             name: string;
             revision: number;
+            base_version: number;
             changes: components["schemas"]["ChangeSchema"][];
             can_redo: boolean;
+            /** @description the next redo first */
+            undone: components["schemas"]["ChangeSchema"][];
+        };
+        RenameSchema: {
+            name: string;
         };
         CredentialSchema: {
             id: number;
@@ -2419,6 +4749,24 @@ export interface components {
         } & {
             [key: string]: unknown;
         };
+        JobRowSchema: {
+            id: string;
+            name: string;
+            priority: number;
+            locked: boolean;
+            on_hold: boolean;
+            machines: number;
+            used_gib: number;
+            selects: string;
+            runs: string;
+            repository: string;
+            window: string | null;
+            kept: string;
+        };
+        JobListSchema: {
+            total: number;
+            jobs: components["schemas"]["JobRowSchema"][];
+        };
         SubjectSchema: {
             kind: string;
             id: string;
@@ -2449,6 +4797,25 @@ export interface components {
                 [key: string]: unknown;
             };
             dismissed: number;
+        };
+        CellSchema: {
+            proxy: string;
+            best: string | null;
+            disks: {
+                [key: string]: unknown;
+            };
+            unreached: number;
+            jobs: string[];
+        };
+        ReachRowSchema: {
+            name: string;
+            machines: number;
+            used_gib: number;
+            cells: components["schemas"]["CellSchema"][];
+        };
+        ReachSchema: {
+            proxies: string[];
+            rows: components["schemas"]["ReachRowSchema"][];
         };
         NewDraftSchema: {
             name: string;
@@ -2510,6 +4877,41 @@ export interface components {
             to_review: string[];
             as_of: string;
             rows: components["schemas"]["MachineEntrySchema"][];
+        };
+        StateSchema: {
+            verdict: string;
+            over_s: number;
+            lost: number;
+            last_end: string | null;
+        };
+        RemedySchema: {
+            key: string;
+            words: string;
+            amounts: number;
+            takes_away: boolean;
+        };
+        NeedSchema: {
+            name: string;
+            label: string;
+            bytes: number;
+            due: string;
+            by: string;
+            earliest: string | null;
+            share: number | null;
+            jobs: string[];
+        };
+        SizingSchema: {
+            state: components["schemas"]["StateSchema"];
+            pressed: string[];
+            remedies: components["schemas"]["RemedySchema"][];
+            needs: components["schemas"]["NeedSchema"][];
+        };
+        SizingRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            /** Format: date */
+            night: string;
+            operations?: components["schemas"]["OperationSchema"][];
         };
         ReasonSchema: {
             kind: string;
@@ -2663,6 +5065,11 @@ export interface components {
         AdoptSchema: {
             /** @default  */
             note: string;
+            /**
+             * @description adopt what can never work, with a note
+             * @default false
+             */
+            despite: boolean;
         };
         SourcesSchema: {
             sources: components["schemas"]["SourceSchema"][];
@@ -2711,16 +5118,518 @@ export interface components {
             /** @default null */
             base_version: number | null;
         };
+        ScenarioSchema: {
+            words: string[];
+            nights: components["schemas"]["NightSummarySchema"][];
+        };
+        WeeksAskedSchema: {
+            /** @default null */
+            draft: number | null;
+            day: string;
+            happens?: {
+                [key: string]: unknown;
+            }[];
+        };
+        SaidSchema: {
+            schedule: {
+                [key: string]: unknown;
+            } | null;
+            words: string | null;
+            reason: string | null;
+            examples: string[];
+        };
+        SayRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            text: string;
+            /**
+             * @default incremental
+             * @enum {string}
+             */
+            kind: "full" | "incremental" | "differential";
+            /** Format: date */
+            day: string;
+            /** @default null */
+            time_zone: string | null;
+        };
+        ScoreSchema: {
+            lost: number;
+            rpo_missed: number;
+            rpo_s: number;
+            over_s: number;
+            skipped: number;
+            margin_s: number;
+            strain_s: number;
+            fits: boolean;
+        };
+        CurvePointSchema: {
+            seconds: number;
+            grades: number[];
+        };
+        ProgressSchema: {
+            phase?: string;
+            evaluations?: number;
+            moves?: number;
+            score?: components["schemas"]["ScoreSchema"];
+            fits?: boolean;
+            parts?: number;
+            parts_done?: number;
+            curve?: components["schemas"]["CurvePointSchema"][];
+            best?: {
+                [key: string]: unknown;
+            }[];
+            samples?: number;
+            of?: number;
+        };
+        NightToldSchema: {
+            /** Format: date */
+            date: string;
+            /** @enum {string} */
+            verdict: "fits" | "tight" | "over";
+            last_end: string | null;
+            over_s: number;
+            lost: number;
+            skipped: number;
+            fulls: number;
+        };
+        PlanToldSchema: {
+            score: components["schemas"]["ScoreSchema"];
+            strained: string;
+            nights: components["schemas"]["NightToldSchema"][];
+        };
+        MoveSchema: {
+            operation: {
+                [key: string]: unknown;
+            };
+            words: string;
+            reason: string;
+            brings: string[];
+            without: components["schemas"]["ScoreSchema"];
+        };
+        LeastNeedSchema: {
+            resource: string;
+            part: number;
+            /** Format: date */
+            night: string;
+            needed_s: number;
+            open_s: number;
+        };
+        BoundSchema: {
+            lost: number;
+            rpo_missed: number;
+            over_s: number;
+            worst: number;
+            binding: string[];
+            longest: string | null;
+            words: string;
+            peaks: components["schemas"]["LeastNeedSchema"][];
+        };
+        SpreadSchema: {
+            change: number;
+            rate: number;
+            stream: number;
+        };
+        NightConfidenceSchema: {
+            /** Format: date */
+            date: string;
+            median_end: string | null;
+            late_end: string | null;
+            holds: number;
+        };
+        ResultSchema: {
+            ended?: string;
+            evaluations?: number;
+            seconds?: number;
+            curve?: components["schemas"]["CurvePointSchema"][];
+            before?: components["schemas"]["PlanToldSchema"];
+            after?: components["schemas"]["PlanToldSchema"];
+            moves?: components["schemas"]["MoveSchema"][];
+            bound?: components["schemas"]["BoundSchema"];
+            samples?: number;
+            spread?: components["schemas"]["SpreadSchema"];
+            nights?: components["schemas"]["NightConfidenceSchema"][];
+        };
+        ComputationSchema: {
+            id: number;
+            /** @enum {string} */
+            kind: "balance" | "confidence";
+            asked: {
+                [key: string]: unknown;
+            };
+            /** @enum {string} */
+            state: "running" | "done" | "cancelled" | "failed" | "interrupted";
+            /** @description the plan has been changed since */
+            stale: boolean;
+            progress: components["schemas"]["ProgressSchema"];
+            result: components["schemas"]["ResultSchema"] | null;
+            message: string;
+            actor: string;
+            created_at: string;
+            ended_at: string | null;
+        };
+        BalanceRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            day: string;
+            happens?: {
+                [key: string]: unknown;
+            }[];
+            /** @default 1 */
+            weeks: number;
+            /** @default null */
+            jobs: string[] | null;
+            /** @default null */
+            kinds: ("start" | "night" | "spread" | "order" | "proxies" | "streams" | "repository" | "synthetic")[] | null;
+            /** @default 15 */
+            most_moves: number;
+            /** @default 30 */
+            seconds: number;
+            /** @default 20000 */
+            most_evaluations: number;
+            /** @default 0.85 */
+            comfort: number;
+            /** @default 1 */
+            seed: number;
+        };
+        ReachReasonSchema: {
+            host: string;
+            datastore: string;
+            disks: number;
+            transport: string | null;
+            pinned: boolean;
+            why: string[];
+        };
+        WhySchema: {
+            reasons: components["schemas"]["ReachReasonSchema"][];
+        };
+        JobProblemSchema: {
+            job: string;
+            clause: string;
+            weight: string;
+            words: string;
+        };
+        SelectedSchema: {
+            machine: string;
+            by: string[];
+            disks: string[];
+            left_out: string[];
+            used_gib: number;
+            protected_bytes: number;
+            elsewhere: string[];
+        };
+        NearSchema: {
+            machine: string;
+            why: string;
+            used_gib: number;
+            elsewhere: string[];
+        };
+        UpcomingSchema: {
+            at: string;
+            local: string;
+            time_zone: string;
+            kind: string | null;
+            note: string;
+        };
+        ScheduleLookSchema: {
+            words: string;
+            kind: string;
+            time_zone: string;
+            a_day: number | null;
+            upcoming: components["schemas"]["UpcomingSchema"][];
+        };
+        JobNightSchema: {
+            /** Format: date */
+            date: string;
+            forecast: boolean;
+            verdict: string | null;
+            runs: number;
+            kinds: string[];
+            start: string | null;
+            end: string | null;
+            over_s: number;
+            not_done: number;
+            wire_bytes: number;
+            source_bytes: number;
+        };
+        LookSchema: {
+            job: string;
+            value: {
+                [key: string]: unknown;
+            };
+            clauses: components["schemas"]["ClauseSchema"][];
+            text: string;
+            problems: components["schemas"]["JobProblemSchema"][];
+            machines: number;
+            protected_bytes: number;
+            selected: components["schemas"]["SelectedSchema"][];
+            near: components["schemas"]["NearSchema"][];
+            near_count: number;
+            joins: string;
+            schedules: components["schemas"]["ScheduleLookSchema"][];
+            nights: components["schemas"]["JobNightSchema"][];
+            points_before: number;
+        };
+        LookRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+            /** Format: date */
+            night: string;
+        };
+        RoomStartSchema: {
+            at: string;
+            local: string;
+            end: string | null;
+            length_s: number;
+            verdict: string;
+            harms_s: number;
+            left_s: number | null;
+            rank: number;
+            why: string;
+        };
+        RoomSchema: {
+            forecast: boolean;
+            starts: components["schemas"]["RoomStartSchema"][];
+        };
+        RoomRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+            /** @enum {string} */
+            kind: "full" | "incremental" | "differential";
+            /** Format: date */
+            night: string;
+        };
+        TemplateSchema: {
+            id: number;
+            name: string;
+            value: {
+                [key: string]: unknown;
+            };
+        };
+        NewTemplateSchema: {
+            name: string;
+            value: {
+                [key: string]: unknown;
+            };
+        };
+        AdoptionSchema: {
+            id: number;
+            version: number;
+            before_version: number | null;
+            note: string;
+            words: string[];
+            actor: string;
+            at: string;
+            in_force: boolean;
+        };
+        AdviceSchema: {
+            key: string;
+            helps: boolean;
+            words: string;
+            operations: components["schemas"]["OperationSchema"][];
+            fits: boolean;
+            after: components["schemas"]["StateSchema"] | null;
+            tried: number;
+        };
+        TryRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            /** Format: date */
+            night: string;
+            operations?: components["schemas"]["OperationSchema"][];
+            key: string;
+        };
+        BegunSchema: {
+            value: {
+                [key: string]: unknown;
+            };
+        };
+        BeginRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            name: string;
+            /** Format: date */
+            day: string;
+            machines?: string[];
+            /** @default null */
+            like: string | null;
+            /** @default null */
+            template: number | null;
+        };
+        CostSchema: {
+            option: string;
+            words: string;
+            seconds: number;
+            wire_bytes: number;
+        };
+        CostsSchema: {
+            costs: components["schemas"]["CostSchema"][];
+        };
+        JobAskedSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+        };
+        JobGroupSchema: {
+            id: string;
+            name: string;
+            machines: string[];
+            full_s: number;
+            incremental_s: number;
+        };
+        SplitSchema: {
+            groups: components["schemas"]["JobGroupSchema"][];
+            /** @description seconds of fulls if dealt by count */
+            by_count: number[];
+        };
+        SplitRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+            groups: number;
+        };
         WeekSchema: {
             /** Format: date */
             monday: string;
             nights: components["schemas"]["NightSummarySchema"][];
+        };
+        LaneSchema: {
+            id: string;
+            label: string;
+            /** @description [job, machine or -1, kind, start, moved, end, mark] of each stretch: places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, copy, rewrite; seconds from `start`; marks none, past its window, not done, skipped */
+            rows: number[][];
+        };
+        LanesSchema: {
+            start: string;
+            end: string;
+            cut: boolean;
+            jobs: string[];
+            machines: string[];
+            lanes: components["schemas"]["LaneSchema"][];
         };
         ChosenSourcesSchema: {
             sources: number[];
         };
         AcceptancesSchema: {
             acceptances: components["schemas"]["AcceptanceSchema"][];
+        };
+        PlacedSchema: {
+            volume: string;
+            capacity_gib: number;
+            points: number;
+            used_bytes: number;
+            full_at: string | null;
+        };
+        ItemSchema: {
+            id: string;
+            label: string;
+            value: {
+                [key: string]: unknown;
+            };
+            loads: string[];
+            used_by: string[];
+            /** @description what deserves a look */
+            notes: string[];
+            /** @description of a proxy: what it is */
+            form: string | null;
+            advised_slots: number | null;
+            advised_by: string | null;
+            reads_directly: string[];
+            points: number | null;
+            /** @description of a repository, before the horizon */
+            used_bytes: number | null;
+            volumes: components["schemas"]["PlacedSchema"][];
+        };
+        FlowSchema: {
+            from: string;
+            to: string;
+            by: string;
+            count: number;
+            over: string[];
+        };
+        PathsSchema: {
+            sites: components["schemas"]["ItemSchema"][];
+            links: components["schemas"]["ItemSchema"][];
+            hosts: components["schemas"]["ItemSchema"][];
+            datastores: components["schemas"]["ItemSchema"][];
+            proxies: components["schemas"]["ItemSchema"][];
+            repositories: components["schemas"]["ItemSchema"][];
+            flows: components["schemas"]["FlowSchema"][];
+        };
+        LoadOfItemSchema: {
+            name: string;
+            label: string;
+            unit: string;
+            total: number[];
+            capacity: number[] | null;
+            waiting: number[];
+            full_s: number;
+            peak: number;
+            waiting_jobs: string[];
+        };
+        NightLoadsSchema: {
+            date: string;
+            start: string;
+            end: string;
+            forecast: boolean;
+            loads: components["schemas"]["LoadOfItemSchema"][];
+        };
+        PointAheadSchema: {
+            repository: string;
+            kind: string;
+            at: string;
+            stored_bytes: number;
+            base_at: string | null;
+            kept_by: string[];
+            carries: number;
+            cold: boolean;
+        };
+        SpaceStepSchema: {
+            at: string;
+            bytes: number;
+        };
+        SpaceAheadSchema: {
+            repository: string;
+            steps: components["schemas"]["SpaceStepSchema"][];
+        };
+        PointsAheadSchema: {
+            machine: string | null;
+            /** @description 400 */
+            most_days: number;
+            points: components["schemas"]["PointAheadSchema"][];
+            space: components["schemas"]["SpaceAheadSchema"][] | null;
+        };
+        PointsRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+            /** Format: date */
+            day: string;
+            /** @default null */
+            machine: string | null;
+        };
+        ConfidenceRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            day: string;
+            happens?: {
+                [key: string]: unknown;
+            }[];
+            /** @default 300 */
+            samples: number;
+            /** @default 1 */
+            seed: number;
+            change?: number;
+            rate?: number;
+            stream?: number;
         };
         NightSchema1: {
             /** Format: date */
@@ -2791,6 +5700,79 @@ export interface components {
         ChosenDifferencesSchema: {
             ids: number[];
         };
+        ChoicesSchema: {
+            fields: {
+                [key: string]: unknown;
+            };
+            disk_fields: {
+                [key: string]: unknown;
+            };
+            values: {
+                [key: string]: unknown;
+            };
+            windows: string[];
+            repositories: string[];
+            proxies: string[];
+            calendars: string[];
+            time_zones: string[];
+            jobs: {
+                [key: string]: unknown;
+            }[];
+        };
+        OpeningSchema: {
+            opens: string;
+            closes: string;
+            clock_moves_s: number;
+            exception: boolean;
+        };
+        JobInWindowSchema: {
+            job: string;
+            name: string;
+            at_window_end: string;
+            locked: boolean;
+        };
+        TouchSchema: {
+            job: string;
+            name: string;
+            occurrence: string;
+            ended: string;
+            left_s: number;
+            lost: number;
+        };
+        WindowSchema: {
+            id: string;
+            value: {
+                [key: string]: unknown;
+            };
+            openings: components["schemas"]["OpeningSchema"][];
+            clock_changes: components["schemas"]["OpeningSchema"][];
+            jobs: components["schemas"]["JobInWindowSchema"][];
+            touching: components["schemas"]["TouchSchema"][];
+        };
+        CalendarSchema: {
+            id: string;
+            value: {
+                [key: string]: unknown;
+            };
+            used_by: string[];
+        };
+        WindowsSchema: {
+            windows: components["schemas"]["WindowSchema"][];
+            calendars: components["schemas"]["CalendarSchema"][];
+            jobs_without: components["schemas"]["JobInWindowSchema"][];
+        };
+        SideSchema: {
+            side: string;
+            name: string;
+            nights: components["schemas"]["NightSummarySchema"][];
+        };
+        PlanChangeSchema: {
+            kind: string;
+            subject: string;
+            id: string;
+            name: string;
+            lines: string[];
+        };
         FindingSchema: {
             key: string;
             kind: string;
@@ -2804,6 +5786,14 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        CompareSchema: {
+            one: components["schemas"]["SideSchema"];
+            other: components["schemas"]["SideSchema"];
+            changes: components["schemas"]["PlanChangeSchema"][];
+            came: components["schemas"]["FindingSchema"][];
+            went: components["schemas"]["FindingSchema"][];
+            stayed: number;
+        };
         FindingsSchema: {
             findings: components["schemas"]["FindingSchema"][];
         };
@@ -2812,6 +5802,46 @@ export interface components {
             kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed";
             /** @enum {string|null} */
             action: "accept" | "dismiss" | null;
+        };
+        HolidaySchema: {
+            /** Format: date */
+            date: string;
+            name: string;
+        };
+        IcsProblemSchema: {
+            event: string;
+            property: string;
+            value: string;
+            reason: string;
+        };
+        IcsSchema: {
+            dates: components["schemas"]["HolidaySchema"][];
+            problems: components["schemas"]["IcsProblemSchema"][];
+        };
+        IcsFormSchema: {
+            /** Format: binary */
+            file: string;
+        };
+        WaySchema: {
+            name: string;
+            words: string;
+            now: boolean;
+            changes: {
+                [key: string]: unknown;
+            };
+            runs: number;
+            moved_bytes: number;
+            read_bytes: number;
+            longest_s: number;
+            usual_s: number;
+            space_bytes: number;
+            chain_points: number;
+            restore_s: number | null;
+        };
+        TradeoffsSchema: {
+            weeks: number;
+            largest: string | null;
+            ways: components["schemas"]["WaySchema"][];
         };
         ReadFileSchema: {
             name: string;
@@ -2839,6 +5869,28 @@ export interface components {
             more_problems: number;
             fields: string[];
             jobs: components["schemas"]["JobEffectSchema"][];
+        };
+        JobWeekSchema: {
+            job: string;
+            nights: components["schemas"]["JobNightSchema"][];
+        };
+        JobWeeksSchema: {
+            jobs: components["schemas"]["JobWeekSchema"][];
+        };
+        LoadUserSchema: {
+            job: string;
+            name: string;
+            amount: number;
+            waited_s: number;
+        };
+        WeekOfLoadSchema: {
+            nights: components["schemas"]["NightLoadsSchema"][];
+            users: components["schemas"]["LoadUserSchema"][];
+        };
+        ValidationSchema: {
+            stops: components["schemas"]["JobProblemSchema"][];
+            look: components["schemas"]["JobProblemSchema"][];
+            breaks: components["schemas"]["FindingSchema"][];
         };
         SuggestionSchema: {
             words: string;
@@ -2944,6 +5996,10 @@ export interface components {
             worst_exposure_s: number | null;
             next_runs: components["schemas"]["NextRunSchema"][];
             offers: components["schemas"]["JobOfferSchema"][];
+        };
+        GoBackSchema: {
+            /** @default  */
+            note: string;
         };
         ReadingSchema: {
             disk: string;

@@ -1,7 +1,8 @@
-import { Minus, Plus, Table as TableIcon } from "lucide-react";
+import { Minus, Plus, Printer, Table as TableIcon } from "lucide-react";
 import { type ReactNode, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
 import type { Night, Run } from "../api/client";
+import type { LaneBy } from "../api/queries";
+import { useAddress } from "../shell/address";
 import { useTheme } from "../shell/theme";
 import { useWorkbench } from "../shell/workbench";
 import { clock, dateWords, millis } from "../time/time";
@@ -29,7 +30,9 @@ import { JobSheet } from "./JobSheet";
 import { Keys } from "./Keys";
 import { Lanes } from "./Lanes";
 import { paintAxis, paletteOf, prepared } from "./paint";
+import { Overview } from "./Overview";
 import { Rooflines } from "./Rooflines";
+import { RoomStrip } from "./RoomStrip";
 
 const SORTINGS = [
   { value: "trouble", label: "trouble" },
@@ -37,6 +40,7 @@ const SORTINGS = [
   { value: "size", label: "size" },
   { value: "plan", label: "plan order" },
 ];
+const LANES = ["job", "machine", "host", "proxy", "repository", "link", "tier"].map((value) => ({ value, label: value }));
 const SCROLLBAR_PX = 14;
 
 /** The board: lanes of jobs against the hours of a night, and the rooflines below them. */
@@ -61,8 +65,12 @@ export function Board() {
 function NightBoard({ night }: { night: Night }) {
   const bench = useWorkbench();
   const { plan, jobs } = bench;
-  const [search, setSearch] = useSearchParams();
+  const { search, set: setAddress } = useAddress();
   const asTable = search.get("as") === "table";
+  const by = (LANES.find((lanes) => lanes.value === search.get("lanes"))?.value ?? "job") as LaneBy;
+  const wide = search.get("span") === "week" ? "week" : "night";
+  const overview = by !== "job" || wide === "week";
+  const [room, setRoom] = useState(false);
   const [sorting, setSorting] = useState<Sorting>("trouble");
   const [opened, setOpened] = useState<{ job: string; occurrence: string | null } | null>(null);
   const [hovered, setHovered] = useState<string | null>(null);
@@ -79,7 +87,7 @@ function NightBoard({ night }: { night: Night }) {
     const observer = new ResizeObserver(() => setWidth(box.clientWidth));
     observer.observe(box);
     return () => observer.disconnect();
-  }, [asTable]);
+  }, [asTable, overview]);
 
   // The order of the lanes holds still while something is moved.
   const sorted = useMemo(() => lanesOf(night, plan.jobs, sorting), [night, plan.jobs, sorting]);
@@ -93,21 +101,31 @@ function NightBoard({ night }: { night: Night }) {
     [sorted, order],
   );
 
+  const { week } = bench;
   const bounds = useMemo(
-    () => ({ from: millis(night.start), to: millis(night.end) }),
-    [night.start, night.end],
+    () =>
+      wide === "week" && week.length
+        ? { from: millis(week[0]!.start), to: millis(week.at(-1)!.end) }
+        : { from: millis(night.start), to: millis(night.end) },
+    [night.start, night.end, week, wide],
   );
   // The span that fits the night when it is opened stays until it is zoomed by hand.
-  const [view, setView] = useState(() => ({ date: night.date, span: fittingSpan(night) }));
-  if (view.date !== night.date) setView({ date: night.date, span: fittingSpan(night) });
+  const shownKey = wide === "week" ? `week ${bounds.from}` : night.date;
+  const fitting = () => (wide === "week" ? bounds : fittingSpan(night));
+  const [view, setView] = useState(() => ({ key: shownKey, span: fitting() }));
+  if (view.key !== shownKey) setView({ key: shownKey, span: fitting() });
   const span = view.span;
   const scale: TimeScale = useMemo(
     () => ({ ...span, width: Math.max(0, width - LABEL_WIDTH - SCROLLBAR_PX) }),
     [span, width],
   );
   const setSpan = useCallback(
-    (next: Span) => setView({ date: night.date, span: next }),
-    [night.date],
+    (next: Span) => setView({ key: shownKey, span: next }),
+    [shownKey],
+  );
+  const choose = useCallback(
+    (key: string, value: string, usual: string) => setAddress({ [key]: value === usual ? null : value }),
+    [setAddress],
   );
   const zoom = useCallback(
     (factor: number, around = (span.from + span.to) / 2) => setSpan(zoomed(span, factor, around, bounds)),
@@ -123,13 +141,10 @@ function NightBoard({ night }: { night: Night }) {
     setOpened(null);
     setFinding((now) => !now);
   }, []);
-  const toggleTable = useCallback(() => {
-    setSearch((now) => {
-      if (now.get("as")) now.delete("as");
-      else now.set("as", "table");
-      return now;
-    });
-  }, [setSearch]);
+  const toggleTable = useCallback(
+    () => setAddress({ as: new URLSearchParams(window.location.search).get("as") ? null : "table" }),
+    [setAddress],
+  );
 
   // Keys of the whole board; those of a bar are handled where the bar is.
   useEffect(() => {
@@ -148,6 +163,8 @@ function NightBoard({ night }: { night: Night }) {
         else bench.discard();
       } else if (key === "t") toggleTable();
       else if (key === "f") toggleFindings();
+      else if (key === "r" && opened) setRoom((now) => !now);
+      else if (key === "w") choose("span", wide === "week" ? "night" : "week", "night");
       else if (event.key === "?") setKeysOpen(true);
       else if (event.key === "+") zoom(0.7);
       else if (event.key === "-") zoom(1 / 0.7);
@@ -157,12 +174,12 @@ function NightBoard({ night }: { night: Night }) {
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [bench, close, finding, keysOpen, night, opened, setSpan, toggleFindings, toggleTable, zoom]);
+  }, [bench, choose, close, finding, keysOpen, night, opened, setSpan, toggleFindings, toggleTable, wide, zoom]);
 
   // Ctrl+wheel zooms, a sideways wheel moves along; React's own wheel handler may not prevent.
   useEffect(() => {
     const box = frame.current;
-    if (!box) return;
+    if (!box || overview) return;
     const onWheel = (event: WheelEvent) => {
       const x = event.clientX - box.getBoundingClientRect().left - LABEL_WIDTH;
       if (event.ctrlKey) zoom(event.deltaY > 0 ? 1.15 : 1 / 1.15, instantAt(scale, x));
@@ -174,7 +191,7 @@ function NightBoard({ night }: { night: Night }) {
     };
     box.addEventListener("wheel", onWheel, { passive: false });
     return () => box.removeEventListener("wheel", onWheel);
-  }, [bounds, scale, setSpan, span, zoom, asTable]);
+  }, [bounds, scale, setSpan, span, zoom, asTable, overview]);
 
   const sheetJob = opened ? jobs.get(opened.job) : undefined;
   const sheetRuns = night.run_list.filter((run) => run.job === opened?.job);
@@ -187,14 +204,20 @@ function NightBoard({ night }: { night: Night }) {
     <div className="flex min-h-0 flex-1">
       <main className="flex min-w-0 flex-1 flex-col" aria-label="Board">
         <Heading night={night}>
-          <Choice lead="Lanes by" value={sorting} options={SORTINGS} onChange={(v) => setSorting(v as Sorting)} />
-          <Choices
+          <Choice lead="Lanes by" value={by} options={LANES} onChange={(v) => choose("lanes", v, "job")} />
+          <Choice lead="sorted by" value={sorting} options={SORTINGS} onChange={(v) => setSorting(v as Sorting)} />
+          <Hint text="The whole week on one axis, and back (W)">
+            <Button look="plain" aria-pressed={wide === "week"} onClick={() => choose("span", wide === "week" ? "night" : "week", "night")}>
+              Week
+            </Button>
+          </Hint>
+          {!overview && <Choices
             lead="Rooflines"
             said={String(night.loads.length)}
             values={night.loads.map((load) => load.name)}
             options={plan.loads.map((load) => ({ value: load.name, label: load.label }))}
             onChange={bench.setLoads}
-          />
+          />}
           {!asTable && (
             <span className="flex items-center">
               <Hint text="Zoom out (−)">
@@ -219,6 +242,11 @@ function NightBoard({ night }: { night: Night }) {
               <TableIcon size={14} aria-hidden /> {asTable ? "Board" : "Table"}
             </Button>
           </Hint>
+          <Hint text="Print the board as it stands">
+            <Button look="plain" className="print:hidden" aria-label="Print the board" onClick={() => window.print()}>
+              <Printer size={14} aria-hidden />
+            </Button>
+          </Hint>
           <Hint text="Keys of the board (?)">
             <Button look="plain" aria-label="Keys of the board" onClick={() => setKeysOpen(true)}>
               ?
@@ -226,11 +254,23 @@ function NightBoard({ night }: { night: Night }) {
           </Hint>
         </Heading>
         <Reasons night={night} onOpen={(job) => open(job, null)} />
-        {asTable ? (
+        {overview ? (
+          <Overview
+            by={by}
+            span={wide}
+            sorting={sorting}
+            view={span}
+            bounds={bounds}
+            asTable={asTable}
+            onView={setSpan}
+            onOpen={(job) => open(job, null)}
+          />
+        ) : asTable ? (
           <BoardTable lanes={lanes} chosen={opened?.job ?? null} onOpen={open} />
         ) : (
           <div ref={frame} className="flex min-h-0 flex-1 flex-col">
             <Axis night={night} scale={scale} />
+            {room && sheetJob && <RoomStrip job={sheetJob} run={sheetRun} scale={scale} onClose={() => setRoom(false)} />}
             {width > 0 && (
               <>
                 <Lanes
@@ -267,6 +307,7 @@ function NightBoard({ night }: { night: Night }) {
           runs={sheetRuns}
           run={sheetRun}
           onRun={(run) => open(run.job, run)}
+          onRoom={() => setRoom(!room)}
           onClose={close}
         />
       )}

@@ -1,8 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { useState } from "react";
+import { Link } from "react-router";
 import type { Finding, Suggestion } from "../api/client";
 import { findingsQuery, helpQuery } from "../api/queries";
+import { useJobLinks } from "../shell/links";
 import { useWorkbench } from "../shell/workbench";
 import { duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
@@ -91,6 +93,7 @@ const HELPED = new Set([
 
 function Entry({ finding, onOpenJob }: { finding: Finding; onOpenJob: (job: string) => void }) {
   const [asked, setAsked] = useState(false);
+  const links = useJobLinks();
   const job = finding.subjects.find((subject) => subject.kind === "job")?.id;
   return (
     <li className="py-1.5 pl-[18px]">
@@ -106,6 +109,11 @@ function Entry({ finding, onOpenJob }: { finding: Finding; onOpenJob: (job: stri
           <button type="button" className="underline underline-offset-2" onClick={() => onOpenJob(job)}>
             Open the job
           </button>
+        )}
+        {finding.kind === "unprotected" && (
+          <Link className="underline underline-offset-2" to={links.fresh(finding.subjects.filter((s) => s.kind === "machine").map((s) => s.id))}>
+            A new job for it
+          </Link>
         )}
       </p>
       {asked && <Help finding={finding} />}

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
+import { Link } from "react-router";
 import type { Job, MachineRun, Run } from "../api/client";
 import { runQuery } from "../api/queries";
+import { useJobLinks } from "../shell/links";
 import { useWorkbench } from "../shell/workbench";
 import { clock, dayClock, duration } from "../time/time";
 import { Sheet } from "../ui/Sheet";
@@ -11,23 +13,25 @@ import { Account } from "./Account";
 import { kindOf, runLines } from "./explain";
 
 /** The facts of a job beside the board: its sentence, its runs that night, the machines of one. */
-export function JobSheet({ job, runs, run, onRun, onClose }: {
+export function JobSheet({ job, runs, run, onRun, onRoom, onClose }: {
   job: Job;
   runs: Run[];
   run: Run | null;
   onRun: (run: Run) => void;
+  onRoom: () => void;
   onClose: () => void;
 }) {
   const { plan, moves } = useWorkbench();
+  const links = useJobLinks();
   const zone = plan.time_zone;
   return (
     <Sheet label={`Job ${job.name}`} title={job.name} onClose={onClose}>
       <p className="mb-3 text-ink-2">
         Priority {job.priority} of 5 · {count(job.machines, "machine")}, {gib(job.used_gib)} used
-        {job.locked && " · locked"}
+        {job.locked && " · locked"} · <Link className="underline underline-offset-2" to={links.job(job.id)}>Edit its sentence</Link> · <button type="button" className="underline underline-offset-2" onClick={onRoom}>Where is room?</button>
       </p>
       <dl className="mb-4 grid grid-cols-[auto_1fr] gap-x-2.5 gap-y-1.5">
-        {job.clauses.map((clause) => (
+        {job.clauses.filter((clause) => !clause.plain).map((clause) => (
           <div key={clause.lead} className="contents">
             <dt className="text-right font-semibold">{clause.lead}</dt>
             <dd>{clause.text}</dd>

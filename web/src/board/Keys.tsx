@@ -14,6 +14,8 @@ const KEYS: [string[], string][] = [
   [["Esc"], "Close the sheet, or drop the moves not saved"],
   [["F"], "What is wrong with this week, and what helps"],
   [["T"], "The night as a table, and back"],
+  [["W"], "The whole week on one axis, and back"],
+  [["R"], "Where is room for the job that is open"],
   [["+", "−", "0"], "Zoom in, zoom out, fit the night"],
   [["?"], "This list"],
 ];

@@ -122,36 +122,46 @@ export function Lanes(props: Props) {
     return Math.round(((event.clientX - from.startX) * perPixel) / step) * step;
   };
 
+  /** Where a drag stands with the pointer here. */
+  const draggedTo = (event: PointerEvent, from: Drag): Drag => {
+    const night = nightUnder(event);
+    const moved = from.moved || night !== null || Math.abs(event.clientX - from.startX) >= DRAG_FROM_PX;
+    return { ...from, night, moved, minutes: night || !moved ? 0 : minutesOf(event, from) };
+  };
+
   const onDragMove = (event: PointerEvent) => {
     if (!drag) return;
-    const night = nightUnder(event);
-    if (!drag.moved && !night && Math.abs(event.clientX - drag.startX) < DRAG_FROM_PX) return;
-    const fixed = whyFixed(bench.jobs.get(drag.bar.run.job), drag.bar.run.schedule);
+    const now = draggedTo(event, drag);
+    if (!now.moved) return;
+    const { job, schedule } = drag.bar.run;
+    const fixed = whyFixed(bench.jobs.get(job), schedule);
     if (fixed) {
       bench.say(fixed);
       setDrag(null);
       return;
     }
-    const minutes = night ? 0 : minutesOf(event, drag);
-    if (minutes === drag.minutes && night === drag.night && drag.moved) return;
-    setDrag({ ...drag, minutes, night, moved: true });
-    const { job, schedule } = drag.bar.run;
-    if (!night && schedule !== null) {
-      bench.attempt(minutes ? { type: "start", job, schedule, minutes } : null);
+    if (now.minutes === drag.minutes && now.night === drag.night && drag.moved) return;
+    setDrag(now);
+    if (!now.night && schedule !== null) {
+      bench.attempt(now.minutes ? { type: "start", job, schedule, minutes: now.minutes } : null);
     }
   };
 
-  const onDragEnd = () => {
+  // The pointer is let go where this event says: the last move may not have been drawn yet.
+  const onDragEnd = (event: PointerEvent) => {
     if (!drag) return;
-    const { bar, minutes, night, moved } = drag;
+    const { bar, minutes, night, moved } = draggedTo(event, drag);
     const { job, schedule } = bar.run;
+    const fixed = moved ? whyFixed(bench.jobs.get(job), schedule) : null;
     setDrag(null);
     if (!moved) onOpen(job, bar.run);
+    else if (fixed) bench.say(fixed);
     else if (night && schedule !== null) {
       const days = daysBetween(bench.date, night);
       const planned = bench.jobs.get(job)?.schedules[schedule];
       if (planned?.kind !== "full" || !planned.weekly) bench.say("Only weekly fulls move by days.");
       else if (days) bench.move({ type: "full", job, schedule, days });
+      else bench.attempt(null);
     } else if (minutes && schedule !== null) {
       bench.move({ type: "start", job, schedule, minutes });
     } else bench.attempt(null);
@@ -178,7 +188,7 @@ export function Lanes(props: Props) {
       handlers.current.cancelDrag();
     };
     window.addEventListener("pointermove", (e) => handlers.current.onDragMove(e), { signal });
-    window.addEventListener("pointerup", () => handlers.current.onDragEnd(), { signal });
+    window.addEventListener("pointerup", (e) => handlers.current.onDragEnd(e), { signal });
     window.addEventListener("pointercancel", () => handlers.current.cancelDrag(), { signal });
     window.addEventListener("keydown", onEscape, { signal, capture: true });
     return () => control.abort();

@@ -1,7 +1,7 @@
 /** Painting lanes and rooflines on a canvas. */
 
 import type { Load } from "../api/client";
-import { clock, hourTicks, MINUTE } from "../time/time";
+import { clock, dayClock, hourTicks, MINUTE } from "../time/time";
 import {
   absolute,
   AXIS_HEIGHT,
@@ -15,6 +15,7 @@ import {
   valueAt,
   xOf,
 } from "./geometry";
+import { firstAfter, FOLDED_HEIGHT, type Piece, type Place, PLACE_PADDING, ROW_HEIGHT, visiblePlaces } from "./rows";
 
 export interface Palette {
   ground: string;
@@ -103,7 +104,7 @@ function hatch(context: CanvasRenderingContext2D, colour: string, ground: string
 
 function hourStep(scale: TimeScale): number {
   const pixels = scale.width / ((scale.to - scale.from) / (60 * MINUTE));
-  return pixels > 90 ? 1 : pixels > 42 ? 2 : pixels > 22 ? 3 : 6;
+  return pixels > 90 ? 1 : pixels > 42 ? 2 : pixels > 22 ? 3 : pixels > 9 ? 6 : 24;
 }
 
 function clipped(scale: TimeScale, from: number, to: number): [number, number] {
@@ -127,7 +128,8 @@ export function paintAxis(
     context.lineTo(x, AXIS_HEIGHT);
     context.stroke();
     context.fillStyle = palette.ink2;
-    if (x < scale.width - 34) context.fillText(clock(tick, zone), x + 5, AXIS_HEIGHT / 2);
+    const label = hourStep(scale) === 24 ? dayClock(tick, zone).split(" ")[0]! : clock(tick, zone);
+    if (x < scale.width - 34) context.fillText(label, x + 5, AXIS_HEIGHT / 2);
   }
   context.fillStyle = palette.hay;
   for (const mark of marks) {
@@ -588,4 +590,66 @@ function paintWaiting(
   context.fillStyle = colour;
   context.fill();
   context.globalAlpha = 1;
+}
+
+// --- lanes of places ----------------------------------------------------------------------------
+
+export interface PlacePaint {
+  places: readonly Place[];
+  tops: readonly number[];
+  folded: ReadonlySet<string>;
+  scale: TimeScale;
+  zone: string;
+  palette: Palette;
+  height: number;
+  scrolled: number;
+  /** From when to when any window is open; what lies outside is shaded. */
+  walls: Span | null;
+}
+
+/** Paint the places that can be seen, and of each row only what is in the span. */
+export function paintPlaces(context: CanvasRenderingContext2D, paint: PlacePaint) {
+  const { places, tops, folded, scale, palette: p, height, scrolled } = paint;
+  context.fillStyle = p.surface;
+  context.fillRect(0, 0, scale.width, height);
+  if (paint.walls) {
+    context.fillStyle = p.closed;
+    const opens = Math.max(0, xOf(scale, paint.walls.from));
+    const closes = Math.min(scale.width, xOf(scale, paint.walls.to));
+    context.fillRect(0, 0, opens, height);
+    context.fillRect(closes, 0, scale.width - closes, height);
+  }
+  paintGrid(context, scale, paint.zone, p, height);
+  const [first, last] = visiblePlaces(tops, places.length, scrolled, height);
+  for (let i = first; i < last; i++) {
+    const place = places[i]!;
+    const y = tops[i]! - scrolled;
+    context.fillStyle = p.rule;
+    context.fillRect(0, Math.round(y), scale.width, 1);
+    const low = folded.has(place.id);
+    if (low) context.globalAlpha = 0.55;
+    for (const [r, row] of place.rows.entries()) {
+      const top = low ? y + 6 : y + PLACE_PADDING / 2 + r * ROW_HEIGHT;
+      paintRow(context, row, scale, top, low ? FOLDED_HEIGHT - 12 : ROW_HEIGHT - 1, p);
+    }
+    context.globalAlpha = 1;
+  }
+}
+
+function paintRow(context: CanvasRenderingContext2D, row: readonly Piece[], scale: TimeScale, top: number, height: number, p: Palette) {
+  const hues = { full: p.slate, synthetic: p.slate, incremental: p.sage, differential: p.ochre, copy: p.plum, rewrite: p.ink2 };
+  for (let i = firstAfter(row, scale.from); i < row.length; i++) {
+    const piece = row[i]!;
+    if (piece.from > scale.to) break;
+    const left = Math.max(-2, xOf(scale, piece.from));
+    const width = Math.max(1.5, Math.min(scale.width + 2, xOf(scale, piece.to)) - left);
+    const low = piece.kind === "incremental" || piece.kind === "copy" || piece.kind === "rewrite";
+    context.fillStyle = piece.mark === "undone" || piece.mark === "past" ? p.barn : piece.mark === "skipped" ? p.hay : hues[piece.kind];
+    if (low) context.fillRect(left, top + Math.ceil(height / 2), width, Math.floor(height / 2));
+    else context.fillRect(left, top, width, height);
+    if (piece.kind === "synthetic" && width > 4) {
+      context.fillStyle = p.surface;
+      context.fillRect(left + 1, top + 1, width - 2, height - 3);
+    }
+  }
 }

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Download, Search } from "lucide-react";
 import { useCallback, useEffect, useState } from "react";
-import { useSearchParams } from "react-router";
+import { useAddress, useEscape } from "../shell/address";
 import { useWorkbench } from "../shell/workbench";
 import { mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
@@ -22,7 +22,7 @@ const GROUPS = ["none", "coverage", "folder", "host", "cluster", "site", "tag", 
 
 /** What is shown, kept in the address so that it can be saved as a bookmark and sent to others. */
 function useShown() {
-  const [search, setSearch] = useSearchParams();
+  const { search, set } = useAddress();
   const shown: Shown = {
     search: search.get("find") ?? "",
     coverage: search.getAll("coverage"),
@@ -33,20 +33,6 @@ function useShown() {
     descending: search.get("order") === "down",
     asOf: search.get("as_of") ? Number(search.get("as_of")) : null,
   };
-  const set = useCallback(
-    (changes: Record<string, string | string[] | null>) =>
-      setSearch(
-        (now) => {
-          for (const [key, value] of Object.entries(changes)) {
-            now.delete(key);
-            for (const each of Array.isArray(value) ? value : value === null ? [] : [value]) now.append(key, each);
-          }
-          return now;
-        },
-        { replace: true },
-      ),
-    [setSearch],
-  );
   return { shown, set, search };
 }
 
@@ -71,15 +57,15 @@ export function Estate() {
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
       if ((event.target as HTMLElement).closest("[role=menu], [role=dialog]")) return;
-      if (event.key === "Escape") close();
-      else if (event.key === "/" && !(event.target as HTMLElement).closest("input, textarea")) {
+      if (event.key === "/" && !(event.target as HTMLElement).closest("input, textarea")) {
         event.preventDefault();
         document.querySelector<HTMLElement>("[data-find]")?.focus();
       }
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [close]);
+  }, []);
+  useEscape(close);
 
   const mark = useCallback(
     (names: string[], add: boolean) =>
@@ -161,7 +147,7 @@ export function Estate() {
               <span className="sr-only">take this filter away</span>
             </Button>
           ))}
-          <label className="ml-auto flex min-w-28 flex-1 items-center justify-end gap-1">
+          <label className="ml-auto flex min-w-16 flex-1 items-center justify-end gap-1">
             <Search size={14} aria-hidden />
             <span className="sr-only">Find machines</span>
             <input
@@ -173,7 +159,7 @@ export function Estate() {
                 setTyped(event.target.value);
                 set({ find: event.target.value || null });
               }}
-              className="h-6 w-44 min-w-20 rounded-[3px] border border-rule-strong bg-surface px-1.5"
+              className="h-6 w-44 min-w-12 rounded-[3px] border border-rule-strong bg-surface px-1.5"
             />
           </label>
           <Choice
@@ -258,7 +244,7 @@ export function Estate() {
           onClose={close}
           onDone={() => {
             setMarked(new Set());
-            close();
+            if (new URLSearchParams(window.location.search).get("panel") === "facts") close();
           }}
         />
       )}

@@ -4,12 +4,14 @@ import { useWorkbench } from "../shell/workbench";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
 import { Sheet } from "../ui/Sheet";
+import { typedNumber } from "../ui/numbers";
 import { count } from "../ui/words";
 import { editFacts, type Machine } from "./queries";
 import { problemLines, useEstateChange } from "./useEstateChange";
 
 interface Fact {
-  field: "daily_change" | "compress_ratio" | "growth_per_year" | "churn_ceiling" | "rpo_hours" | "rto_hours";
+  /** Its name at the server: of a disk "DISK/used_gib", of every disk "*" in place of its name. */
+  field: string;
   label: string;
   /** What one unit on the screen is in the plan. */
   scale: number;
@@ -24,11 +26,20 @@ const FACTS: Fact[] = [
   { field: "rpo_hours", label: "RPO", scale: 1, unit: "hours" },
   { field: "rto_hours", label: "RTO", scale: 1, unit: "hours" },
 ];
-const REVERTED = ["daily_change", "compress_ratio", "growth_per_year"];
+const SIZES = [
+  { fact: "provisioned_gib", word: "provisioned" },
+  { fact: "used_gib", word: "used" },
+  { fact: "swap_gib", word: "swap, part of used" },
+];
+const sizesOf = (disk: string, called: string): Fact[] =>
+  SIZES.map(({ fact, word }) => ({ field: `${disk}/${fact}`, label: `${called}, ${word}`, scale: 1, unit: "GiB" }));
+const ON_EVERY_DISK = sizesOf("*", "Every disk");
 
-/** A number as people type it: with a point or a comma. */
-export function typedNumber(text: string): number {
-  return Number(text.trim().replace(",", "."));
+/** What the machine says of a fact now. */
+function valueNow(machine: Machine, field: string): unknown {
+  const [disk, fact] = [field.slice(0, field.lastIndexOf("/")), field.slice(field.lastIndexOf("/") + 1)];
+  const owner = field.includes("/") ? machine.disk_list.find((each) => each.id === disk) : machine;
+  return (owner as Record<string, unknown> | undefined)?.[fact];
 }
 
 /** State facts of one machine or of many; what is left empty stays as it is. */
@@ -46,7 +57,9 @@ export function FactsForm({ machines, before, onDone }: {
     if (!(problem instanceof ApiProblem)) return null;
     return problem.problem.errors?.find((error) => error.field === field)?.reason ?? null;
   };
-  const entered = FACTS.filter((fact) => typed[fact.field]);
+  const sizes = before ? before.disk_list.flatMap((disk) => sizesOf(disk.id, disk.id)) : ON_EVERY_DISK;
+  const facts = [...FACTS, ...sizes];
+  const entered = facts.filter((fact) => typed[fact.field]);
   const valid = entered.every((fact) => !Number.isNaN(typedNumber(typed[fact.field] ?? "")));
   const send = (revert: string[]) =>
     void run(() =>
@@ -69,8 +82,8 @@ export function FactsForm({ machines, before, onDone }: {
         if (entered.length && valid) send([]);
       }}
     >
-      {FACTS.map((fact) => {
-        const value = before?.[fact.field];
+      {facts.map((fact) => {
+        const value = before && valueNow(before, fact.field);
         return (
           <Field
             key={fact.field}
@@ -89,7 +102,7 @@ export function FactsForm({ machines, before, onDone }: {
           State it for {machines.length === 1 ? "this machine" : count(machines.length, "machine")}
         </button>
         {!before && (
-          <Button disabled={busy} onClick={() => send(REVERTED)}>
+          <Button disabled={busy} onClick={() => send(facts.map((fact) => fact.field))}>
             Bring back what was before
           </Button>
         )}

@@ -1,5 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
+import { useJobLinks } from "../shell/links";
 import { useWorkbench } from "../shell/workbench";
 import { dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
@@ -127,6 +129,9 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
               {disk.holds_backups && ", holds backups"}
               {disk.left_out_by.length > 0 && `, left out by ${disk.left_out_by.join(", ")}`}
             </span>
+            <Was machine={machine} fact={`${disk.id}/provisioned_gib`} show={(v) => `${gib(v)} provisioned`} />
+            <Was machine={machine} fact={`${disk.id}/used_gib`} show={(v) => `${gib(v)} used`} />
+            <Was machine={machine} fact={`${disk.id}/swap_gib`} show={(v) => `${gib(v)} swap`} />
           </li>
         ))}
       </ul>
@@ -147,7 +152,10 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
             <Was machine={machine} fact="daily_change" show={(v) => `${(v * 100).toFixed(1)} %`} />
           </dd>
           <dt className="text-ink-2">Levels off at</dt>
-          <dd>{percent(machine.churn_ceiling)} of what is used</dd>
+          <dd>
+            {percent(machine.churn_ceiling)} of what is used
+            <Was machine={machine} fact="churn_ceiling" show={percent} />
+          </dd>
           <dt className="text-ink-2">Compresses</dt>
           <dd>
             {machine.compress_ratio} : 1
@@ -161,6 +169,8 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
           <dt className="text-ink-2">RPO, RTO</dt>
           <dd>
             {machine.rpo_hours === null ? "none" : `${machine.rpo_hours} h`}, {machine.rto_hours === null ? "none" : `${machine.rto_hours} h`}
+            <Was machine={machine} fact="rpo_hours" show={(v) => `RPO ${v} h`} />
+            <Was machine={machine} fact="rto_hours" show={(v) => `RTO ${v} h`} />
           </dd>
         </dl>
       )}
@@ -209,11 +219,11 @@ const edit = (name: string, more: Partial<Parameters<typeof editFacts>[1]>) => (
 function Was({ machine, fact, show }: { machine: Machine; fact: string; show: (value: number) => string }) {
   const { plan } = useWorkbench();
   const { run, busy } = useEstateChange();
-  const before = (machine.reported as Record<string, number>)[fact];
+  const before = (machine.reported as Record<string, number | null>)[fact];
   if (before === undefined) return null;
   return (
     <span className="block text-ink-2">
-      ✎ was {show(before)}{" "}
+      ✎ was {before === null ? "none" : show(before)}{" "}
       <button
         type="button"
         disabled={busy}
@@ -229,6 +239,7 @@ function Was({ machine, fact, show }: { machine: Machine; fact: string; show: (v
 /** One step from "not protected" into a job: the effect on the week shows before it is kept. */
 function AddToJob({ machine }: { machine: Machine }) {
   const { tryOut, tried, put, busy, draft } = useWorkbench();
+  const links = useJobLinks();
   const [job, setJob] = useState<string | null>(null);
   const offers = machine.offers.filter((offer) => !machine.jobs.includes(offer.job));
   const best = offers[0];
@@ -254,6 +265,7 @@ function AddToJob({ machine }: { machine: Machine }) {
         <Button look="strong" disabled={busy !== null} onClick={() => put(operations)}>
           Put into the draft
         </Button>
+        <Link className="underline underline-offset-2" to={links.fresh([machine.name])}>or a job of its own</Link>
       </div>
       {mine && (
         <p role="status" className="mt-1">

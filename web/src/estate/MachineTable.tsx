@@ -2,7 +2,7 @@ import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { clsx } from "clsx";
 import { ArrowDown, ArrowUp, ChevronDown, ChevronRight } from "lucide-react";
-import { type KeyboardEvent, type ReactNode, useMemo, useRef, useState } from "react";
+import { type KeyboardEvent, memo, type ReactNode, useEffect, useMemo, useRef, useState } from "react";
 import { useWorkbench } from "../shell/workbench";
 import { dayClock, duration } from "../time/time";
 import { count, gib, percent } from "../ui/words";
@@ -145,7 +145,8 @@ export function MachineTable(props: {
   const { plan, draft } = useWorkbench();
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
   const frame = useRef<HTMLDivElement>(null);
-  const columns = COLUMNS.filter((c) => props.columns.includes(c.id));
+  const names = props.columns.join();
+  const columns = useMemo(() => COLUMNS.filter((c) => names.split(",").includes(c.id)), [names]);
   const template = `${MARK_PX}px ${columns.map((c) => (c.grows ? `minmax(${c.width}px,${c.grows}fr)` : `${c.width}px`)).join(" ")}`;
   const least = columns.reduce((sum, column) => sum + column.width, MARK_PX);
   const lines = useMemo(() => linesOf(total, groups, folded), [total, groups, folded]);
@@ -153,7 +154,9 @@ export function MachineTable(props: {
     count: lines.length,
     getScrollElement: () => frame.current,
     estimateSize: () => ROW_PX,
-    overscan: 12,
+    overscan: 8,
+    // Rows may come a frame later than the scroll; waiting for them in the same frame drops frames.
+    useFlushSync: false,
   });
   const visible = virtual.getVirtualItems();
   const pages = [
@@ -183,9 +186,14 @@ export function MachineTable(props: {
       requestAnimationFrame(() => frame.current?.querySelector<HTMLElement>(`[data-line="${to}"]`)?.focus()),
     );
   };
+  const acts = useRef<Acts>({ open: props.onOpen, mark: props.onMark, step });
+  useEffect(() => {
+    acts.current = { open: props.onOpen, mark: props.onMark, step };
+  });
   return (
     <div
       ref={frame}
+      data-scroller
       role="table"
       aria-label="Machines"
       aria-rowcount={lines.length + 1}
@@ -229,13 +237,12 @@ export function MachineTable(props: {
       <div role="rowgroup" className="relative" style={{ height: virtual.getTotalSize(), minWidth: least }}>
         {visible.map((item) => {
           const line = lines[item.index];
-          const style = { transform: `translateY(${item.start}px)`, height: ROW_PX, gridTemplateColumns: template };
           if (!line) return null;
           if (line.kind === "group") {
             const { group } = line;
             const closed = folded.has(group.name);
             return (
-              <div key={`group ${group.name}`} role="row" aria-rowindex={item.index + 2} className="absolute inset-x-0 top-0 flex items-center border-b border-rule bg-closed" style={style}>
+              <div key={`group ${group.name}`} role="row" aria-rowindex={item.index + 2} className="absolute inset-x-0 top-0 flex items-center border-b border-rule bg-closed" style={{ transform: `translateY(${item.start}px)`, height: ROW_PX }}>
                 <span role="cell" className="w-full">
                   <button
                     type="button"
@@ -260,53 +267,91 @@ export function MachineTable(props: {
           }
           const row = rowAt(line.index);
           return (
-            <div
+            <MachineRow
               key={`row ${line.index}`}
-              role="row"
-              aria-rowindex={item.index + 2}
-              data-line={item.index}
-              data-machine={row?.name}
-              tabIndex={0}
-              onClick={() => row && props.onOpen(row.name)}
-              onKeyDown={(event) => {
-                if (event.key === "Enter" && row) props.onOpen(row.name);
-                else if (event.key === " " && row) {
-                  event.preventDefault();
-                  props.onMark([row.name], !marked.has(row.name));
-                } else step(event, item.index);
-              }}
-              className={clsx(
-                "absolute inset-x-0 top-0 grid items-center border-b border-rule hover:bg-closed focus-visible:-outline-offset-2",
-                row && row.name === chosen && "bg-closed",
-              )}
-              style={style}
-            >
-              <span role="cell" className="px-2">
-                {row && (
-                  <input
-                    type="checkbox"
-                    aria-label={`Mark ${row.name}`}
-                    tabIndex={-1}
-                    checked={marked.has(row.name)}
-                    onClick={(event) => event.stopPropagation()}
-                    onChange={(event) => props.onMark([row.name], event.target.checked)}
-                    className="size-3.5 appearance-none rounded-[2px] border border-rule-strong bg-surface align-middle checked:border-ink checked:bg-ink"
-                  />
-                )}
-              </span>
-              {columns.map((column) => (
-                <span key={column.id} role="cell" className={clsx("min-w-0 truncate px-2", column.right && "text-right")}>
-                  {row ? (
-                    column.cell(row, { worst: worst ? (worst[row.name] ?? null) : undefined, on, zone: plan.time_zone })
-                  ) : column.id === "name" ? (
-                    <span className="text-ink-2">…</span>
-                  ) : null}
-                </span>
-              ))}
-            </div>
+              row={row}
+              at={item.index}
+              start={item.start}
+              template={template}
+              columns={columns}
+              marked={row !== undefined && marked.has(row.name)}
+              chosen={row !== undefined && row.name === chosen}
+              worst={worst && row ? (worst[row.name] ?? null) : undefined}
+              on={on}
+              zone={plan.time_zone}
+              acts={acts}
+            />
           );
         })}
       </div>
     </div>
   );
 }
+
+interface Acts {
+  open: (name: string) => void;
+  mark: (names: string[], on: boolean) => void;
+  step: (event: KeyboardEvent, at: number) => void;
+}
+
+/** One row. It is drawn again only when something of it changes: scrolling moves the others. */
+const MachineRow = memo(function MachineRow(props: {
+  row: MachineEntry | undefined;
+  at: number;
+  start: number;
+  template: string;
+  columns: readonly Column[];
+  marked: boolean;
+  chosen: boolean;
+  worst: number | null | undefined;
+  on: string;
+  zone: string;
+  acts: { readonly current: Acts };
+}) {
+  const { row, at, columns, marked, acts } = props;
+  return (
+    <div
+      role="row"
+      aria-rowindex={at + 2}
+      data-line={at}
+      data-machine={row?.name}
+      tabIndex={0}
+      onClick={() => row && acts.current.open(row.name)}
+      onKeyDown={(event) => {
+        if (event.key === "Enter" && row) acts.current.open(row.name);
+        else if (event.key === " " && row) {
+          event.preventDefault();
+          acts.current.mark([row.name], !marked);
+        } else acts.current.step(event, at);
+      }}
+      className={clsx(
+        "absolute inset-x-0 top-0 grid items-center border-b border-rule hover:bg-closed focus-visible:-outline-offset-2",
+        props.chosen && "bg-closed",
+      )}
+      style={{ transform: `translateY(${props.start}px)`, height: ROW_PX, gridTemplateColumns: props.template }}
+    >
+      <span role="cell" className="px-2">
+        {row && (
+          <input
+            type="checkbox"
+            aria-label={`Mark ${row.name}`}
+            tabIndex={-1}
+            checked={marked}
+            onClick={(event) => event.stopPropagation()}
+            onChange={(event) => acts.current.mark([row.name], event.target.checked)}
+            className="size-3.5 appearance-none rounded-[2px] border border-rule-strong bg-surface align-middle checked:border-ink checked:bg-ink"
+          />
+        )}
+      </span>
+      {columns.map((column) => (
+        <span key={column.id} role="cell" className={clsx("min-w-0 truncate px-2", column.right && "text-right")}>
+          {row ? (
+            column.cell(row, { worst: props.worst, on: props.on, zone: props.zone })
+          ) : column.id === "name" ? (
+            <span className="text-ink-2">…</span>
+          ) : null}
+        </span>
+      ))}
+    </div>
+  );
+});

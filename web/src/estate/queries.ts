@@ -1,6 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 import type { components } from "../api/schema";
-import { api, data } from "../api/client";
+import { api, data, done } from "../api/client";
 
 type Schemas = components["schemas"];
 export type MachinePage = Schemas["MachinePageSchema"];
@@ -151,9 +151,6 @@ export const accept = (plan: number, ids: number[]) =>
   data(api.POST("/api/v1/plans/{plan_id}/inbox/accept", { ...onPlan(plan), body: { ids } }));
 
 /** For answers without a body, where no data is no error. */
-async function done(answer: Promise<{ error?: unknown; response: Response }>) {
-  await data(answer.then((a) => ({ ...a, data: a.response.ok ? true : undefined })));
-}
 
 export const dismiss = (plan: number, ids: number[]) =>
   done(api.POST("/api/v1/plans/{plan_id}/inbox/dismiss", { ...onPlan(plan), body: { ids } }));

@@ -3,6 +3,7 @@ import { lazy, type ReactNode, Suspense } from "react";
 import { Navigate, Route, Routes, useLocation, useSearchParams } from "react-router";
 import { planQuery, plansQuery, sessionQuery } from "../api/queries";
 import { Board } from "../board/Board";
+import { ClashDialog } from "./ClashDialog";
 import { EffectLine } from "./EffectLine";
 import { Mark } from "./Mark";
 import { SignIn } from "./SignIn";
@@ -13,6 +14,11 @@ import { WorkbenchProvider } from "./workbench";
 
 const Estate = lazy(() => import("../estate/Estate").then((m) => ({ default: m.Estate })));
 
+const Jobs = lazy(() => import("../jobs/Jobs").then((m) => ({ default: m.Jobs })));
+const Balance = lazy(() => import("../balance/Balance").then((m) => ({ default: m.Balance })));
+const Compare = lazy(() => import("../compare/Compare").then((m) => ({ default: m.Compare })));
+const Paths = lazy(() => import("../paths/Paths").then((m) => ({ default: m.Paths })));
+
 export function App() {
   useTheme();
   return (
@@ -21,6 +27,10 @@ export function App() {
       <Route path="/" element={<Views />} />
       <Route path="/board/:date?" element={<Views />} />
       <Route path="/estate/:date?" element={<Views />} />
+      <Route path="/paths/:date?" element={<Views />} />
+      <Route path="/jobs/:date?" element={<Views />} />
+      <Route path="/balance/:date?" element={<Views />} />
+      <Route path="/compare/:date?" element={<Views />} />
       <Route path="*" element={<Navigate to="/" replace />} />
     </Routes>
   );
@@ -46,7 +56,10 @@ function Views() {
   const wanted = Number(search.get("plan"));
   const chosen = plans.data?.find((p) => p.id === wanted) ?? plans.data?.[0];
   const adopted = useQuery({ ...planQuery(chosen?.id ?? 0, null), enabled: Boolean(chosen) });
-  const draft = adopted.data?.open_drafts[0] ?? null;
+  const open = adopted.data?.open_drafts ?? [];
+  const asked = search.get("draft");
+  // Without one in the address the newest draft is in hand; "none" is the plan as adopted.
+  const draft = asked === "none" ? null : (open.find((d) => d.id === Number(asked)) ?? open[0] ?? null);
   const inHand = useQuery({
     ...planQuery(chosen?.id ?? 0, draft?.id ?? null),
     enabled: Boolean(adopted.data),
@@ -68,9 +81,10 @@ function Views() {
         <TopLine />
         <WeekStrip />
         <Suspense fallback={<p role="status" className="flex-1 p-4">Opening …</p>}>
-          {view === "estate" ? <Estate /> : <Board />}
+          {view === "estate" ? <Estate /> : view === "paths" ? <Paths /> : view === "jobs" ? <Jobs /> : view === "balance" ? <Balance /> : view === "compare" ? <Compare /> : <Board />}
         </Suspense>
         <EffectLine />
+        <ClashDialog />
       </div>
     </WorkbenchProvider>
   );

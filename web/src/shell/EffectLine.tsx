@@ -1,9 +1,19 @@
-import type { ReactNode } from "react";
+import { type ReactNode, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
 import type { NightSummary } from "../api/client";
 import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { percent, resource } from "../ui/words";
+import { AdoptDialog } from "./AdoptDialog";
+import { planOf } from "./TopLine";
 import { useWorkbench } from "./workbench";
+
+/** The address of a comparison of the adopted plan with a draft. */
+export function withSide(search: URLSearchParams, draft: number): string {
+  const kept = new URLSearchParams(planOf(search));
+  kept.set("other", `draft:${draft}`);
+  return kept.toString();
+}
 
 function Was({ now, was }: { now: ReactNode; was: ReactNode }) {
   return (
@@ -23,18 +33,22 @@ function peakOf(night: NightSummary): string {
 /** What the moves do to the night, in words; there only while the plan differs from the adopted. */
 export function EffectLine() {
   const bench = useWorkbench();
-  const { plan, draft, moves, attempting, week, adoptedWeek, date, busy, problem, words } = bench;
+  const { plan, draft, moves, considered, attempting, week, adoptedWeek, date, busy, problem, words } = bench;
+  const navigate = useNavigate();
+  const [search] = useSearchParams();
+  const [adopting, setAdopting] = useState(false);
   const zone = plan.time_zone;
   const now = week.find((n) => n.date === date);
   const was = adoptedWeek.find((n) => n.date === date);
   const differs = moves.length > 0 || (draft?.changes.length ?? 0) > 0;
-  if (!differs && !attempting && !problem) return null;
+  if (!differs && !attempting && !considered.length && !problem) return null;
   const turned = week.filter((n, i) => n.date !== date && n.verdict !== adoptedWeek[i]?.verdict);
+  const verdicts = [...new Set(turned.map((n) => n.verdict))];
   const full = (night: NightSummary) => duration(night.tightest?.full_s ?? 0);
   return (
     <footer
       aria-label="Effect of the changes"
-      className="flex min-h-9 shrink-0 items-center gap-4 bg-effect-ground px-4 text-effect-ink"
+      className="print:hidden flex min-h-9 shrink-0 items-center gap-4 bg-effect-ground px-4 text-effect-ink"
     >
       <p role={problem ? "alert" : "status"} aria-live="polite" className="min-w-0 flex-1 py-1">
         {problem ? (
@@ -48,23 +62,27 @@ export function EffectLine() {
             {now.tightest && was.tightest && (
               <>
                 {" · "}
-                {resource(now.tightest.name)}{" "}
-                {peakOf(now) === peakOf(was) ? (
+                {now.tightest.name !== was.tightest.name ? (
                   <>
-                    full <Was now={full(now)} was={full(was)} />
+                    tightest <Was now={resource(now.tightest.name)} was={resource(was.tightest.name)} />
+                  </>
+                ) : peakOf(now) === peakOf(was) ? (
+                  <>
+                    {resource(now.tightest.name)} full <Was now={full(now)} was={full(was)} />
                   </>
                 ) : (
                   <>
-                    at most <Was now={peakOf(now)} was={peakOf(was)} />
+                    {resource(now.tightest.name)} at most <Was now={peakOf(now)} was={peakOf(was)} />
                   </>
                 )}
               </>
             )}
             {" · "}reasons <Was now={now.reasons.length} was={was.reasons.length} />
-            {turned.map((n) => (
-              <span key={n.date}>
+            {verdicts.map((verdict) => (
+              <span key={verdict}>
                 {" · "}
-                {dateWords(n.date).short} now <strong className="text-effect-strong">{n.verdict}</strong>
+                {turned.filter((n) => n.verdict === verdict).map((n) => dateWords(n.date).short).join(", ")} now{" "}
+                <strong className="text-effect-strong">{verdict}</strong>
               </span>
             ))}
           </>
@@ -84,6 +102,11 @@ export function EffectLine() {
             Undo
           </Button>
         )}
+        {draft?.can_redo && !moves.length && (
+          <Button look="onEffect" onClick={bench.redo} disabled={busy === "saving"}>
+            Redo
+          </Button>
+        )}
         {moves.length > 0 && (
           <>
             <Button look="onEffect" onClick={bench.discard}>
@@ -94,10 +117,16 @@ export function EffectLine() {
             </Button>
           </>
         )}
-        {differs && !moves.length && (
-          <Button look="onEffect" className="font-bold" onClick={bench.adopt} disabled={busy === "saving"}>
-            Adopt
-          </Button>
+        {differs && draft && !moves.length && !considered.length && (
+          <>
+            <Button look="onEffect" onClick={() => navigate({ pathname: `/compare/${date}`, search: withSide(search, draft.id) })}>
+              Compare
+            </Button>
+            <Button look="onEffect" className="font-bold" onClick={() => setAdopting(true)} disabled={busy === "saving"}>
+              Adopt
+            </Button>
+            <AdoptDialog open={adopting} onOpen={setAdopting} />
+          </>
         )}
       </span>
     </footer>

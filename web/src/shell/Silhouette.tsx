@@ -43,7 +43,12 @@ function waiting(shape: Shape): string {
 }
 
 /** A night as the load of its busiest slots under the roof: what stands outside the walls is over. */
-export function Silhouette({ night, before }: { night: NightSummary; before?: NightSummary | undefined }) {
+export function Silhouette({ night, before, sure }: {
+  night: NightSummary;
+  before?: NightSummary | undefined;
+  /** When the last run ends in half of all weeks, and in 95 of 100: drawn as a soft edge. */
+  sure?: { median_end: string | null; late_end: string | null } | undefined;
+}) {
   const shape = night.silhouette;
   if (!shape) return null;
   const [from, to] = shown(shape);
@@ -53,6 +58,8 @@ export function Silhouette({ night, before }: { night: NightSummary; before?: Ni
   const fill = night.verdict === "tight" ? "var(--hay)" : "var(--slate)";
   const load = house(part(shape.load, [from, to]));
   const id = `past-${night.date}`;
+  const place = (at: string) => x((Date.parse(at) - Date.parse(night.start)) / (Date.parse(night.end) - Date.parse(night.start)));
+  const soft = sure?.median_end && sure.late_end ? [place(sure.median_end), place(sure.late_end)] as const : null;
   const roof = `M${open - 6} ${FLOOR}L${open - 3.4} ${ROOF + 13}L${open} ${ROOF}H${close}L${close + 3.4} ${ROOF + 13}L${close + 6} ${FLOOR}`;
   return (
     <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} width={WIDTH} height={HEIGHT} aria-hidden className="shrink-0">
@@ -74,6 +81,15 @@ export function Silhouette({ night, before }: { night: NightSummary; before?: Ni
         fill={night.verdict === "over" ? "var(--barn)" : "var(--ink-2)"}
         opacity="0.5"
       />
+      {soft && (
+        <>
+          <linearGradient id={`soft-${night.date}`} x1="0" x2="1" y1="0" y2="0">
+            <stop offset="0" stopColor="var(--ink-2)" stopOpacity="0.75" />
+            <stop offset="1" stopColor="var(--ink-2)" stopOpacity="0.05" />
+          </linearGradient>
+          <rect x={soft[0]} y={ROOF + 6} width={Math.max(2, soft[1] - soft[0])} height={FLOOR - ROOF - 6} fill={`url(#soft-${night.date})`} />
+        </>
+      )}
       {before?.silhouette && (
         <path d={house(part(before.silhouette.load, [from, to]))} fill="none" stroke="var(--ink-2)" strokeWidth="0.75" />
       )}

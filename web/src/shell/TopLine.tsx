@@ -3,6 +3,7 @@ import { LogOut, Moon, Sun } from "lucide-react";
 import { clsx } from "clsx";
 import { NavLink, useLocation, useSearchParams } from "react-router";
 import { plansQuery, sessionQuery, signOut } from "../api/queries";
+import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Hint } from "../ui/Hint";
 import { count } from "../ui/words";
@@ -13,17 +14,24 @@ import { useWorkbench } from "./workbench";
 const VIEWS = [
   { path: "board", title: "Board" },
   { path: "estate", title: "Estate" },
+  { path: "paths", title: "Paths" },
+  { path: "jobs", title: "Jobs" },
+  { path: "balance", title: "Balance" },
 ];
 
-/** What of the address goes along to another view: the plan, not the filters of a table. */
-function planOf(search: URLSearchParams): string {
-  const plan = search.get("plan");
-  return plan ? `plan=${plan}` : "";
+/** What of the address goes along to another view: plan and draft, not the filters of a table. */
+export function planOf(search: URLSearchParams): string {
+  const kept = new URLSearchParams();
+  for (const key of ["plan", "draft"]) {
+    const value = search.get(key);
+    if (value) kept.set(key, value);
+  }
+  return kept.toString();
 }
 
 export function TopLine() {
   const view = useLocation().pathname.split("/")[1] || "board";
-  const { plan, draft, date, moves } = useWorkbench();
+  const { plan, draft, date, moves, redo } = useWorkbench();
   const [search, setSearch] = useSearchParams();
   const plans = useQuery(plansQuery);
   const session = useQuery(sessionQuery);
@@ -31,7 +39,7 @@ export function TopLine() {
   const theme = useTheme();
   const changes = draft?.changes.length ?? 0;
   return (
-    <header className="flex h-11 shrink-0 items-center gap-5 border-b border-rule px-4">
+    <header className="print:hidden flex h-11 shrink-0 items-center gap-5 border-b border-rule px-4">
       <span className="flex items-center gap-2 text-lg font-bold">
         <Mark /> Gambrel
       </span>
@@ -64,6 +72,9 @@ export function TopLine() {
           </>
         ) : (
           <span className="text-ink-2">The adopted plan</span>
+        )}
+        {draft?.can_redo && !changes && !moves.length && (
+          <Button small look="plain" className="ml-2" onClick={redo}>Redo</Button>
         )}
       </p>
       {plans.data && (

@@ -1,15 +1,24 @@
+import { useQuery } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import { ChevronLeft, ChevronRight } from "lucide-react";
-import type { KeyboardEvent } from "react";
+import { type KeyboardEvent, useState } from "react";
+import { computationsQuery, isStale, newestFor, type Sure } from "../balance/queries";
 import { addDays, clock, dateWords, duration } from "../time/time";
 import { Hint } from "../ui/Hint";
 import { Verdict } from "../ui/Verdict";
+import { percent } from "../ui/words";
+import { MonthView } from "./MonthView";
 import { Silhouette } from "./Silhouette";
 import { useWorkbench } from "./workbench";
 
 /** Seven nights under their roofs. A night chosen here is the night everywhere. */
 export function WeekStrip() {
-  const { week, adoptedWeek, date, goTo, plan } = useWorkbench();
+  const { week, adoptedWeek, date, goTo, plan, draft, considered, moves } = useWorkbench();
+  const [month, setMonth] = useState(false);
+  const confidences = useQuery(computationsQuery(plan.id, "confidence"));
+  // What was drawn says nothing of a plan that is being changed.
+  const known = considered.length || moves.length ? undefined : newestFor(confidences.data, draft, date);
+  const sure = new Map((known && !isStale(known, plan) ? known : undefined)?.result?.nights?.map((night) => [night.date, night]));
   const zone = plan.time_zone;
   const bounded = (to: string) =>
     to < plan.first_night ? plan.first_night : to > plan.last_night ? plan.last_night : to;
@@ -34,7 +43,7 @@ export function WeekStrip() {
           const before = adoptedWeek[i];
           const changed = before && JSON.stringify(before.silhouette) !== JSON.stringify(night.silhouette);
           return (
-            <Hint key={night.date} text={<NightHint date={night.date} />}>
+            <Hint key={night.date} text={<NightHint date={night.date} sure={sure.get(night.date)} />}>
               <button
                 type="button"
                 data-night={night.date}
@@ -59,7 +68,7 @@ export function WeekStrip() {
                     {night.last_end ? clock(night.last_end, zone) : "–"}
                   </span>
                 </span>
-                <Silhouette night={night} before={changed ? before : undefined} />
+                <Silhouette night={night} before={changed ? before : undefined} sure={sure.get(night.date)} />
               </button>
             </Hint>
           );
@@ -73,9 +82,13 @@ export function WeekStrip() {
       <WeekStep label="The week after" to={bounded(addDays(date, 7))}>
         <ChevronRight size={18} aria-hidden />
       </WeekStep>
-      <label className="flex flex-col justify-center gap-0.5 pl-2 text-xs text-ink-2">
-        Night of
+      <span className="flex flex-col justify-center gap-0.5 pl-2 text-xs text-ink-2">
+        <span className="flex items-center justify-between">
+          <label htmlFor="night-of">Night of</label>
+          <button type="button" className="text-ink underline underline-offset-2 print:hidden" onClick={() => setMonth(true)}>Month</button>
+        </span>
         <input
+          id="night-of"
           type="date"
           value={date}
           min={plan.first_night}
@@ -85,7 +98,8 @@ export function WeekStrip() {
           }}
           className="w-[118px] rounded-[3px] border border-rule-strong bg-surface px-1 py-0.5 text-ink"
         />
-      </label>
+      </span>
+      <MonthView open={month} onOpen={setMonth} />
     </nav>
   );
 }
@@ -107,7 +121,7 @@ function WeekStep({ label, to, children }: { label: string; to: string; children
   );
 }
 
-function NightHint({ date }: { date: string }) {
+function NightHint({ date, sure }: { date: string; sure: Sure | undefined }) {
   const { week, plan } = useWorkbench();
   const night = week.find((n) => n.date === date);
   if (!night?.forecast)
@@ -116,6 +130,11 @@ function NightHint({ date }: { date: string }) {
     <>
       {night.runs} runs, {night.missed ? `${night.missed} machines not done` : "all done"}
       {night.over_s > 0 && `, ${duration(night.over_s)} past the window`}.
+      {sure?.late_end && (
+        <span className="block">
+          Not over in {percent(sure.holds)} of weeks; 95 of 100 end by {clock(sure.late_end, plan.time_zone)}.
+        </span>
+      )}
       {night.silhouette?.label && (
         <span className="block text-ink-2">Drawn: {night.silhouette.label}, its busiest.</span>
       )}

@@ -39,15 +39,33 @@ export interface Workbench {
   discard: () => void;
   save: () => void;
   /** Save operations that were not made by hand, such as what helps against a finding. */
-  put: (operations: Operation[]) => void;
+  put: (operations: Operation[]) => Promise<boolean>;
   /** What operations would do to the week, tried without saving them. */
   tryOut: (key: string, operations: Operation[]) => void;
   tried: { key: string; lines: string[] } | null;
-  adopt: () => void;
+  /** Operations that are being thought about: previewed everywhere, saved by `put`. */
+  consider: (operations: Operation[]) => void;
+  considered: readonly Operation[];
+  /** What is wrong with what is being thought about. */
+  refused: ApiProblem | null;
+  redo: () => void;
+  /** Adopt the draft, with a note; `despite` what can never work in it. */
+  adopt: (note: string, despite: boolean) => Promise<boolean>;
+  /** What others have saved meanwhile where this person edited too. */
+  clash: Clash | null;
+  settleClash: (operations: Operation[]) => void;
   busy: "previewing" | "saving" | null;
   problem: string | null;
   say: (problem: string | null) => void;
   words: readonly string[];
+}
+
+/** Edits of two people that met: what the others did, and what of one's own it touches. */
+export interface Clash {
+  now: Draft;
+  yours: Operation[];
+  theirs: { words: string; actor: string; undone: boolean }[];
+  conflicts: { index: number; key: string | null; list: string; id: string; field: string; theirs: string[] }[];
 }
 
 const Context = createContext<Workbench | null>(null);
@@ -73,14 +91,15 @@ interface Question {
 /** Previews of moves: one request at a time, the newest question next, answers never out of order. */
 function usePreviews(
   ask: (moves: readonly Move[], scope: "night" | "week", signal: AbortSignal) => Promise<Preview>,
-  onProblem: (problem: string) => void,
+  onProblem: (problem: Error) => void,
+  onAnswer: () => void,
 ) {
   const [state, setState] = useState<PreviewState>({ result: null, running: false });
   const waiting = useRef<Question | null>(null);
   const flight = useRef<AbortController | null>(null);
-  const latest = useRef({ ask, onProblem });
+  const latest = useRef({ ask, onProblem, onAnswer });
   useEffect(() => {
-    latest.current = { ask, onProblem };
+    latest.current = { ask, onProblem, onAnswer };
   });
 
   const pump = useCallback(async () => {
@@ -95,10 +114,15 @@ function usePreviews(
         const result = await latest.current.ask(moves, scope, control.signal);
         if (!control.signal.aborted) {
           setState((s) => ({ ...s, result }));
+          latest.current.onAnswer();
           if (thenWeek) waiting.current ??= { moves, scope: "week", thenWeek: false };
         }
       } catch (error) {
-        if (!control.signal.aborted) latest.current.onProblem((error as Error).message);
+        if (!control.signal.aborted) {
+          // What was shown belongs to another question.
+          setState((s) => ({ ...s, result: null }));
+          latest.current.onProblem(error as Error);
+        }
       }
       flight.current = null;
     }
@@ -107,8 +131,9 @@ function usePreviews(
 
   /** Moves in mid-drag ask for their night alone, moves that are kept for the week as well. */
   const request = useCallback(
-    (moves: readonly Move[], kept: boolean) => {
-      waiting.current = { moves, scope: "night", thenWeek: kept };
+    (moves: readonly Move[], kept: boolean, whole = false) => {
+      // What changes every night is simulated once, for the week.
+      waiting.current = { moves, scope: whole ? "week" : "night", thenWeek: kept && !whole };
       void pump();
     },
     [pump],
@@ -133,6 +158,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const [saving, setSaving] = useState(false);
   const [problem, say] = useState<string | null>(null);
   const [loads, setLoads] = useState<string[] | null>(null);
+  const [considered, setConsidered] = useState<readonly Operation[]>([]);
+  const [refused, setRefused] = useState<ApiProblem | null>(null);
   const jobs = useMemo(() => new Map(plan.jobs.map((job) => [job.id, job])), [plan.jobs]);
 
   const adoptedFirst = useQuery(q.weekQuery(plan.id, null, mondayOf(params["date"] ?? plan.first_night)));
@@ -147,16 +174,23 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     placeholderData: (before) => before,
   });
 
-  const previews = usePreviews((asked, scope, signal) => {
-    const body = {
-      draft: draft?.id ?? null,
-      operations: operationsOf(asked, jobs),
-      night: date,
-      load: loads,
-      scope,
-    };
-    return q.preview(plan.id, body, signal);
-  }, say);
+  const previews = usePreviews(
+    (asked, scope, signal) => {
+      const body = {
+        draft: draft?.id ?? null,
+        operations: [...operationsOf(asked, jobs), ...considered],
+        night: date,
+        load: loads,
+        scope,
+      };
+      return q.preview(plan.id, body, signal);
+    },
+    (error) => {
+      if (considered.length && error instanceof ApiProblem && error.status === 422) setRefused(error);
+      else say(error.message);
+    },
+    () => setRefused(null),
+  );
   const { request, clear, result, running } = previews;
 
   const goTo = useCallback(
@@ -166,9 +200,13 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
 
   // Moves, the night and the chosen loads decide what has to be previewed.
   useEffect(() => {
-    if (moves.length) request(moves, true);
+    if (moves.length || considered.length) request(moves, true, considered.length > 0);
     else clear();
-  }, [moves, date, loads, request, clear]);
+  }, [moves, considered, date, loads, request, clear]);
+  const consider = useCallback((operations: Operation[]) => {
+    setRefused(null);
+    setConsidered((before) => (before.length || operations.length ? operations : before));
+  }, []);
 
   const attempt = useCallback(
     (move: Move | null) => {
@@ -185,18 +223,23 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     setMoves((before) => withMove(before, next));
   }, []);
 
+  const [clash, setClash] = useState<Clash | null>(null);
   const settle = useCallback(
-    async (work: () => Promise<unknown>) => {
+    async (work: () => Promise<unknown>, yours: Operation[] = []): Promise<boolean> => {
       setSaving(true);
       say(null);
       try {
         await work();
-        await client.invalidateQueries({ queryKey: ["plan", plan.id], refetchType: "active" });
+        await q.refreshPlan(client, plan.id);
         setMoves([]);
+        return true;
       } catch (error) {
         const stale = error instanceof ApiProblem && error.status === 412;
-        say((error as Error).message);
+        const met = stale ? (error.problem as unknown as Clash) : null;
+        if (met?.theirs?.length && yours.length) setClash({ ...met, yours });
+        else say((error as Error).message);
         if (stale) await client.invalidateQueries({ queryKey: ["plan", plan.id] });
+        return false;
       } finally {
         setSaving(false);
       }
@@ -206,9 +249,10 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
 
   const save = useCallback(() => {
     if (!moves.length || saving) return;
+    const yours = operationsOf(moves, jobs);
     void settle(async () => {
       const target = draft ?? (await q.startDraft(plan.id, `${plan.name}, changed`));
-      const made = await q.saveOperations(target, operationsOf(moves, jobs));
+      const made = await q.saveOperations(target, yours);
       client.setQueryData(q.planQuery(plan.id, made.id).queryKey, { ...plan, draft: made });
       if (result?.nights.length === 7 && !running) {
         // What was previewed is what is saved: it need not be simulated again.
@@ -218,19 +262,34 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
           nights: result.nights,
         });
       }
-    });
+    }, yours);
   }, [client, date, draft, jobs, loads, moves, plan, result, running, saving, settle]);
 
   const put = useCallback(
-    (operations: Operation[]) => {
-      if (saving) return;
-      void settle(async () => {
+    async (operations: Operation[]) => {
+      if (saving) return false;
+      const yours = [...operationsOf(moves, jobs), ...operations];
+      return settle(async () => {
         const target = draft ?? (await q.startDraft(plan.id, `${plan.name}, changed`));
-        const made = await q.saveOperations(target, operations);
+        const made = await q.saveOperations(target, yours);
         client.setQueryData(q.planQuery(plan.id, made.id).queryKey, { ...plan, draft: made });
-      });
+        setConsidered([]);
+      }, yours);
     },
-    [client, draft, plan, saving, settle],
+    [client, draft, jobs, moves, plan, saving, settle],
+  );
+  const settleClash = useCallback(
+    (operations: Operation[]) => {
+      const now = clash?.now;
+      setClash(null);
+      setConsidered([]);
+      if (!now || !operations.length) {
+        setMoves([]);
+        return;
+      }
+      void settle(() => q.saveOperations(now, operations), operations);
+    },
+    [clash, settle],
   );
 
   const [tried, setTried] = useState<{ key: string; lines: string[] } | null>(null);
@@ -252,12 +311,18 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     else if (draft?.changes.length) void settle(() => q.stepBack(draft, "undo"));
   }, [draft, moves, settle]);
 
-  const adopt = useCallback(() => {
-    if (draft && !moves.length) void settle(() => q.adoptDraft(draft, ""));
+  const redo = useCallback(() => {
+    if (draft?.can_redo && !moves.length) void settle(() => q.stepBack(draft, "redo"));
   }, [draft, moves.length, settle]);
 
+  const adopt = useCallback(
+    async (note: string, despite: boolean) =>
+      draft && !moves.length ? settle(() => q.adoptDraft(draft, note, despite)) : false,
+    [draft, moves.length, settle],
+  );
+
   const savedWeek = saved.data?.nights ?? [];
-  const shownNight = moves.length || result ? (result?.night ?? night.data) : night.data;
+  const shownNight = moves.length || considered.length || result ? (result?.night ?? night.data) : night.data;
   const previewed = new Map(result?.nights.map((n) => [n.date, n]));
   const value: Workbench = {
     plan,
@@ -281,11 +346,17 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     put,
     tryOut,
     tried,
+    consider,
+    considered,
+    refused,
+    redo,
     adopt,
+    clash,
+    settleClash,
     busy: saving ? "saving" : running ? "previewing" : null,
     problem,
     say,
-    words: moves.length || attempting ? (result?.words ?? []) : [],
+    words: moves.length || considered.length || attempting ? (result?.words ?? []) : [],
   };
   return <Context value={value}>{children}</Context>;
 }

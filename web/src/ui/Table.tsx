@@ -94,7 +94,7 @@ export function Table<Row>(props: Props<Row>) {
             {row.getVisibleCells().map((cell) => (
               <td
                 key={cell.id}
-                className={clsx("px-2 py-1", cell.column.columnDef.meta?.right && "text-right")}
+                className={clsx("px-2 py-1", cell.column.columnDef.meta?.right && "text-right whitespace-nowrap")}
               >
                 {flexRender(cell.column.columnDef.cell, cell.getContext())}
               </td>

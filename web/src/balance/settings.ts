@@ -1,0 +1,77 @@
+import type { BalanceRequest, Happening, Score } from "./queries";
+
+/** What a planner chose for the next search. */
+export interface Settings {
+  weeks: number;
+  jobs: string[] | null;
+  kinds: MoveKind[];
+  mostMoves: number;
+  seconds: number;
+  comfort: number;
+}
+
+export type MoveKind = NonNullable<BalanceRequest["kinds"]>[number];
+
+/** The kinds of move, in the words of the screen; the last two only where they are asked for. */
+export const MOVE_KINDS: readonly { value: MoveKind; label: string }[] = [
+  { value: "night", label: "fulls to other nights or weeks" },
+  { value: "start", label: "other starts" },
+  { value: "spread", label: "fulls spread by machine" },
+  { value: "order", label: "the order of machines" },
+  { value: "proxies", label: "other proxies" },
+  { value: "streams", label: "limits on streams" },
+  { value: "repository", label: "another repository of the site" },
+  { value: "synthetic", label: "fulls made in the repository" },
+];
+
+export const USUAL: Settings = {
+  weeks: 1,
+  jobs: null,
+  kinds: MOVE_KINDS.slice(0, 6).map((kind) => kind.value),
+  mostMoves: 15,
+  seconds: 20,
+  comfort: 0.85,
+};
+
+export function requestOf(settings: Settings, draft: number | null, day: string, happens: Happening[]): BalanceRequest {
+  return {
+    draft,
+    day,
+    happens,
+    weeks: settings.weeks,
+    jobs: settings.jobs,
+    kinds: settings.kinds,
+    most_moves: settings.mostMoves,
+    most_evaluations: 20_000,
+    seconds: settings.seconds,
+    comfort: settings.comfort,
+    seed: 1,
+  };
+}
+
+const DURATION = 1;
+
+/** What is wrong with a plan, part by part, in words; only what there is. */
+export function scoreWords(score: Score, duration: (seconds: number) => string): string[] {
+  const said = [];
+  if (score.lost > 0) said.push("machines not done");
+  if (score.rpo_missed > 0) said.push("RPOs missed");
+  if (score.over_s >= DURATION) said.push("runs past their windows");
+  if (score.skipped > 0) said.push("runs skipped");
+  if (score.margin_s >= DURATION) said.push("runs close to the end of their windows");
+  if (score.strain_s >= 60) said.push(`${duration(score.strain_s)} of load above what is comfortable`);
+  return said;
+}
+
+/** The curve of a search as one falling line: 1 where it began, 0 where nothing is wrong. */
+export function fallen(curve: readonly { seconds: number; grades: readonly number[] }[]): { seconds: number; value: number }[] {
+  const first = curve[0]?.grades ?? [];
+  const parts = first.length || 1;
+  return curve.map(({ seconds, grades }) => {
+    // The first part that is still wrong decides, as it does when plans are compared.
+    const at = grades.findIndex((grade) => grade > 0);
+    if (at < 0) return { seconds, value: 0 };
+    const of = Math.max(first[at] ?? 0, grades[at] ?? 0) || 1;
+    return { seconds, value: (parts - at - 1 + (grades[at] ?? 0) / of) / parts };
+  });
+}

@@ -1,0 +1,45 @@
+import { clsx } from "clsx";
+import { useWorkbench } from "../shell/workbench";
+import { clock, dateWords, duration } from "../time/time";
+import { Hint } from "../ui/Hint";
+import { bytes, count } from "../ui/words";
+import type { JobNight } from "./queries";
+
+const shown = (night: JobNight) => night.verdict ?? "rests";
+
+/** What a job does in a night, in one line. */
+export function nightWords(night: JobNight, zone: string): string {
+  if (!night.forecast) return "no forecast";
+  if (!night.runs) return "does not run";
+  const said = [count(night.runs, "run"), night.kinds.join(" and ") || "nothing moved"];
+  if (night.start) said.push(`from ${clock(night.start, zone)}`);
+  if (night.end) said.push(`to ${clock(night.end, zone)}`);
+  said.push(`${bytes(night.wire_bytes)} sent`);
+  if (night.over_s > 0) said.push(`${duration(night.over_s)} past its window`);
+  if (night.not_done) said.push(`${count(night.not_done, "machine")} not done`);
+  return said.join(", ");
+}
+
+/** The week of a job as seven small marks: high for fulls, low for changes, open for none. */
+export function NightMarks({ nights }: { nights: readonly JobNight[] }) {
+  const { plan } = useWorkbench();
+  return (
+    <span className="flex items-end gap-[3px]" role="img" aria-label={nights.map((n) => `${dateWords(n.date).short} ${shown(n)}`).join(", ")}>
+      {nights.map((night) => {
+        const full = night.kinds.some((kind) => kind.includes("full"));
+        return (
+          <Hint key={night.date} text={`${dateWords(night.date).short}: ${nightWords(night, plan.time_zone)}`}>
+            <i
+              className={clsx(
+                "block w-[9px]",
+                !night.runs && "h-[5px] border-b border-rule-strong",
+                night.runs > 0 && (full ? "h-[14px]" : "h-[7px]"),
+                night.runs > 0 && (night.verdict === "over" ? "bg-barn" : night.verdict === "tight" ? "bg-hay" : full ? "bg-slate" : "bg-sage"),
+              )}
+            />
+          </Hint>
+        );
+      })}
+    </span>
+  );
+}

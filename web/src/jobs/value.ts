@@ -1,0 +1,122 @@
+import type { Operation } from "../api/client";
+
+/** A job as the plan file has it, and the operations that make or change one. */
+
+export interface Condition {
+  field: string;
+  op: string;
+  value: string | number | boolean;
+}
+
+export interface Selection {
+  ids: string[];
+  rules: Condition[][];
+  exclude: string[];
+}
+
+export interface Retention {
+  points: number | null;
+  days: number | null;
+  full_days: number | null;
+  incremental_days: number | null;
+  weekly: number;
+  monthly: number;
+  yearly: number;
+}
+
+export interface CopyValue {
+  repository: string;
+  delay_min?: number;
+  retention?: Partial<Retention>;
+  cold_after_days?: number | null;
+}
+
+export interface PathValue {
+  machine: string;
+  disk: string;
+  path: string;
+  gib: number;
+}
+
+export type ScheduleValue = { kind: string; time_zone: string } & Record<string, unknown>;
+
+/** What is read of a job's value; all keys are there, as the server gives the whole value. */
+export interface JobValue extends Record<string, unknown> {
+  id: string;
+  name: string;
+  repository: string;
+  machines: Partial<Selection>;
+  schedules: ScheduleValue[];
+  retention: Partial<Retention>;
+  copies: CopyValue[];
+  exclude_disks: [string, string][];
+  exclude_disk_rules: Condition[];
+  exclude_paths: PathValue[];
+  notify_to: string[];
+  proxies: string[] | null;
+}
+
+export const NO_RETENTION: Retention = {
+  points: null, days: null, full_days: null, incremental_days: null, weekly: 0, monthly: 0, yearly: 0,
+};
+
+export const selectionOf = (value: JobValue): Selection => ({ ids: [], rules: [], exclude: [], ...value.machines });
+export const retentionOf = (value: Partial<Retention> | undefined): Retention => ({ ...NO_RETENTION, ...value });
+
+/** What of some new values is new. */
+export function changesOf(saved: Record<string, unknown>, values: Record<string, unknown>): Record<string, unknown> {
+  return Object.fromEntries(
+    Object.entries(values).filter(([key, value]) => JSON.stringify(value) !== JSON.stringify(saved[key])),
+  );
+}
+
+export const addJob = (value: Record<string, unknown>): Operation => ({ operation: "AddItem", list: "jobs", value });
+export const changeJob = (id: string, changes: Record<string, unknown>): Operation => ({
+  operation: "ChangeItem", list: "jobs", id, changes,
+});
+export const removeJob = (id: string): Operation => ({ operation: "RemoveItem", list: "jobs", id });
+
+/** Machines that are left out by name, or taken in again. */
+export function excluding(selection: Selection, machine: string, out: boolean): Selection {
+  const ids = out ? selection.ids.filter((id) => id !== machine) : selection.ids;
+  const exclude = selection.exclude.filter((id) => id !== machine);
+  return { ...selection, ids, exclude: out && selection.rules.length ? [...exclude, machine] : exclude };
+}
+
+/** Machines that are taken in by name. */
+export function including(selection: Selection, machine: string): Selection {
+  return {
+    ...selection,
+    ids: selection.ids.includes(machine) ? selection.ids : [...selection.ids, machine],
+    exclude: selection.exclude.filter((id) => id !== machine),
+  };
+}
+
+/** A list with one entry elsewhere. */
+export function moved<T>(list: readonly T[], from: number, to: number): T[] {
+  const next = [...list];
+  const [entry] = next.splice(from, 1);
+  if (entry !== undefined) next.splice(Math.max(0, Math.min(to, next.length)), 0, entry);
+  return next;
+}
+
+/** Of starts that were tried the three best that lie at least two hours apart. */
+export function bestStarts<T extends { at: string; rank: number }>(starts: readonly T[], most = 3): T[] {
+  const found: T[] = [];
+  for (const start of [...starts].sort((a, b) => a.rank - b.rank || Date.parse(a.at) - Date.parse(b.at))) {
+    if (found.every((other) => Math.abs(Date.parse(other.at) - Date.parse(start.at)) >= 2 * 3_600_000)) found.push(start);
+    if (found.length === most) break;
+  }
+  return found;
+}
+
+/** A new condition of a rule, with the first operator of its field. */
+export function firstCondition(field: string, ops: Record<string, string[]>): Condition {
+  const value = field === "powered_on" || field === "only_swap" || field === "holds_backups" ? true : field.endsWith("_gib") ? 100 : "";
+  return { field, op: ops[field]?.[0] ?? "is", value };
+}
+
+/** A problem of a value as the server names it, told where it belongs: "machines.rules[0][1].value". */
+export function isComplete(selection: Selection): boolean {
+  return selection.rules.every((rule) => rule.length > 0 && rule.every((c) => c.value !== ""));
+}

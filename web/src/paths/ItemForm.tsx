@@ -1,0 +1,233 @@
+import { useEffect, useState } from "react";
+import { useWorkbench } from "../shell/workbench";
+import { Button } from "../ui/Button";
+import { Choice, Choices } from "../ui/Choice";
+import { Field } from "../ui/Field";
+import { changesOf, FIELDS, type FieldSpec, Mistyped, shownValue, typedValue } from "./fields";
+import { type Interval, intervalInWords, intervalsOf, isEven, paint } from "./hours";
+import { add, change, type Item, type List, NOUNS, type PathsAnswer } from "./queries";
+import { WeekPainter } from "./WeekPainter";
+
+/** What an item may refer to: ids by list. */
+export type Known = Partial<Record<List | "machines", string[]>>;
+
+export function knownIds(paths: PathsAnswer): Known {
+  const ids = (items: readonly Item[]) => items.map((item) => item.id);
+  return {
+    sites: ids(paths.sites), proxies: ids(paths.proxies), datastores: ids(paths.datastores), hosts: ids(paths.hosts),
+  };
+}
+
+/** What the server refuses, by the field it is about; "limits[0].mbit_per_s" is of "limits". */
+export function useRefusals(): { of: (key: string) => string | null; other: string[] } {
+  const { refused } = useWorkbench();
+  const errors = refused?.problem.errors ?? [];
+  const base = (field: string) => field.replace(/^operations\[\d+\]\.(value|changes)?\.?/, "").split(/[.[]/)[0] ?? "";
+  return {
+    of: (key) => {
+      const found = errors.find((error) => base(error.field) === key);
+      return found ? found.reason : null;
+    },
+    other: refused && !errors.length ? [refused.message] : errors.map((error) => `${error.field} ${error.reason}`),
+  };
+}
+
+/**
+ * Values of an item in fields. What is typed is simulated at once, and the week above shows it;
+ * it is kept when it is put into the draft, and forgotten when the form is left.
+ */
+export function ItemForm({ list, item, known, onDone }: { list: List; item: Item; known: Known; onDone: () => void }) {
+  const { consider, considered, put, busy } = useWorkbench();
+  const [texts, setTexts] = useState<Record<string, string>>({});
+  const [values, setValues] = useState<Record<string, unknown>>({});
+  const [mistyped, setMistyped] = useState<Record<string, string>>({});
+  const refusals = useRefusals();
+  useEffect(() => () => consider([]), [consider]);
+
+  const set = (key: string, value: unknown) => {
+    const now = { ...values, [key]: value };
+    setValues(now);
+    const changes = changesOf(item, now);
+    consider(Object.keys(changes).length ? [change(list, item.id, changes)] : []);
+  };
+  const type = (spec: FieldSpec, text: string) => {
+    setTexts({ ...texts, [spec.key]: text });
+    try {
+      const value = typedValue(spec, text);
+      setMistyped(Object.fromEntries(Object.entries(mistyped).filter(([key]) => key !== spec.key)));
+      set(spec.key, value);
+    } catch (error) {
+      if (!(error instanceof Mistyped)) throw error;
+      setMistyped({ ...mistyped, [spec.key]: error.message });
+    }
+  };
+  const valueOf = (key: string) => (key in values ? values[key] : item.value[key]);
+  const wrong = (key: string) => mistyped[key] ?? refusals.of(key);
+  const blocked = Object.keys(mistyped).length > 0 || refusals.other.length > 0;
+  return (
+    <form
+      aria-label={`Values of ${item.label}`}
+      onSubmit={(event) => {
+        event.preventDefault();
+        if (considered.length && !blocked) {
+          put([...considered]);
+          onDone();
+        }
+      }}
+    >
+      {FIELDS[list].map((spec) => {
+        const value = valueOf(spec.key);
+        if (spec.kind === "flag")
+          return (
+            <label key={spec.key} className="mb-2 flex items-center gap-2">
+              <input type="checkbox" checked={Boolean(value)} onChange={(event) => set(spec.key, event.target.checked)} />
+              {spec.label}
+              {wrong(spec.key) && <span className="text-barn">{wrong(spec.key)}</span>}
+            </label>
+          );
+        if (spec.kind === "choice")
+          return (
+            <div key={spec.key} className="mb-2 -ml-1.5">
+              <Choice lead={spec.label} value={String(value)} options={(spec.options ?? []).map((v) => ({ value: v, label: v }))} onChange={(v) => set(spec.key, v)} />
+              {wrong(spec.key) && <p className="text-barn">{wrong(spec.key)}</p>}
+            </div>
+          );
+        if (spec.kind === "ids") {
+          const chosen = (value as string[] | null) ?? [];
+          return (
+            <div key={spec.key} className="mb-2 -ml-1.5">
+              <Choices
+                lead={spec.label}
+                said={chosen.length ? (chosen.length > 2 ? `${chosen.slice(0, 2).join(", ")} and ${chosen.length - 2} more` : chosen.join(", ")) : (spec.empty ?? "none")}
+                values={chosen}
+                options={(known[spec.of ?? "proxies"] ?? []).map((v) => ({ value: v, label: v }))}
+                onChange={(v) => set(spec.key, v.length || spec.empty === undefined ? v : null)}
+              />
+              {wrong(spec.key) && <p className="pl-1.5 text-barn">{wrong(spec.key)}</p>}
+            </div>
+          );
+        }
+        return (
+          <Field
+            key={spec.key}
+            label={`${spec.label}${spec.unit ? ` (${spec.unit})` : ""}`}
+            inputMode={spec.kind === "number" || spec.kind === "whole" ? "decimal" : undefined}
+            placeholder={spec.empty}
+            value={texts[spec.key] ?? shownValue(spec, item.value[spec.key])}
+            wrong={wrong(spec.key)}
+            onChange={(event) => type(spec, event.target.value)}
+          />
+        );
+      })}
+      {list === "links" && (
+        <Limits value={valueOf("limits") as Limit[]} capacity={Number(valueOf("mbit_per_s"))} wrong={wrong("limits")} onChange={(limits) => set("limits", limits)} />
+      )}
+      {refusals.other.length > 0 && !FIELDS[list].some((spec) => refusals.of(spec.key)) && !refusals.of("limits") && (
+        <p role="alert" className="mb-2 text-barn">{refusals.other.join("; ")}</p>
+      )}
+      <p className="flex items-center gap-2">
+        <button type="submit" disabled={!considered.length || blocked || busy === "saving"} className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45">
+          Put into the draft
+        </button>
+        <Button look="plain" onClick={onDone}>Forget it</Button>
+      </p>
+    </form>
+  );
+}
+
+interface Limit extends Interval {
+  mbit_per_s: number;
+}
+
+/** Limits of a link, painted: choose a rate, then the hours in which no more than that may pass. */
+function Limits({ value, capacity, wrong, onChange }: {
+  value: Limit[];
+  capacity: number;
+  wrong: string | null;
+  onChange: (limits: Limit[]) => void;
+}) {
+  const rates = [...new Set(value.map((limit) => limit.mbit_per_s))];
+  const [brush, setBrush] = useState<number>(rates[0] ?? Math.round(capacity / 5));
+  const cells = paint<number | null>(
+    value.map((limit) => ({ ...limit, value: limit.mbit_per_s })),
+    null,
+    (a, b) => Math.min(a ?? Infinity, b ?? Infinity),
+  );
+  return (
+    <fieldset className="mb-2">
+      <legend className="text-xs text-ink-2">Limits by hour</legend>
+      <ul>
+        {value.map((limit, i) => (
+          <li key={i}>
+            {intervalInWords(limit)}: at most {limit.mbit_per_s} Mbit/s
+            {limit.mbit_per_s === 0 && " (closed)"}
+          </li>
+        ))}
+      </ul>
+      {wrong && <p className="text-barn">{wrong}</p>}
+      {!isEven(value) && <p className="text-hay-text">Painting rounds these times to quarters of an hour.</p>}
+      <Field
+        label="Paint with at most (Mbit/s)"
+        inputMode="decimal"
+        value={String(brush)}
+        onChange={(event) => setBrush(Number(event.target.value.replace(",", ".")) || 0)}
+      />
+      <WeekPainter
+        label="Hours in which the link is limited"
+        cells={cells}
+        nothing={null}
+        brush={brush}
+        inWords={(v) => (v === null ? "all of it" : `at most ${v} Mbit/s`)}
+        onPaint={(painted) =>
+          onChange(intervalsOf(painted, null).map(({ value: rate, ...hours }) => ({ ...hours, mbit_per_s: rate ?? 0 })))
+        }
+      />
+    </fieldset>
+  );
+}
+
+const FIRST: Partial<Record<List, Record<string, unknown>>> = {
+  proxies: { slots: 4 }, links: { mbit_per_s: 1000 }, repositories: {}, sites: {},
+};
+
+/** A new item: its name and place, then its sheet opens for the rest. */
+export function NewItem({ list, known, onDone }: { list: List; known: Known; onDone: (id: string | null) => void }) {
+  const { consider, considered, put, plan } = useWorkbench();
+  const sites = known.sites ?? [];
+  const [name, setName] = useState("");
+  const [site, setSite] = useState(sites[0] ?? "");
+  const [other, setOther] = useState(sites[1] ?? sites[0] ?? "");
+  const refusals = useRefusals();
+  useEffect(() => () => consider([]), [consider]);
+  const place: Record<string, unknown> =
+    list === "links" ? { between: [site, other] } : list === "sites" ? { time_zone: plan.time_zone } : { site };
+  const operation = add(list, { id: name.trim(), ...FIRST[list], ...place });
+  const ready = name.trim() !== "" && refusals.other.length === 0;
+  return (
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        if (!ready) return;
+        put([operation]);
+        onDone(name.trim());
+      }}
+    >
+      <Field label={`Name of the ${NOUNS[list]}`} value={name} wrong={refusals.of("id")} onChange={(event) => setName(event.target.value)} />
+      {list !== "sites" && (
+        <p className="-ml-1.5">
+          <Choice lead={list === "links" ? "From" : "At"} value={site} options={sites.map((v) => ({ value: v, label: v }))} onChange={setSite} />
+          {list === "links" && <Choice lead="to" value={other} options={sites.map((v) => ({ value: v, label: v }))} onChange={setOther} />}
+        </p>
+      )}
+      {refusals.other.map((line) => <p key={line} role="alert" className="text-barn">{line}</p>)}
+      <p className="mt-2 flex gap-2">
+        <Button disabled={!name.trim()} onClick={() => consider([operation])}>See the week</Button>
+        <button type="submit" disabled={!ready} className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45">
+          Put into the draft
+        </button>
+        <Button look="plain" onClick={() => onDone(null)}>Forget it</Button>
+      </p>
+      {considered.length > 0 && <p className="mt-1 text-ink-2">The week above shows the plan with it.</p>}
+    </form>
+  );
+}

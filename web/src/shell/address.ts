@@ -1,0 +1,38 @@
+import { useCallback, useEffect } from "react";
+import { useLocation, useSearchParams } from "react-router";
+
+export type AddressChanges = Record<string, string | readonly string[] | null>;
+
+const viewOf = (path: string) => path.split("/")[1] ?? "";
+
+/** What a view keeps in the address, and how it changes some of it; `null` takes a key away. */
+export function useAddress() {
+  const [search, setSearch] = useSearchParams();
+  const view = viewOf(useLocation().pathname);
+  const set = useCallback(
+    (changes: AddressChanges) => {
+      // What finishes late in a view that was left does not bring it back.
+      if (viewOf(window.location.pathname) !== view) return;
+      // The address as it is now: what finishes late must not bring back what was there when it began.
+      const now = new URLSearchParams(window.location.search);
+      for (const [key, value] of Object.entries(changes)) {
+        now.delete(key);
+        for (const each of value === null ? [] : typeof value === "string" ? [value] : value) now.append(key, each);
+      }
+      setSearch(now, { replace: true });
+    },
+    [setSearch, view],
+  );
+  return { search, set };
+}
+
+/** Runs on Escape, unless it closes a menu or a dialog. */
+export function useEscape(close: () => void) {
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      if (event.key === "Escape" && !(event.target as HTMLElement).closest("[role=menu], [role=dialog]")) close();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [close]);
+}

@@ -1,0 +1,33 @@
+import { X } from "lucide-react";
+import { Dialog } from "radix-ui";
+import type { ReactNode } from "react";
+
+/** The one dialog that asks before it goes on. Modal ones of the library write styles into the page. */
+export function Modal({ open, onOpen, title, wide = false, children }: {
+  open: boolean;
+  onOpen: (open: boolean) => void;
+  title: string;
+  wide?: boolean;
+  children: ReactNode;
+}) {
+  return (
+    <Dialog.Root open={open} onOpenChange={onOpen} modal={false}>
+      <Dialog.Portal>
+        <div aria-hidden className="fixed inset-0 z-40 bg-closed opacity-70" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          onInteractOutside={(event) => event.preventDefault()}
+          className={`fixed top-24 left-1/2 z-50 max-h-[75vh] ${wide ? "w-[900px]" : "w-[560px]"} -translate-x-1/2 overflow-y-auto border border-rule-strong bg-raised p-5 text-ink`}
+        >
+          <div className="mb-2 flex items-start">
+            <Dialog.Title className="flex-1 text-xl font-semibold">{title}</Dialog.Title>
+            <Dialog.Close aria-label="Close" className="p-1 hover:bg-closed">
+              <X size={18} aria-hidden />
+            </Dialog.Close>
+          </div>
+          {children}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
