@@ -37,6 +37,7 @@ def machines(draw, number):
         "id": f"m{number}",
         "daily_change": draw(st.sampled_from([0, 0.02, 0.3])),
         "compress_ratio": draw(st.sampled_from([1, 1.6, 3])),
+        "facts": draw(st.sampled_from([{}, {"quiesces": False}])),
     }
     if draw(st.booleans()):
         for disk in disks:
@@ -80,11 +81,31 @@ def jobs(draw, number, count):
         "retention": draw(retentions),
         "exclude_disks": draw(st.sampled_from([[], [["m0", "0"]]])),
         "quiesce_s": draw(st.sampled_from([0, 30])),
+        "if_quiesce_fails": draw(st.sampled_from(["as it is", "standstill", "leave out"])),
+        "standstill": draw(st.sampled_from(["none", "pause"])),
+        "guest_before_s": draw(st.sampled_from([0, 7])),
+        "guest_after_s": draw(st.sampled_from([0, 0, 11])),
+        "encrypt": draw(st.booleans()),
+        "encrypt_factor": draw(st.sampled_from([1, 0.5])),
+        "machine_order": draw(st.sampled_from(["listed", "largest", "name"])),
+        "exclude_disk_rules": draw(
+            st.sampled_from([[], [{"field": "used_gib", "op": "at_most", "value": 1}]])
+        ),
+        "exclude_paths": draw(
+            st.sampled_from([[], [{"machine": "m1", "disk": "0", "path": "/tmp", "gib": 1}]])
+        ),
+        **draw(st.sampled_from([{}, {}, {}, {"on_hold": True, "hold_until": "2026-11-04"}])),
         "compress": draw(st.booleans()),
         "skip_unused": draw(st.booleans()),
         "proxies": draw(st.sampled_from([None, ["p0"], ["p1"], []])),
     }
-    if number and draw(st.booleans()):
+    job["spread_fulls"] = draw(st.sampled_from([1, 1, 2, 3]))
+    if job["spread_fulls"] > 1:
+        for kind, rule in (("incremental", "FREQ=HOURLY;INTERVAL=7"), ("full", "FREQ=WEEKLY")):
+            job["schedules"].append(
+                {"kind": kind, "rrule": rule, "start": "2026-11-01T21:00", "time_zone": ZONE}
+            )
+    elif number and draw(st.booleans()):
         job["after"] = f"j{number - 1}"
         del job["schedules"]
     if draw(st.booleans()):
@@ -126,13 +147,32 @@ def plans(draw):
             "format": "gambrel-plan/1",
             "sites": [{"id": "quay", "time_zone": ZONE}, {"id": "hill", "time_zone": ZONE}],
             "links": [
-                {"id": "wan", "between": ["quay", "hill"], "mbit_per_s": 300, "limits": [closing]},
+                {
+                    "id": "wan",
+                    "between": ["quay", "hill"],
+                    "mbit_per_s": 300,
+                    "limits": [closing],
+                    "encrypted": draw(st.booleans()),
+                    "encryption_factor": 0.5,
+                },
                 {"id": "lan", "between": ["quay", "quay"], "mbit_per_s": 2000},
             ],
-            "hosts": [{"id": "h0", "site": "quay", "snapshot_slots": draw(maybe)}],
+            "hosts": [
+                {
+                    "id": "h0",
+                    "site": "quay",
+                    "snapshot_slots": draw(maybe),
+                    "proxies": draw(st.sampled_from([None, None, None, ["p1"]])),
+                }
+            ],
             "datastores": [
                 {"id": "d0", "hosts": ["h0"], "read_mib_per_s": draw(limits)},
-                {"id": "d1", "hosts": ["h0"], "task_slots": draw(maybe)},
+                {
+                    "id": "d1",
+                    "hosts": ["h0"],
+                    "task_slots": draw(maybe),
+                    "zoned_proxies": draw(st.sampled_from([[], ["p1"]])),
+                },
             ],
             "proxies": [
                 {"id": "p0", "site": "quay", "slots": draw(small), "on_host": "h0"},

@@ -88,8 +88,10 @@ def test_a_plan_lists_its_jobs_as_sentences(client, plan_url):
     assert (plan["first_night"], plan["time_zone"]) == ("2026-11-02", "Europe/Dublin")
     job = next(job for job in plan["jobs"] if job["id"] == "office-files")
     assert job["clauses"][0] == {
+        "key": "machines",
         "lead": "Back up",
         "text": "6 machines: folder office and tagged files",
+        "plain": False,
     }
     assert job["schedules"][1]["start_time"] == "21:00"
 

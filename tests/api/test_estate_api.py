@@ -162,7 +162,7 @@ def test_a_name_cannot_become_a_formula(client, app):
 
 
 def test_the_sheet_of_a_machine(client, plan_url):
-    found = machine(client, plan_url, "ticketing-db-01").json
+    found = machine(client, plan_url, "ticketing-db-06").json
     assert [by["job"] for by in found["protected_by"]] == ["ticketing-databases", "ticket-journal"]
     assert [by["how"] for by in found["protected_by"]] == [
         "folder ticketing and tagged db",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import shutil
 import threading
 from pathlib import Path
@@ -18,6 +19,7 @@ from gambrel.store.sign_in import new_link
 
 PROJECT = Path(__file__).parents[2]
 PAGES = PROJECT / "web" / "dist"
+AXE = PROJECT / "web" / "node_modules" / "axe-core" / "axe.min.js"
 FLAGS = [
     "--no-sandbox",
     "--disable-gpu",
@@ -40,9 +42,9 @@ def chromium():
         browser.close()
 
 
-@pytest.fixture
-def site(new_database):
-    """A fresh server with the Larkmoor plan: (address, application)."""
+@pytest.fixture(scope="session")
+def server(new_database):
+    """One server for all tests: (address, application)."""
     from gambrel.store.database import connect, migrate
 
     url = new_database()
@@ -50,15 +52,24 @@ def site(new_database):
     migrate(engine)
     engine.dispose()
     app = create_app(url, "a key for tests", Sealer.new_key(), pages=PAGES)
-    with current_sessions(app).begin() as db:
-        store_plan(db, "larkmoor", larkmoor_plan(), actor="test")
     warm_up(app)
-    server = make_server("127.0.0.1", 0, app, threaded=True)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    listening = make_server("127.0.0.1", 0, app, threaded=True)
+    thread = threading.Thread(target=listening.serve_forever, daemon=True)
     thread.start()
-    yield f"http://127.0.0.1:{server.server_port}", app
-    server.shutdown()
+    yield f"http://127.0.0.1:{listening.server_port}", app
+    listening.shutdown()
     thread.join()
+
+
+_numbers = itertools.count(1)
+
+
+@pytest.fixture
+def site(server):
+    """The server with a Larkmoor plan of this test's own, which is the one that opens."""
+    with current_sessions(server[1]).begin() as db:
+        store_plan(db, f"larkmoor {next(_numbers)}", larkmoor_plan(), actor="test")
+    return server
 
 
 class Planner:
@@ -72,7 +83,7 @@ class Planner:
         page.on(
             "console",
             lambda message: (
-                self.complaints.append(message.text)
+                self.complaints.append(f"{message.text} {message.location.get('url', '')}")
                 if message.type == "error" and "401" not in message.text
                 else None
             ),
@@ -83,6 +94,22 @@ class Planner:
             token = new_link(db, "Planner")
         self.page.goto(f"{self.address}/sign-in#{token}")
         self.page.wait_for_selector("[data-bar]", timeout=60_000)
+
+    def dress(self, theme, size):
+        """Look at the page again in a theme and a size."""
+        self.page.set_viewport_size({"width": size[0], "height": size[1]})
+        self.page.evaluate("theme => localStorage.setItem('gambrel-theme', theme)", theme)
+        self.page.reload()
+
+    def check(self, what=None):
+        """Nothing that an accessibility engine finds, and no page that scrolls sideways."""
+        if not self.page.evaluate("'axe' in window"):
+            self.page.evaluate(AXE.read_text())
+        found = self.page.evaluate("axe.run().then(result => result.violations)")
+        told = [(v["id"], [n["html"][:160] for n in v["nodes"]][:3]) for v in found]
+        assert told == [], what
+        width = self.page.viewport_size["width"]
+        assert self.page.evaluate("document.documentElement.scrollWidth") <= width
 
     def bar(self, job):
         return self.page.locator(f'[data-job="{job}"][data-bar]').first

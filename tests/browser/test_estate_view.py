@@ -7,7 +7,7 @@ import re
 import pytest
 from estates import larkmoor_file, service_of
 from playwright.sync_api import expect
-from test_board import AXE, SLOW
+from test_board import SLOW
 
 from gambrel.api.app import current_sessions
 from gambrel.standins.world import World
@@ -23,7 +23,7 @@ def estate(planner):
     with service_of(world) as address:
         sealer = planner.app.extensions["gambrel-discoveries"].sealer
         with current_sessions(planner.app).begin() as db:
-            plan = plan_heads(db)[0].id
+            plan = plan_heads(db)[-1].id
             for name in ("quay-a", "quay-b", "hill-a"):
                 sample = world.sources[name].sample
                 fields = {
@@ -66,7 +66,7 @@ def test_the_table_answers_at_once_and_is_walked_by_keyboard(estate):
 def test_filters_stand_in_the_address_and_survive_a_reload(estate):
     page = estate.page
     page.get_by_role("button", name=re.compile("twice")).click()
-    expect(page.get_by_role("table", name="Machines")).to_have_attribute("aria-rowcount", "5")
+    expect(page.get_by_role("table", name="Machines")).to_have_attribute("aria-rowcount", "4")
     page.keyboard.press("/")
     page.keyboard.type("finance")
     expect(page.get_by_role("table", name="Machines")).to_have_attribute("aria-rowcount", "3")
@@ -146,21 +146,16 @@ def test_facts_are_stated_for_many_and_a_file_is_seen_before_it_is_taken(estate)
 @pytest.mark.parametrize(("theme", "size"), [("paper", (1280, 800)), ("night", (1600, 1000))])
 def test_the_estate_has_no_accessibility_violation(estate, theme, size):
     page = estate.page
-    page.evaluate(f"localStorage.setItem('gambrel-theme', '{theme}')")
-    page.set_viewport_size({"width": size[0], "height": size[1]})
-    page.reload()
+    estate.dress(theme, size)
     expect(row(page, "staging-trial-04")).to_be_visible(timeout=SLOW)
     page.get_by_role("button", name="3 sources").click()
     page.get_by_role("button", name="Try all access").click()
     page.get_by_role("button", name="Discover all").click()
     expect(page.get_by_role("button", name="Inbox 14")).to_be_visible(timeout=SLOW)
-    page.evaluate(AXE.read_text())
     for opened in ("Inbox 14", re.compile("3 sources"), "Changes", "Import", None):
         if opened is None:
             row(page, "ticketing-db-01").click()
         elif opened != re.compile("3 sources"):
             page.get_by_role("button", name=opened).click()
         page.wait_for_timeout(700)
-        found = page.evaluate("axe.run().then(result => result.violations)")
-        assert [(v["id"], [n["target"] for n in v["nodes"]][:3]) for v in found] == []
-        assert page.evaluate("document.documentElement.scrollWidth") <= size[0]
+        estate.check(opened)

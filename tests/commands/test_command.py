@@ -13,6 +13,7 @@ import time
 import urllib.request
 from pathlib import Path
 
+import psutil
 import pymysql
 import pytest
 from plans import small_file
@@ -232,14 +233,16 @@ def read_address(process):
 
 
 def children(pid):
-    """The processes below a process, by their ids."""
-    listed = subprocess.run(["ps", "-eo", "pid,ppid"], capture_output=True, text=True, check=True)
-    pairs = [tuple(map(int, line.split())) for line in listed.stdout.splitlines()[1:]]
-    found, edge = set(), {pid}
-    while edge:
-        edge = {child for child, parent in pairs if parent in edge} - found
-        found |= edge
-    return found
+    """The processes below a process."""
+    return set(psutil.Process(pid).children(recursive=True))
+
+
+def running(processes):
+    """Those that still run after a while; what waits for its parent to take note is over."""
+    _, alive = psutil.wait_procs(
+        [p for p in processes if p.is_running() and p.status() != psutil.STATUS_ZOMBIE], timeout=30
+    )
+    return [p for p in alive if p.is_running() and p.status() != psutil.STATUS_ZOMBIE]
 
 
 @pytest.mark.skipif(
@@ -253,8 +256,8 @@ def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_dat
             assert answer.status == 200
         seen = children(process.pid)
         assert len(seen) >= 2
-        for pid in seen:
-            os.kill(pid, signal.SIGKILL)
+        for each in seen:
+            each.kill()
         assert "started again" in process.stderr.readline()
         deadline = time.monotonic() + 60
         while True:
@@ -271,4 +274,4 @@ def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_dat
         process.send_signal(signal.SIGINT)
         process.wait(60)
     assert process.returncode == 0
-    assert not [pid for pid in seen if Path(f"/proc/{pid}").exists()]
+    assert running(seen) == []

@@ -119,7 +119,11 @@ def test_no_stream_can_gain_without_a_poorer_one_losing(asked, capacity):
 @given(plans(), st.sampled_from(["20:30", "22:00", "02:00"]))
 def test_a_longer_window_never_makes_a_run_miss(plan, closes):
     """Of one job alone: with several, what one gains another may lose."""
-    job = replace(plan.jobs[0], window="night", copies=(), at_window_end="finish")
+    own = plan.jobs[0].schedules[:1]
+    job = replace(
+        plan.jobs[0], window="night", copies=(), at_window_end="finish", schedules=own,
+        spread_fulls=1,
+    )  # fmt: skip
     assume(job.schedules)
     shorter, longer = (
         replace(plan, jobs=(job,), windows=(window(plan, until),)) for until in (closes, "06:00")

@@ -20,7 +20,13 @@ from hypothesis import strategies as st
 from gambrel.core.estate.coverage import coverage
 from gambrel.core.estate.differences import EstateError, accept, differences, in_order
 from gambrel.core.estate.effect import job_effects, with_estate_of
-from gambrel.core.estate.facts import FactEdit, FactError, daily_change_of, due_for_review
+from gambrel.core.estate.facts import (
+    FactEdit,
+    FactError,
+    daily_change_of,
+    due_for_review,
+    sizes_kept,
+)
 from gambrel.core.estate.inventory import (
     FoundDisk,
     FoundHost,
@@ -345,10 +351,42 @@ def test_what_a_planner_states_can_be_brought_back():
     stated = FactEdit(("alpha",), (("daily_change", 0.2), ("rpo_hours", 24))).apply(plan)
     alpha = stated.machine_by_id["alpha"]
     assert (alpha.daily_change, alpha.facts.change_from, alpha.rpo_hours) == (0.2, "stated", 24)
-    assert alpha.facts.reported == (("daily_change", 0.02),)
+    assert alpha.facts.reported == (("daily_change", 0.02), ("rpo_hours", None))
     again = FactEdit(("alpha",), (("daily_change", 0.4),)).apply(stated)
-    back = FactEdit(("alpha",), revert=("daily_change",)).apply(again).machine_by_id["alpha"]
-    assert (back.daily_change, back.facts.reported) == (0.02, ())
+    both = FactEdit(("alpha",), revert=("daily_change", "rpo_hours"))
+    back = both.apply(again).machine_by_id["alpha"]
+    assert (back.daily_change, back.rpo_hours, back.facts.reported) == (0.02, None, ())
+
+
+def test_sizes_that_a_planner_states_outlast_what_the_source_says():
+    plan = estate_plan()
+    disk = plan.machine_by_id["alpha"].disks[0].id
+    stated = FactEdit(("alpha",), ((f"{disk}/used_gib", 33), ("*/swap_gib", 3))).apply(plan)
+    machine = stated.machine_by_id["alpha"]
+    assert (machine.disks[0].used_gib, machine.disks[0].swap_gib) == (33, 3)
+    before = plan.machine_by_id["alpha"].disks[0]
+    assert dict(machine.facts.reported) == {
+        f"{disk}/used_gib": before.used_gib,
+        f"{disk}/swap_gib": before.swap_gib,
+    }
+    grown = replace(before, used_gib=before.used_gib + 40, provisioned_gib=900)
+    disks, facts = sizes_kept(machine, (grown,))
+    assert (disks[0].used_gib, disks[0].provisioned_gib) == (33, 900)
+    assert dict(facts.reported)[f"{disk}/used_gib"] == before.used_gib + 40
+    assert sizes_kept(machine, ())[1].reported == ()
+    back = FactEdit(("alpha",), revert=("*/used_gib", "*/swap_gib")).apply(stated)
+    assert back == plan
+
+
+def test_a_size_that_is_stated_is_no_difference_any_more():
+    plan = estate_plan()
+    disk = plan.machine_by_id["alpha"].disks[0]
+    edit = FactEdit(("alpha",), ((f"{disk.id}/used_gib", disk.used_gib * 0.5),))
+    assert kinds(edit.apply(plan), ALPHA) == []
+    bigger = replace(ALPHA, disks=(FoundDisk("system", 200.0, 70.0, 4.0, "s-1"),))
+    after = taken(edit.apply(plan), bigger).machine_by_id["alpha"]
+    assert (after.disks[0].provisioned_gib, after.disks[0].used_gib) == (200, 20)
+    assert after.facts.reported == (("system/used_gib", 70),)
 
 
 @pytest.mark.parametrize(
@@ -360,7 +398,10 @@ def test_what_a_planner_states_can_be_brought_back():
         (FactEdit(("alpha",), (("daily_change", True),)), "daily_change"),
         (FactEdit(("alpha",), (("colour", 1),)), "colour"),
         (FactEdit(("alpha",), (("compress_ratio", None),)), "compress_ratio"),
-        (FactEdit(("alpha",), revert=("rpo_hours",)), "revert"),
+        (FactEdit(("alpha",), revert=("colour",)), "revert"),
+        (FactEdit(("alpha",), (("no-such-disk/used_gib", 1),)), "no-such-disk/used_gib"),
+        (FactEdit(("alpha",), (("*/colour", 1),)), "*/colour"),
+        (FactEdit(("alpha",), (("*/swap_gib", 1e8),)), "system/swap_gib"),
         (FactEdit(("alpha",), leave_out=LeftOut("  ")), "reason"),
     ],
 )
@@ -386,3 +427,51 @@ def test_facts_survive_the_plan_file():
     plan = read_plan(file)
     assert read_plan(write_plan(plan)) == plan
     assert write_plan(plan)["machines"][0]["facts"] == file["machines"][0]["facts"]
+
+
+# --- zoning -----------------------------------------------------------------------------------
+
+
+def zoned(*names):
+    found = inventory(ALPHA)
+    store = replace(found.datastores[0], zoned_to=names)
+    return replace(found, datastores=(store,))
+
+
+def test_zoning_that_a_source_states_is_a_difference_and_lets_a_proxy_read_directly():
+    plan = estate_plan()
+    told = differences(plan, zoned("p1", "a-machine-that-is-no-proxy"))
+    assert [(d.kind, d.words) for d in told] == [("changed", "datastore store: zoned to p1")]
+    assert plan.direct_by_proxy["p1"] == frozenset()
+    after = accept(plan, told[0], TODAY)
+    assert after.direct_by_proxy["p1"] == {"store"}
+    assert differences(after, zoned("p1")) == []
+    back = differences(after, zoned())
+    assert [d.words for d in back] == ["datastore store: no longer zoned to p1"]
+    assert accept(after, back[0], TODAY) == plan
+
+
+def test_a_proxy_that_is_a_machine_keeps_it_through_a_rename():
+    file = write_plan(estate_plan())
+    file["proxies"].append({"id": "p2", "site": "quay", "slots": 1, "on_machine": "alpha"})
+    plan = read_plan(file)
+    after = taken(plan, replace(ALPHA, name="beta"))
+    assert after.proxies[1].on_machine == "beta"
+    assert after.host_of_proxy(after.proxies[1]) == "h1"
+    moved = taken(after, replace(ALPHA, name="beta", host="h-2"))
+    assert moved.host_of_proxy(moved.proxies[1]) == "h2"
+
+
+@pytest.mark.parametrize("field", ["provisioned_gib", "used_gib", "swap_gib"])
+def test_a_new_disk_is_untouched_by_what_was_stated_of_another(field):
+    plan = estate_plan()
+    value = {"provisioned_gib": 300, "used_gib": 50, "swap_gib": 2}[field]
+    stated = FactEdit(("alpha",), ((f"system/{field}", value),)).apply(plan)
+    two = replace(ALPHA, disks=(*ALPHA.disks, FoundDisk("data", 500.0, 100.0, 0.0, "s-1")))
+    after = taken(stated, two).machine_by_id["alpha"]
+    assert [disk.id for disk in after.disks] == ["system", "data"]
+    assert getattr(after.disks[0], field) == value
+    assert (after.disks[1].provisioned_gib, after.disks[1].used_gib) == (500, 100)
+    only = replace(ALPHA, disks=two.disks[1:])
+    gone = taken(taken(stated, two), only).machine_by_id["alpha"]
+    assert gone.facts.reported == ()

@@ -3,13 +3,13 @@
 import pytest
 from plans import small_plan, weekly
 
+from gambrel.core.items import OperationError
 from gambrel.core.operations import (
     ExcludeDisk,
     ExcludeMachine,
     IncludeMachine,
     MoveFull,
     MoveStart,
-    OperationError,
     SetInterval,
     SetLocked,
     SetProxies,
@@ -19,7 +19,7 @@ from gambrel.core.operations import (
     operation_from,
     operation_to_dict,
 )
-from gambrel.core.words import schedule_in_words
+from gambrel.core.schedule_words import schedule_in_words
 
 
 def words(plan, position=0):
@@ -52,7 +52,7 @@ def test_many_runs_a_day_move_with_both_their_ends():
         "days": ["mon", "fri"], "start": "2026-10-01", "time_zone": "Europe/Dublin",
     }  # fmt: skip
     plan = MoveStart("nightly", 0, "06:30").apply(small_plan({"schedules": [row]}))
-    assert words(plan) == "incremental every 20 minutes from 06:30 to 06:00 on Mon, Fri"
+    assert words(plan) == "incremental every 20 minutes from 06:30 to 06:00 on Monday and Friday"
 
 
 def test_a_weekly_full_moves_by_days():
@@ -231,3 +231,29 @@ def test_what_cannot_be_done_is_refused_by_field(operation, field):
 def test_ill_typed_arguments_are_refused(value):
     with pytest.raises(OperationError):
         operation_from(value)
+
+
+@pytest.mark.parametrize(
+    ("rule", "days", "becomes"),
+    [
+        ("FREQ=WEEKLY;INTERVAL=2;BYDAY=FR", 7, "FREQ=WEEKLY;INTERVAL=2;BYDAY=FR"),
+        ("FREQ=MONTHLY;BYDAY=2SA", 7, "FREQ=MONTHLY;BYDAY=3SA"),
+        ("FREQ=MONTHLY;BYDAY=2SA", -7, "FREQ=MONTHLY;BYDAY=1SA"),
+    ],
+)
+def test_a_full_moves_to_another_week(rule, days, becomes):
+    full = {"kind": "full", "rrule": rule, "start": "2026-10-02T21:00", "time_zone": "UTC"}
+    plan = small_plan({"schedules": [full]})
+    moved = MoveFull("nightly", 0, days).apply(plan).jobs[0].schedules[0]
+    assert moved.rrule == becomes
+    assert (moved.start != plan.jobs[0].schedules[0].start) is rule.startswith("FREQ=WEEKLY")
+
+
+@pytest.mark.parametrize(
+    ("rule", "days"),
+    [("FREQ=MONTHLY;BYDAY=1SA", -7), ("FREQ=MONTHLY;BYDAY=2SA", 3), ("FREQ=MONTHLY", 7)],
+)
+def test_a_full_that_has_no_such_week_is_refused(rule, days):
+    full = {"kind": "full", "rrule": rule, "start": "2026-10-02T21:00", "time_zone": "UTC"}
+    with pytest.raises(OperationError):
+        MoveFull("nightly", 0, days).apply(small_plan({"schedules": [full]}))

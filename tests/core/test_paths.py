@@ -4,7 +4,7 @@ import pytest
 from plans import small_file
 
 from gambrel.core.paths import Routes, Topology
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan_reading import read_plan, write_plan
 from gambrel.core.units import MBIT, MIB
 
 
@@ -162,3 +162,55 @@ def test_what_has_no_capacity_is_no_constraint():
     assert topology.limited_pools("repository:vault", "proxy:far", "host:h1") == (
         topology.pool("proxy:far"),
     )
+
+
+# --- pins of hosts, zoning, proxies that are machines, encryption -------------------------------
+
+
+def with_keys(**keys):
+    """The estate with more keys for entries: `h1={...}`, `store={...}` and so on."""
+    file = write_plan(estate())
+    for entry in (*file["hosts"], *file["datastores"], *file["proxies"], *file["links"]):
+        entry.update(keys.get(entry["id"], {}))
+    return read_plan(file)
+
+
+def readers(plan):
+    return [(proxy, transport) for proxy, transport, _ in candidates(plan)]
+
+
+@pytest.mark.parametrize(
+    ("keys", "expected"),
+    [
+        ({"h1": {"proxies": ["near", "far"]}}, [("near", "network")]),
+        ({"h1": {"proxies": []}}, []),
+        ({"h2": {"proxies": ["far"]}}, [("direct", "direct")]),
+        ({"store": {"zoned_proxies": ["near"]}}, [("near", "direct"), ("direct", "direct")]),
+        (
+            {"store": {"zoned_proxies": ["near"]}, "near": {"left_out_datastores": ["store"]}},
+            [("direct", "direct")],
+        ),
+        (
+            {"direct": {"left_out_datastores": ["store"]}},
+            [("hot", "hot_add"), ("hotter", "hot_add")],
+        ),
+    ],
+)
+def test_pins_of_hosts_and_zoning_decide_who_reads(keys, expected):
+    assert readers(with_keys(**keys)) == expected
+
+
+def test_a_proxy_that_is_a_machine_runs_where_the_machine_runs():
+    name = estate().machines[0].id
+    keys = {"direct": {"left_out_datastores": ["store"]}, "near": {"on_machine": name}}
+    assert ("near", "hot_add") in readers(with_keys(**keys))
+
+
+def test_an_encrypted_link_carries_its_factor_limits_included():
+    limit = {"days": ["fri"], "from": "12:00", "to": "18:00", "mbit_per_s": 40}
+    plain = {"mbit_per_s": 100, "limits": [limit], "encryption_factor": 0.5}
+    link = with_keys(wan={**plain, "encrypted": True}).links[1]
+    assert (link.carried(100), link.carried(40)) == (50, 20)
+    assert with_keys(wan=plain).links[1].carried(100) == 100
+    topology = Topology(with_keys(wan={**plain, "encrypted": True}))
+    assert topology.capacity[topology.resource("link:wan")] == 50 * MBIT

@@ -56,7 +56,8 @@ def check_bytes(found):
         repository = found.plan.repository_by_id[job.repository]
         for m in run.machines:
             machine = found.plan.machine_by_id[m.machine]
-            whole = sum(protected_bytes(job, disk) for disk in protected_disks(job, machine))
+            disks = protected_disks(job, machine)
+            whole = sum(protected_bytes(job, machine, disk) for disk in disks)
             kappa = compression(job, machine)
             if m.outcome != "done":
                 assert m.stored_bytes == 0
@@ -65,7 +66,7 @@ def check_bytes(found):
             else:
                 assert m.stored_bytes == pytest.approx(m.wire_bytes / repository.dedupe_ratio)
             assert m.wire_bytes <= whole / kappa + 1
-            read = sum(read_bytes(job, disk) for disk in protected_disks(job, machine))
+            read = sum(read_bytes(job, machine, disk) for disk in disks)
             assert m.source_bytes <= read + 1
 
 

@@ -4,8 +4,9 @@ import pytest
 from plans import small_plan
 from sqlalchemy import select
 
-from gambrel.core.operations import MoveFull, MoveStart, OperationError
-from gambrel.core.words import schedule_in_words
+from gambrel.core.items import OperationError
+from gambrel.core.operations import MoveFull, MoveStart
+from gambrel.core.schedule_words import schedule_in_words
 from gambrel.store import plans as store
 from gambrel.store.models import AuditRow, SignInLinkRow, now_utc
 from gambrel.store.sign_in import new_link, use_link

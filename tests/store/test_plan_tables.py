@@ -112,3 +112,24 @@ def test_the_migrations_make_the_tables_of_the_models(new_database):
         found = compare_metadata(MigrationContext.configure(connection), Base.metadata)
     # MariaDB makes an index of its own for each foreign key; the models do not name them.
     assert [str(d) for d in found if d[0] != "remove_index"] == []
+
+
+def test_every_optional_key_of_paths_is_stored(maker):
+    file = small_file()
+    file["links"][0].update(encrypted=True, encryption_factor=0.8)
+    file["hosts"][0]["proxies"] = ["p1", "p2"]
+    file["hosts"].append({"id": "h2", "site": "quay", "proxies": []})
+    file["datastores"][0]["zoned_proxies"] = ["p2"]
+    file["proxies"][0].update(cores=4, memory_gib=12.5, left_out_datastores=["store"])
+    file["proxies"].append({"id": "p2", "site": "quay", "slots": 1, "physical": True,
+                            "throughput_from": "learned", "mib_per_s": 99.5})  # fmt: skip
+    file["proxies"].append({"id": "p3", "site": "quay", "slots": 1, "on_machine": "gate"})
+    file["repositories"][0].update(
+        kind="tape",
+        placement="chain together",
+        volumes=[{"id": "one", "capacity_gib": 10}, {"id": "two", "capacity_gib": 20.25}],
+    )
+    plan = read_plan(file)
+    again = stored(maker, plan)
+    assert again == plan
+    assert plan_file.write(again) == plan_file.write(plan)

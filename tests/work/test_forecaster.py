@@ -1,14 +1,18 @@
 """Forecasts by night are those of one long simulation, however they were come by."""
 
-from datetime import date
+from datetime import date, timedelta
 
 import pytest
 from plans import small_plan
 
+from gambrel.core.balance.objective import Evaluator
+from gambrel.core.balance.problem import Problem, job_weight
 from gambrel.core.nights import night_of, night_outcome, week_of
 from gambrel.core.operations import MoveFull, MoveStart, SetLocked, apply_all
 from gambrel.core.plan_reading import read_plan
+from gambrel.core.scenarios import LoseHost
 from gambrel.core.simulate import simulate
+from gambrel.core.snapshot import snapshot_of_state
 from gambrel.demo import larkmoor
 from gambrel.work.forecaster import Forecaster, OutOfReach, first_difference, origin_night
 
@@ -79,3 +83,60 @@ def test_nights_out_of_reach_are_refused(base):
     for day in (date(2026, 11, 1), date(2027, 11, 1)):
         with pytest.raises(OutOfReach, match="begin with the night of 2026-11-02"):
             base.night(night_of(day, ZONE))
+
+
+# --- where a later week begins ------------------------------------------------------------------
+
+
+def later_problem(forecaster, weeks=1):
+    nights = [night_of(night.date + timedelta(weeks=weeks), ZONE) for night in WEEK]
+    begins, points = forecaster.start_of(nights[0])
+    plan = forecaster.plan
+    jobs = frozenset(job.id for job in plan.jobs)
+    return Problem(plan, nights[0].start, nights[-1].end, ZONE, points, jobs, begins=begins), nights
+
+
+def test_the_first_week_begins_with_the_points_of_the_state(base):
+    begins, points = base.start_of(WEEK[0])
+    assert begins == WEEK[0].start
+    assert len(points.points) == len(base.plan.state.points)
+
+
+def test_a_later_week_begins_at_a_quiet_instant_and_comes_out_the_same(base):
+    problem, nights = later_problem(base)
+    assert problem.begins <= nights[0].start
+    forecast = base.night(nights[-1])
+    score = Evaluator(problem).score(problem.plan)
+    weight = {job.id: job_weight(job) for job in problem.plan.jobs}
+    runs = [run for night in nights for run in forecast.runs if night.holds(run.occurrence)]
+    assert score.over_s == pytest.approx(sum(weight[run.job] * run.over_s for run in runs))
+    assert score.lost == sum(weight[run.job] * run.outcomes["missed"] for run in runs)
+    assert [night.date for night in problem.nights] == [night.date for night in nights]
+
+
+def test_a_draft_begins_its_later_weeks_with_its_own_points(base):
+    moved = apply_all(base.plan, [MoveFull("office-files", 1, 1)])
+    changed = Forecaster(moved, base.origin, base)
+    mine, _ = later_problem(changed)
+    theirs, _ = later_problem(base)
+    assert Evaluator(mine).score(mine.plan) != Evaluator(theirs).score(theirs.plan)
+    whole = simulate(moved, WEEK[0].start, mine.to)
+    over = sum(
+        job_weight(moved.job_by_id[run.job]) * run.over_s
+        for run in whole.runs
+        if run.occurrence >= mine.from_
+    )
+    assert Evaluator(mine).score(mine.plan).over_s == pytest.approx(over)
+
+
+def test_points_are_carried_over_to_a_plan_with_fewer_machines(base):
+    _, points = base.start_of(WEEK[0])
+    changed = LoseHost("qs-h1").apply(base.plan)
+    carried = points.of_plan(base.plan, changed)
+    state = snapshot_of_state(changed)
+    assert len(carried.points) == len(state.points)
+    names = [changed.machines[i].id for i in carried.points["machine"].tolist()]
+    assert sorted(names) == sorted(point.machine for point in changed.state.points)
+    needing = carried.points[carried.points["base"] >= 0]
+    assert (carried.points["job"][needing["base"]] == needing["job"]).all()
+    assert (carried.points["machine"][needing["base"]] == needing["machine"]).all()

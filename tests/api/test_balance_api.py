@@ -1,0 +1,144 @@
+"""Balance, what-if and confidence through the API."""
+
+import pytest
+
+from gambrel.store import computations as store
+
+WEEK = "2026-11-02"
+NARROW = {"day": WEEK, "kinds": ["night"], "most_moves": 2, "most_evaluations": 20}
+
+
+@pytest.fixture
+def running(app):
+    computations = app.extensions["gambrel-computations"]
+    yield computations
+    computations.close()
+
+
+@pytest.fixture
+def tiny_url(client):
+    found = next(plan for plan in client.get("/api/v1/plans").json if plan["name"] == "tiny")
+    return f"/api/v1/plans/{found['id']}"
+
+
+def ended(client, running, begun):
+    assert begun.status_code == 201, begun.json
+    running.wait(begun.json["id"])
+    return client.get(f"/api/v1/computations/{begun.json['id']}").json
+
+
+def test_a_proposal_is_searched_told_and_taken(client, plan_url, running):
+    asked = {"day": WEEK, "seconds": 600, "most_moves": 15, "most_evaluations": 120}
+    found = ended(client, running, client.post(f"{plan_url}/balances", asked))
+    assert found["state"] == "done", found["message"]
+    result = found["result"]
+    before, after = result["before"], result["after"]
+    assert [night["verdict"] for night in before["nights"]][4] == "over"
+    assert {night["verdict"] for night in after["nights"]} == {"fits"}
+    assert 0 < len(result["moves"]) <= 15
+    assert all(move["words"] and move["reason"].endswith(".") for move in result["moves"])
+    assert result["bound"]["over_s"] == 0 <= after["score"]["over_s"]
+    # What was proposed is an edit like any other, and the preview says the same.
+    operations = [move["operation"] for move in result["moves"]]
+    preview = client.post(f"{plan_url}/preview", {"night": "2026-11-06", "operations": operations})
+    assert {night["verdict"] for night in preview.json["nights"]} == {"fits"}
+    assert found["id"] in [c["id"] for c in client.get(f"{plan_url}/computations").json]
+
+
+def test_it_stops_with_the_best_so_far(client, plan_url, running):
+    begun = client.post(f"{plan_url}/balances", {"day": WEEK, "seconds": 600})
+    client.post(f"/api/v1/computations/{begun.json['id']}/stop")
+    found = ended(client, running, begun)
+    assert (found["state"], found["result"]["ended"]) == ("done", "stopped")
+
+
+def test_it_is_cancelled_without_a_result(client, plan_url, running):
+    begun = client.post(f"{plan_url}/balances", {"day": WEEK, "seconds": 600})
+    client.post(f"/api/v1/computations/{begun.json['id']}/cancel")
+    found = ended(client, running, begun)
+    assert (found["state"], found["result"]) == ("cancelled", None)
+
+
+def test_what_was_interrupted_goes_on_from_its_best(client, plan_url, running, app):
+    move = {"operation": "MoveFull", "job": "office-desks", "schedule": 1, "days": -1}
+    plan_id = int(plan_url.rsplit("/", 1)[1])
+    asked = {
+        **NARROW, "seconds": 60, "draft": None, "happens": [], "weeks": 1, "jobs": None,
+        "comfort": 0.85, "seed": 1,
+    }  # fmt: skip
+    with app.extensions["gambrel"].sessions.begin() as db:
+        ident = store.begin(db, plan_id, "balance", asked, actor="test", progress={"best": [move]})
+        store.interrupt(db)
+    was = client.get(f"/api/v1/computations/{ident}").json
+    assert was["state"] == "interrupted"
+    found = ended(client, running, client.post(f"/api/v1/computations/{ident}/resume"))
+    assert found["state"] == "done"
+    assert len(found["result"]["moves"]) <= 2
+
+
+@pytest.mark.parametrize(
+    ("wrong", "field"),
+    [
+        ({"jobs": ["nobody"]}, "jobs"),
+        ({"comfort": 0}, "comfort"),
+        ({"kinds": ["magic"]}, "kinds"),
+        ({"weeks": 9}, "weeks"),
+        ({"day": "soon"}, "day"),
+        ({"most_moves": 0}, "most_moves"),
+        ({"happens": [{"happens": "Flood"}]}, "happens"),
+        ({"happens": [{"happens": "LoseProxy", "proxy": "nobody"}]}, "proxy"),
+    ],
+)
+def test_what_cannot_be_asked_is_refused_by_name(client, plan_url, wrong, field):
+    answer = client.post(f"{plan_url}/balances", {"day": WEEK, **wrong})
+    assert answer.status_code == 422
+    assert any(field in error["field"] for error in answer.json["errors"]), answer.json
+
+
+def test_a_night_before_all_forecasts_is_refused(client, plan_url):
+    assert client.post(f"{plan_url}/balances", {"day": "2026-01-05"}).status_code == 404
+
+
+def test_strangers_compute_nothing(stranger, plan_url):
+    assert stranger.post(f"{plan_url}/balances", NARROW).status_code == 401
+    assert stranger.post(f"{plan_url}/what-if", {"day": WEEK}).status_code == 401
+
+
+@pytest.mark.parametrize(
+    ("happens", "words", "friday"),
+    [
+        ([], [], "over"),
+        ([{"happens": "LoseProxy", "proxy": "quay-p2"}], ["proxy quay-p2 is lost"], "over"),
+        (
+            [
+                {"happens": "AddSlots", "proxy": "quay-p2", "slots": 4},
+                {"happens": "CloseNight", "night": "2026-11-06"},
+            ],
+            ["4 more slots at quay-p2", "the night of Fri 6 Nov is closed"],
+            "over",
+        ),
+    ],
+)
+def test_what_if_tells_the_nights(client, plan_url, happens, words, friday):
+    answer = client.post(f"{plan_url}/what-if", {"day": WEEK, "happens": happens})
+    assert answer.json["words"] == words
+    assert answer.json["nights"][4]["verdict"] == friday
+    assert len(answer.json["nights"]) == 7
+
+
+def test_a_scenario_can_be_balanced(client, plan_url, running):
+    asked = {**NARROW, "happens": [{"happens": "LoseHost", "host": "qa-h1"}]}
+    found = ended(client, running, client.post(f"{plan_url}/balances", asked))
+    assert found["state"] == "done"
+    assert found["result"]["after"]["score"]["lost"] <= found["result"]["before"]["score"]["lost"]
+
+
+def test_confidence_of_a_week(client, tiny_url, running):
+    asked = {"day": WEEK, "samples": 25, "seed": 4}
+    found = ended(client, running, client.post(f"{tiny_url}/confidences", asked))
+    assert found["state"] == "done", found["message"]
+    nights = found["result"]["nights"]
+    assert found["result"]["samples"] == 25
+    assert all(0 <= night["holds"] <= 1 for night in nights)
+    again = ended(client, running, client.post(f"{tiny_url}/confidences", asked))
+    assert again["result"]["nights"] == nights

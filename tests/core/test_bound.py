@@ -1,0 +1,112 @@
+"""Lower bounds: no simulated plan is better."""
+
+from dataclasses import replace
+
+import pytest
+from balances import ALL_KINDS, crowded, larkmoor_problem, problem_of, random_candidates
+from generated import plans
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from plans import small_file
+
+from gambrel.core.balance.bound import bound
+from gambrel.core.balance.explaining import bound_words
+from gambrel.core.balance.moves import plan_of
+from gambrel.core.balance.objective import Evaluator
+from gambrel.core.balance.problem import USUAL_KINDS
+from gambrel.core.nights import night_outcome
+from gambrel.core.plan_reading import read_plan
+from gambrel.core.series import load_table
+from gambrel.core.simulate import simulate
+
+SLACK = 1e-6
+
+
+def held(problem, candidates):
+    """That no candidate of a problem is better than its bound."""
+    limits = bound(problem)
+    evaluator = Evaluator(problem)
+    for candidate in candidates:
+        score = evaluator.score(plan_of(problem, candidate))
+        assert limits.lost <= score.lost + SLACK, candidate
+        assert limits.rpo_missed <= score.rpo_missed + SLACK, candidate
+        if score.lost <= limits.lost + SLACK and score.skipped == 0:
+            assert limits.over_s <= score.over_s * (1 + SLACK) + 1.0, candidate
+        if score.lost == 0 and score.skipped == 0 and score.over_s == 0:
+            peaks_hold(problem, candidate, limits)
+    return limits
+
+
+def peaks_hold(problem, candidate, limits):
+    plan = plan_of(problem, candidate)
+    forecast = simulate(plan, problem.from_, problem.to, points=problem.points)
+    names = [need.resource for need in limits.peaks]
+    for need, series in zip(
+        limits.peaks, load_table(forecast, names, problem.from_, problem.to + 86_400), strict=True
+    ):
+        capacity = max(value for _, value in series.capacity)
+        assert need.part <= series.peak / capacity * (1 + 1e-4) + 1e-6, (need, candidate)
+
+
+@settings(max_examples=60, deadline=None)
+@given(plans(), st.integers(0, 999), st.sampled_from([USUAL_KINDS, ALL_KINDS]))
+def test_no_generated_plan_is_better(plan, seed, kinds):
+    problem = problem_of(plan, kinds=kinds)
+    held(problem, random_candidates(problem, 4, seed))
+
+
+@pytest.mark.parametrize("kind", ["finish", "stop", "run_on"])
+@pytest.mark.parametrize("gib", [300, 900, 2500])
+def test_no_crowded_plan_is_better(kind, gib):
+    problem = crowded(3, gib, kind)
+    held(problem, random_candidates(problem, 12, seed=7))
+
+
+def test_no_plan_of_the_sample_is_better():
+    held(larkmoor_problem(), random_candidates(larkmoor_problem(), 10, seed=11))
+
+
+def test_what_cannot_fit_is_known_to():
+    limits = bound(crowded(3, 2500, "finish"))
+    assert limits.over_s > 0
+    assert not limits.can_fit
+    assert bound(crowded(3, 2500, "stop")).lost > 0
+    assert "gets everything done" in bound_words(
+        crowded(3, 2500, "stop"), bound(crowded(3, 2500, "stop"))
+    )
+
+
+def test_what_fits_is_told_how_full_it_must_be():
+    problem = crowded(3, 900)
+    limits = bound(problem)
+    assert limits.can_fit
+    proxy = next(need for need in limits.peaks if need.resource == "proxy:p1")
+    assert 0.05 < proxy.part < 1
+    assert "proxy p1 below" in bound_words(problem, limits)
+
+
+def test_a_machine_that_alone_takes_too_long_is_named():
+    file = small_file()
+    file["machines"][0]["disks"][0].update(used_gib=20_000, provisioned_gib=20_000)
+    problem = problem_of(read_plan(file))
+    limits = bound(problem)
+    assert limits.longest == "nightly"
+    assert "Nightly alone" in bound_words(problem, limits)
+
+
+def test_fewer_moves_bound_more():
+    """What may not be moved can only make the bound higher."""
+    free = crowded(3, 1400)
+    fixed = replace(free, jobs=frozenset())
+    assert bound(fixed).over_s >= bound(free).over_s - SLACK
+    assert bound(fixed).over_s > 0
+
+
+def test_without_enough_runs_an_rpo_is_missed_whatever_is_moved():
+    file = small_file()
+    file["machines"][0]["rpo_hours"] = 4
+    problem = problem_of(read_plan(file))
+    assert bound(problem).rpo_missed == 4.0
+    assert night_outcome(
+        simulate(problem.plan, problem.from_, problem.to), problem.nights[2]
+    ).verdict == "tight"  # fmt: skip

@@ -1,0 +1,112 @@
+"""Long computations in processes of this machine and on a cluster; workers that die."""
+
+import os
+import signal
+import time
+from concurrent.futures.process import BrokenProcessPool
+
+import pytest
+from balances import crowded
+
+from gambrel.core.balance.driving import balance
+from gambrel.core.balance.stopping import MostEvaluations
+from gambrel.core.confidence import USUAL_SPREAD, draw
+from gambrel.work import tasks
+from gambrel.work.executors import CLUSTER, Workers
+
+
+@pytest.fixture
+def local():
+    workers = Workers(processes=2)
+    yield workers
+    workers.stop()
+
+
+def square(number):
+    return number * number
+
+
+def die_once(number, marker):
+    """Ends its worker the first time that it is called for a number."""
+    if number == 3 and not os.path.exists(marker):
+        with open(marker, "w"):
+            os.kill(os.getpid(), signal.SIGKILL)
+    return number * number
+
+
+def always_die():
+    os.kill(os.getpid(), signal.SIGKILL)
+
+
+def test_results_stand_in_the_order_of_the_arguments(local):
+    assert local.all(square, [(n,) for n in range(9)]) == [n * n for n in range(9)]
+
+
+def test_what_is_lost_with_its_worker_is_done_by_another(local, tmp_path):
+    marker = str(tmp_path / "died")
+    assert local.all(die_once, [(n, marker) for n in range(8)]) == [n * n for n in range(8)]
+    assert os.path.exists(marker)
+
+
+def test_workers_that_keep_dying_are_an_error(local):
+    with pytest.raises(BrokenProcessPool):
+        local.all(always_die, [()])
+
+
+def test_what_a_call_raises_is_raised(local):
+    with pytest.raises(TypeError):
+        local.all(square, [("a",)])
+
+
+def test_the_environment_names_a_cluster(monkeypatch):
+    monkeypatch.setenv(CLUSTER, "tcp://127.0.0.1:1")
+    assert Workers.of_environment().cluster == "tcp://127.0.0.1:1"
+    monkeypatch.delenv(CLUSTER)
+    assert Workers.of_environment().cluster is None
+
+
+def test_a_search_in_other_processes_finds_what_it_finds_here(local):
+    problem = crowded(3)
+    packed = tasks.Packed.of(problem)
+
+    def evaluate(_, batch):
+        return [
+            told
+            for part in local.all(tasks.evaluated, [(packed, [asked]) for asked in batch])
+            for told in part
+        ]
+
+    stop = MostEvaluations(60)
+    here, there = balance(problem, stop), balance(problem, stop, evaluate=evaluate)
+    assert (here.candidate, here.score) == (there.candidate, there.score)
+
+
+def chunks(problem, samples, size):
+    packed = tasks.Packed.of(problem)
+    return [(packed, USUAL_SPREAD, 7, first, size) for first in range(0, samples, size)]
+
+
+def test_a_cluster_that_loses_a_worker_gives_the_same_weeks():
+    """A real scheduler with two worker processes, one of which is killed in the middle."""
+    from distributed import LocalCluster
+
+    problem = crowded(2)
+    with LocalCluster(
+        n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None, host="127.0.0.1"
+    ) as cluster:
+        workers = Workers(cluster.scheduler_address)
+        try:
+            assert workers.width == 2
+            victim = next(iter(cluster.workers.values()))
+            found, killed = {}, False
+            for i, samples in workers.as_done(tasks.drawn, chunks(problem, 40, 2)):
+                found[i] = samples
+                if not killed:
+                    killed = True
+                    os.kill(victim.pid, signal.SIGKILL)
+                    time.sleep(0.1)
+        finally:
+            workers.stop()
+    together = [sample for i in sorted(found) for sample in found[i]]
+    assert killed
+    assert together == draw(problem, USUAL_SPREAD, 7, range(40))
