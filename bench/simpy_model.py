@@ -291,7 +291,7 @@ class Model:
             )
         yield simpy.AllOf(self.env, moving)
         repository = self.plan.repository_by_id[job.repository]
-        protected = sum(protected_bytes(job, disk) for disk in disks)
+        protected = sum(protected_bytes(job, machine, disk) for disk in disks)
         stored = sum(volume.wire for volume in volumes) / repository.dedupe_ratio
         if synthetic:
             stored = protected / compression(job, machine) / repository.dedupe_ratio
