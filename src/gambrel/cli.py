@@ -79,17 +79,20 @@ def _run(options: argparse.Namespace) -> int:
                 serving.start(options.port)
             else:
                 serving.link()
-        case "simulate" | "load" | "save" | "sample":
+        case "simulate" | "sample":
             from gambrel.commands import files
 
             if options.command == "simulate":
                 files.simulate(options.plan, options.from_, options.to, options.output)
-            elif options.command == "load":
-                files.load(options.plan, options.name)
-            elif options.command == "save":
-                files.save(options.name, options.draft, options.output)
             else:
                 files.sample(options.name, options.output)
+        case "load" | "save":
+            from gambrel.commands import stored
+
+            if options.command == "load":
+                stored.load(options.plan, options.name)
+            else:
+                stored.save(options.name, options.draft, options.output)
         case "openapi":
             from pathlib import Path
 

@@ -54,7 +54,8 @@ def app(database_url):
     with current_sessions(app).begin() as db:
         for name, make in (("tiny", tiny), ("larkmoor", larkmoor)):
             store_plan(db, name, read_plan(make()), actor="test")
-    return app
+    yield app
+    app.extensions["gambrel-computations"].close()
 
 
 @pytest.fixture

@@ -12,7 +12,7 @@ NARROW = {"day": WEEK, "kinds": ["night"], "most_moves": 2, "most_evaluations": 
 def running(app):
     computations = app.extensions["gambrel-computations"]
     yield computations
-    computations.close()
+    computations.cancel_all()
 
 
 @pytest.fixture

@@ -7,8 +7,6 @@ import re
 import pytest
 from playwright.sync_api import expect
 
-SLOW = 60_000
-
 
 def lanes_by(page, what):
     page.get_by_role("button", name=re.compile("^Lanes by")).click()
@@ -20,8 +18,8 @@ def test_lanes_of_places(planner, what):
     page = planner.page
     lanes_by(page, what)
     region = page.get_by_role("region", name=re.compile(f"^Work by {what}"))
-    expect(region).to_be_visible(timeout=SLOW)
-    expect(region.get_by_role("button")).not_to_have_count(0, timeout=SLOW)
+    expect(region).to_be_visible()
+    expect(region.get_by_role("button")).not_to_have_count(0)
     assert f"lanes={what}" in page.url
     planner.check(f"lanes by {what}")
 
@@ -31,7 +29,7 @@ def test_lanes_fold_and_zoom_by_keyboard(planner):
     lanes_by(page, "proxy")
     region = page.get_by_role("region", name=re.compile("^Work by proxy"))
     lane = region.get_by_role("button", name=re.compile("^quay-p2"))
-    expect(lane).to_have_attribute("aria-expanded", "true", timeout=SLOW)
+    expect(lane).to_have_attribute("aria-expanded", "true")
     open_height = lane.bounding_box()["height"]
     lane.focus()
     page.keyboard.press("Enter")
@@ -48,7 +46,7 @@ def test_a_piece_opens_its_job(planner):
     page = planner.page
     lanes_by(page, "tier")
     region = page.get_by_role("region", name=re.compile("^Work by tier"))
-    expect(region.get_by_role("button")).not_to_have_count(0, timeout=SLOW)
+    expect(region.get_by_role("button")).not_to_have_count(0)
     box = page.locator("[data-overview] canvas").last.bounding_box()
     tip = page.locator("[data-overview] .cursor-pointer")
     for x in range(int(box["x"]) + 60, int(box["x"]) + 700, 25):
@@ -58,18 +56,18 @@ def test_a_piece_opens_its_job(planner):
             page.mouse.down()
             page.mouse.up()
             break
-    expect(page.get_by_role("complementary", name=re.compile("^Job "))).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("complementary", name=re.compile("^Job "))).to_be_visible()
 
 
 def test_the_week_stands_on_one_axis(planner):
     page = planner.page
     page.keyboard.press("w")
-    expect(page.get_by_role("region", name=re.compile("^Work by job"))).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("region", name=re.compile("^Work by job"))).to_be_visible()
     page.keyboard.press("t")
     expect(page.get_by_role("table", name="Work by job")).to_contain_text("Lab")
     page.keyboard.press("t")
     page.keyboard.press("w")
-    expect(page.get_by_role("region", name="Runs by job")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("region", name="Runs by job")).to_be_visible()
 
 
 def test_the_month_leads_to_a_night(planner):
@@ -78,7 +76,7 @@ def test_the_month_leads_to_a_night(planner):
     month = page.get_by_role("dialog")
     expect(month.get_by_role("row")).to_have_count(6)
     thirteenth = month.get_by_role("button", name=re.compile("^13"))
-    expect(thirteenth).to_be_enabled(timeout=SLOW)
+    expect(thirteenth).to_be_enabled()
     planner.check("the month")
     thirteenth.click()
     expect(page).to_have_url(re.compile("2026-11-13"))
@@ -91,9 +89,9 @@ def test_where_is_room_stands_under_the_axis(planner):
     page.get_by_role("button", name="Where is room?").click()
     strip = page.get_by_role("group", name="Where is room for Lab")
     start = strip.get_by_role("button", name=re.compile("^Start 23:30"))
-    expect(start).to_be_visible(timeout=SLOW)
+    expect(start).to_be_visible()
     start.click()
-    expect(planner.effect()).to_contain_text("23:30", timeout=SLOW)
+    expect(planner.effect()).to_contain_text("23:30")
 
 
 def test_the_board_is_printed_without_its_frame(planner):

@@ -7,7 +7,6 @@ import re
 import pytest
 from estates import larkmoor_file, service_of
 from playwright.sync_api import expect
-from test_board import SLOW
 
 from gambrel.api.app import current_sessions
 from gambrel.standins.world import World
@@ -33,7 +32,7 @@ def estate(planner):
                 accounts = [(a.scope, a.user, a.secret) for a in sample.accounts]
                 store.add_source(db, plan, fields, accounts, sealer, actor="test")
         planner.page.get_by_role("link", name="Estate").click()
-        expect(planner.page.get_by_role("row").nth(1)).to_contain_text("staging", timeout=SLOW)
+        expect(planner.page.get_by_role("row").nth(1)).to_contain_text("staging")
         yield planner
 
 
@@ -54,13 +53,13 @@ def test_the_table_answers_at_once_and_is_walked_by_keyboard(estate):
     expect(page.get_by_text("1 machine marked")).to_be_visible()
     page.keyboard.press("Enter")
     sheet = page.get_by_role("complementary", name="Machine staging-trial-05")
-    expect(sheet).to_contain_text("never was; in the plan since 8 May 2026", timeout=SLOW)
+    expect(sheet).to_contain_text("never was; in the plan since 8 May 2026")
     page.keyboard.press("Escape")
     expect(sheet).to_have_count(0)
     page.get_by_role("button", name="Machine").click()
     table = page.get_by_role("table", name="Machines")
     table.evaluate("element => element.scrollTo(0, element.scrollHeight)")
-    expect(row(page, "ticketing-web-16")).to_be_visible(timeout=SLOW)
+    expect(row(page, "ticketing-web-16")).to_be_visible()
 
 
 def test_filters_stand_in_the_address_and_survive_a_reload(estate):
@@ -75,9 +74,7 @@ def test_filters_stand_in_the_address_and_survive_a_reload(estate):
     expect(page.get_by_role("button", name=re.compile("^finance 2 machines"))).to_be_visible()
     assert "coverage=twice" in page.url and "find=finance" in page.url
     page.reload()
-    expect(page.get_by_role("button", name=re.compile("^finance 2 machines"))).to_be_visible(
-        timeout=SLOW
-    )
+    expect(page.get_by_role("button", name=re.compile("^finance 2 machines"))).to_be_visible()
     page.get_by_role("button", name=re.compile("^finance 2 machines")).click()
     expect(row(page, "finance-db-01")).to_have_count(0)
 
@@ -87,10 +84,10 @@ def test_one_step_from_not_protected_into_a_job_with_its_effect(estate):
     row(page, "staging-trial-04").click()
     sheet = page.get_by_role("complementary", name="Machine staging-trial-04")
     sheet.get_by_role("button", name="See the week").click()
-    expect(sheet.get_by_role("status").last).to_contain_text("ends", timeout=SLOW)
+    expect(sheet.get_by_role("status").last).to_contain_text("ends")
     sheet.get_by_role("button", name="Put into the draft").click()
-    expect(page.get_by_role("banner")).to_contain_text("1 change", timeout=SLOW)
-    expect(row(page, "staging-trial-04")).not_to_contain_text("not protected", timeout=SLOW)
+    expect(page.get_by_role("banner")).to_contain_text("1 change")
+    expect(row(page, "staging-trial-04")).not_to_contain_text("not protected")
     expect(page.get_by_role("main").get_by_role("status")).to_contain_text("9 machines")
 
 
@@ -99,25 +96,23 @@ def test_access_is_tried_and_differences_are_read_taken_and_undone(estate):
     page.get_by_role("button", name="3 sources").click()
     sheet = page.get_by_role("complementary", name="Sources")
     sheet.get_by_role("button", name="Try all access").click()
-    expect(sheet).to_contain_text("2 of 9 fail", timeout=SLOW)
+    expect(sheet).to_contain_text("2 of 9 fail")
     expect(sheet).to_contain_text("The password has expired")
     expect(page.get_by_role("button", name="3 sources 1 with trouble")).to_be_visible()
     page.get_by_role("button", name="Discover all").click()
-    expect(page.get_by_role("button", name="Inbox 14")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="Inbox 14")).to_be_visible()
     page.get_by_role("button", name="Inbox 14").click()
     inbox = page.get_by_role("complementary", name="Inbox of differences")
-    expect(inbox).to_contain_text("joins Office machines by rule", timeout=SLOW)
-    expect(inbox.get_by_role("list", name="Effect on the week")).to_contain_text(
-        "Fri ends", timeout=SLOW
-    )
+    expect(inbox).to_contain_text("joins Office machines by rule")
+    expect(inbox.get_by_role("list", name="Effect on the week")).to_contain_text("Fri ends")
     inbox.get_by_role("button", name=re.compile("Take: lab-build-10 is no longer there")).click()
-    expect(page.get_by_role("button", name="Inbox 13")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="Inbox 13")).to_be_visible()
     expect(page.get_by_role("button", name="1 gone")).to_be_visible()
     page.get_by_role("button", name="Changes").click()
     changes = page.get_by_role("complementary", name="Changes of the estate")
-    expect(changes).to_contain_text("lab-build-10 is no longer there", timeout=SLOW)
+    expect(changes).to_contain_text("lab-build-10 is no longer there")
     changes.get_by_role("button", name="Undo").click()
-    expect(page.get_by_role("button", name="Inbox 14")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="Inbox 14")).to_be_visible()
 
 
 def test_facts_are_stated_for_many_and_a_file_is_seen_before_it_is_taken(estate):
@@ -127,19 +122,19 @@ def test_facts_are_stated_for_many_and_a_file_is_seen_before_it_is_taken(estate)
     page.get_by_role("button", name="Edit facts").click()
     page.get_by_label("Change a day (% of what is used)").fill("7,5")
     page.get_by_role("button", name="State it for 2 machines").click()
-    expect(row(page, "staging-trial-04")).to_contain_text("7.5 % ✎", timeout=SLOW)
+    expect(row(page, "staging-trial-04")).to_contain_text("7.5 % ✎")
     page.get_by_role("button", name="Import").click()
     content = "Maschine;Host;Größe (GB)\nprint-01;qb-h1;12,5\nprint-02;nowhere;5\n"
     page.get_by_label("Files to import").set_input_files(
         [{"name": "m.csv", "mimeType": "text/csv", "buffer": content.encode()}]
     )
     sheet = page.get_by_role("complementary", name="Import")
-    expect(sheet).to_contain_text("print-01 is new on qb-h1", timeout=SLOW)
+    expect(sheet).to_contain_text("print-01 is new on qb-h1")
     expect(sheet.get_by_label("What is wrong")).to_contain_text("m.csv, line 3, Host")
     expect(sheet.get_by_role("button", name="Import all of it")).to_be_disabled()
     expect(sheet.get_by_text("Reading …")).to_have_count(0)
     sheet.get_by_role("button", name="Only the good rows").click()
-    expect(sheet).to_contain_text("1 machine imported", timeout=SLOW)
+    expect(sheet).to_contain_text("1 machine imported")
     expect(page.get_by_role("main").get_by_role("status")).to_contain_text("11 machines")
 
 
@@ -147,11 +142,11 @@ def test_facts_are_stated_for_many_and_a_file_is_seen_before_it_is_taken(estate)
 def test_the_estate_has_no_accessibility_violation(estate, theme, size):
     page = estate.page
     estate.dress(theme, size)
-    expect(row(page, "staging-trial-04")).to_be_visible(timeout=SLOW)
+    expect(row(page, "staging-trial-04")).to_be_visible()
     page.get_by_role("button", name="3 sources").click()
     page.get_by_role("button", name="Try all access").click()
     page.get_by_role("button", name="Discover all").click()
-    expect(page.get_by_role("button", name="Inbox 14")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="Inbox 14")).to_be_visible()
     for opened in ("Inbox 14", re.compile("3 sources"), "Changes", "Import", None):
         if opened is None:
             row(page, "ticketing-db-01").click()

@@ -6,7 +6,6 @@ import re
 
 import pytest
 from playwright.sync_api import expect
-from test_board import SLOW
 
 from gambrel.api.app import current_sessions
 from gambrel.core.items import ChangeItem
@@ -18,7 +17,7 @@ REFUSED = "422 (UNPROCESSABLE ENTITY)"
 @pytest.fixture
 def jobs(planner):
     planner.page.get_by_role("link", name="Jobs", exact=True).click()
-    expect(job_button(planner.page, "Office file servers")).to_be_visible(timeout=SLOW)
+    expect(job_button(planner.page, "Office file servers")).to_be_visible()
     return planner
 
 
@@ -32,7 +31,7 @@ def clause(page, key):
 
 def opened(page, name="Office file servers"):
     job_button(page, name).click()
-    expect(clause(page, "machines")).to_be_visible(timeout=SLOW)
+    expect(clause(page, "machines")).to_be_visible()
 
 
 def look(page, title):
@@ -50,22 +49,22 @@ def test_a_job_is_made_by_keyboard_alone(jobs):
     page = jobs.page
     page.get_by_role("button", name="New job").focus()
     page.keyboard.press("Enter")
-    expect(page.get_by_label("What is it called?")).to_be_focused(timeout=SLOW)
+    expect(page.get_by_label("What is it called?")).to_be_focused()
     page.keyboard.type("Staging twins")
     page.keyboard.press("Enter")
-    expect(clause(page, "machines")).to_have_attribute("aria-pressed", "true", timeout=SLOW)
-    expect(page.get_by_text("No machine is selected.").first).to_be_visible(timeout=SLOW)
+    expect(clause(page, "machines")).to_have_attribute("aria-pressed", "true")
+    expect(page.get_by_text("No machine is selected.").first).to_be_visible()
     page.get_by_label("Machine to take in").focus()
     page.keyboard.type("office-files-01")
     page.keyboard.press("Enter")
-    expect(clause(page, "machines")).to_contain_text("1 machine: office-files-01", timeout=SLOW)
+    expect(clause(page, "machines")).to_contain_text("1 machine: office-files-01")
     page.keyboard.press("Escape")
     expect(page.get_by_role("list", name="The week of this job")).to_contain_text("full")
     page.get_by_role("button", name="Put the job into the draft").focus()
     page.keyboard.press("Enter")
-    expect(page.get_by_text("1 change", exact=True)).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("1 change", exact=True)).to_be_visible()
     page.get_by_role("button", name="All jobs").click()
-    expect(job_button(page, "Staging twins")).to_be_visible(timeout=SLOW)
+    expect(job_button(page, "Staging twins")).to_be_visible()
 
 
 def test_a_new_job_outlives_a_reload(jobs):
@@ -73,22 +72,22 @@ def test_a_new_job_outlives_a_reload(jobs):
     page.get_by_role("button", name="New job").click()
     page.get_by_label("What is it called?").fill("Staging twins")
     page.keyboard.press("Enter")
-    expect(clause(page, "machines")).to_be_visible(timeout=SLOW)
+    expect(clause(page, "machines")).to_be_visible()
     page.reload()
-    expect(page.get_by_role("heading", name="Staging twins")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("heading", name="Staging twins")).to_be_visible()
     page.get_by_role("button", name="Forget it").click()
-    expect(job_button(page, "Office file servers")).to_be_visible(timeout=SLOW)
+    expect(job_button(page, "Office file servers")).to_be_visible()
 
 
 def test_a_machine_and_a_finding_lead_to_a_new_job(jobs):
     page = jobs.page
     page.get_by_role("link", name="Board", exact=True).click()
-    page.get_by_role("button", name=re.compile("findings$")).click(timeout=SLOW)
-    page.get_by_text("unprotected", exact=True).click(timeout=SLOW)
-    page.get_by_role("link", name="A new job for it").first.click(timeout=SLOW)
+    page.get_by_role("button", name=re.compile("findings$")).click()
+    page.get_by_text("unprotected", exact=True).click()
+    page.get_by_role("link", name="A new job for it").first.click()
     page.get_by_label("What is it called?").fill("What was forgotten")
     page.keyboard.press("Enter")
-    expect(clause(page, "machines")).to_contain_text("machine", timeout=SLOW)
+    expect(clause(page, "machines")).to_contain_text("machine")
     expect(clause(page, "machines")).not_to_contain_text("nothing selected")
 
 
@@ -97,17 +96,17 @@ def test_what_is_typed_moves_the_sentence_and_the_week(jobs):
     opened(page)
     clause(page, "runs").click()
     page.get_by_label("When, as you would say it").nth(1).fill("on Sunday at 21:00")
-    expect(clause(page, "runs")).to_contain_text("full on Sunday at 21:00", timeout=SLOW)
-    expect(jobs.effect()).to_contain_text("(was Sat 07:43)", timeout=SLOW)
+    expect(clause(page, "runs")).to_contain_text("full on Sunday at 21:00")
+    expect(jobs.effect()).to_contain_text("(was Sat 07:43)")
     page.get_by_label("When, as you would say it").nth(1).fill("on Sunday")
-    expect(page.get_by_text("say the time too, for instance")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("say the time too, for instance")).to_be_visible()
     expect(clause(page, "runs")).to_contain_text("full on Sunday at 21:00")
     page.get_by_role("button", name="Put into the draft").click()
-    expect(page.get_by_text("1 change", exact=True)).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("1 change", exact=True)).to_be_visible()
     jobs.effect().get_by_role("button", name="Undo").click()
-    expect(clause(page, "runs")).to_contain_text("full on Friday", timeout=SLOW)
+    expect(clause(page, "runs")).to_contain_text("full on Friday")
     page.get_by_role("button", name="Redo").click()
-    expect(clause(page, "runs")).to_contain_text("full on Sunday", timeout=SLOW)
+    expect(clause(page, "runs")).to_contain_text("full on Sunday")
 
 
 def test_a_rule_is_changed_and_the_machines_follow(jobs):
@@ -115,15 +114,15 @@ def test_a_rule_is_changed_and_the_machines_follow(jobs):
     opened(page)
     clause(page, "machines").click()
     page.get_by_label("Value for tag").fill("desk")
-    expect(clause(page, "machines")).not_to_contain_text("6 machines", timeout=SLOW)
+    expect(clause(page, "machines")).not_to_contain_text("6 machines")
     page.get_by_label("Value for tag").fill("files")
-    expect(clause(page, "machines")).to_contain_text("6 machines", timeout=SLOW)
+    expect(clause(page, "machines")).to_contain_text("6 machines")
     page.get_by_role("row", name=re.compile("office-files-03")).get_by_role(
         "button", name="Leave out"
     ).click()
-    expect(clause(page, "machines")).to_contain_text("5 machines", timeout=SLOW)
+    expect(clause(page, "machines")).to_contain_text("5 machines")
     page.get_by_role("row", name=re.compile("office-files-01")).get_by_label("data").uncheck()
-    expect(clause(page, "machines")).to_contain_text("without 1 disk", timeout=SLOW)
+    expect(clause(page, "machines")).to_contain_text("without 1 disk")
 
 
 def test_a_value_that_cannot_be_is_named_at_its_field(jobs):
@@ -131,10 +130,10 @@ def test_a_value_that_cannot_be_is_named_at_its_field(jobs):
     opened(page)
     clause(page, "kept").click()
     page.get_by_label("All younger than (days)").fill("0,5")
-    expect(page.get_by_role("complementary")).to_contain_text("is below 1", timeout=SLOW)
+    expect(page.get_by_role("complementary")).to_contain_text("is below 1")
     expect(page.get_by_role("button", name="Put into the draft")).to_be_disabled()
     page.get_by_label("All younger than (days)").fill("8")
-    expect(clause(page, "kept")).to_contain_text("8 days", timeout=SLOW)
+    expect(clause(page, "kept")).to_contain_text("8 days")
     jobs.complaints = [said for said in jobs.complaints if REFUSED not in said]
 
 
@@ -143,14 +142,14 @@ def test_questions_about_a_job_are_answered_and_used(jobs):
     opened(page)
     look(page, "Full or changes?")
     row = page.get_by_role("row", name=re.compile("^Weekly full made in the repository"))
-    row.get_by_role("button", name="Use it").click(timeout=SLOW)
-    expect(clause(page, "runs")).to_contain_text("fulls made in the repository", timeout=SLOW)
+    row.get_by_role("button", name="Use it").click()
+    expect(clause(page, "runs")).to_contain_text("fulls made in the repository")
     look(page, "Points ahead")
     points = page.get_by_role("group", name=re.compile("^Points in quay-disk"))
-    points.get_by_role("button", name=re.compile("^full")).first.click(timeout=SLOW)
+    points.get_by_role("button", name=re.compile("^full")).first.click()
     expect(page.get_by_role("region", name="Points ahead")).to_contain_text("full of ")
     look(page, "What it costs")
-    expect(page.get_by_role("row", name=re.compile("^compressing"))).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("row", name=re.compile("^compressing"))).to_be_visible()
     look(page, "Next starts")
     expect(page.get_by_role("region", name="Next starts")).to_contain_text("Fri 6 Nov 21:00")
 
@@ -160,9 +159,9 @@ def test_room_is_found_and_taken(jobs):
     opened(page)
     look(page, "Where is room?")
     best = page.get_by_role("region", name="The best starts")
-    expect(best).to_contain_text("The three best", timeout=2 * SLOW)
+    expect(best).to_contain_text("The three best")
     best.get_by_role("button", name="Use it").first.click()
-    expect(clause(page, "runs")).not_to_contain_text("full on Friday", timeout=SLOW)
+    expect(clause(page, "runs")).not_to_contain_text("full on Friday")
 
 
 def test_a_job_is_split_and_the_weeks_are_compared_first(jobs):
@@ -170,11 +169,11 @@ def test_a_job_is_split_and_the_weeks_are_compared_first(jobs):
     opened(page)
     page.get_by_role("button", name="Split it into even groups").click()
     sheet = page.get_by_role("complementary", name="Split the job")
-    expect(sheet.get_by_role("list", name="Groups")).to_contain_text("group 2", timeout=SLOW)
-    expect(sheet).to_contain_text("Fri ends 06:", timeout=SLOW)
+    expect(sheet.get_by_role("list", name="Groups")).to_contain_text("group 2")
+    expect(sheet).to_contain_text("Fri ends 06:")
     sheet.get_by_role("button", name="Put into the draft").click()
-    expect(page.get_by_text("2 changes", exact=True)).to_be_visible(timeout=SLOW)
-    expect(job_button(page, "Office file servers, group 2")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("2 changes", exact=True)).to_be_visible()
+    expect(job_button(page, "Office file servers, group 2")).to_be_visible()
 
 
 def test_several_jobs_are_edited_together(jobs):
@@ -185,9 +184,9 @@ def test_several_jobs_are_edited_together(jobs):
     pick(page, "Priority", "1")
     page.get_by_label("Starts later by (min)").fill("30")
     sheet = page.get_by_role("complementary", name="Several jobs")
-    expect(sheet.get_by_role("list", name="Changes")).to_contain_text("21:30", timeout=SLOW)
+    expect(sheet.get_by_role("list", name="Changes")).to_contain_text("21:30")
     sheet.get_by_role("button", name="Put into the draft").click()
-    expect(page.get_by_text("6 changes", exact=True)).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("6 changes", exact=True)).to_be_visible()
 
 
 def test_a_draft_is_compared_adopted_with_a_note_and_gone_back_from(jobs):
@@ -196,21 +195,21 @@ def test_a_draft_is_compared_adopted_with_a_note_and_gone_back_from(jobs):
     clause(page, "rank").click()
     pick(page, "Priority", "4")
     page.get_by_role("button", name="Put into the draft").click()
-    jobs.effect().get_by_role("button", name="Compare").click(timeout=SLOW)
+    jobs.effect().get_by_role("button", name="Compare").click()
     expect(page.get_by_role("list", name="What is otherwise")).to_contain_text(
-        "with priority 4 (was priority 2)", timeout=SLOW
+        "with priority 4 (was priority 2)"
     )
     jobs.effect().get_by_role("button", name="Adopt").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Note: why").fill("files are asked for first")
-    dialog.get_by_role("button", name="Adopt this plan").click(timeout=SLOW)
-    expect(jobs.effect()).to_have_count(0, timeout=SLOW)
+    dialog.get_by_role("button", name="Adopt this plan").click()
+    expect(jobs.effect()).to_have_count(0)
     page.get_by_role("link", name="Jobs", exact=True).click()
     page.get_by_role("button", name="Drafts").click()
     region = page.get_by_role("region", name="Drafts and what was adopted")
-    expect(region).to_contain_text("files are asked for first", timeout=SLOW)
+    expect(region).to_contain_text("files are asked for first")
     region.get_by_role("button", name="Go back to what was before").click()
-    expect(region).to_contain_text("back to what was in force before", timeout=SLOW)
+    expect(region).to_contain_text("back to what was in force before")
 
 
 def test_two_people_meet_in_one_draft(jobs):
@@ -219,23 +218,23 @@ def test_two_people_meet_in_one_draft(jobs):
     clause(page, "rank").click()
     pick(page, "Priority", "4")
     page.get_by_role("button", name="Put into the draft").click()
-    expect(page.get_by_text("1 change", exact=True)).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("1 change", exact=True)).to_be_visible()
     with current_sessions(jobs.app).begin() as db:
         draft = store.drafts(db, store.plan_heads(db)[-1].id)[0]
         edit = ChangeItem("jobs", "office-files", {"priority": 5, "verify": "boot"})
         store.add_operations(db, draft.id, draft.revision, [edit], actor="Maeve")
-    expect(page.get_by_role("complementary")).to_have_count(0, timeout=SLOW)
+    expect(page.get_by_role("complementary")).to_have_count(0)
     clause(page, "rank").click()
     pick(page, "Priority", "1, the last")
     page.get_by_label("Share where streams compete").fill("2")
-    expect(clause(page, "rank")).to_contain_text("share 2", timeout=SLOW)
+    expect(clause(page, "rank")).to_contain_text("share 2")
     page.get_by_role("button", name="Put into the draft").click()
     dialog = page.get_by_role("dialog")
-    expect(dialog).to_contain_text("Maeve saved: Office file servers", timeout=SLOW)
+    expect(dialog).to_contain_text("Maeve saved: Office file servers")
     expect(dialog).to_contain_text("1 place that both changed")
     dialog.get_by_role("button", name="Save mine on top").click()
-    expect(clause(page, "rank")).to_contain_text("priority 5", timeout=SLOW)
-    expect(clause(page, "rank")).to_contain_text("share 2", timeout=SLOW)
+    expect(clause(page, "rank")).to_contain_text("priority 5")
+    expect(clause(page, "rank")).to_contain_text("share 2")
     expect(clause(page, "check")).to_contain_text("boot test")
     jobs.complaints = [said for said in jobs.complaints if "412" not in said]
 
@@ -243,17 +242,17 @@ def test_two_people_meet_in_one_draft(jobs):
 def test_the_check_of_the_plan_leads_to_the_clause(jobs):
     page = jobs.page
     page.get_by_role("button", name="Check", exact=True).click()
-    expect(page.get_by_text("Nothing would stop this plan")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("Nothing would stop this plan")).to_be_visible()
     look_at = page.get_by_role("list", name="What deserves a look")
     look_at.get_by_role("button", name="Office file servers").click()
-    expect(clause(page, "kept")).to_have_attribute("aria-pressed", "true", timeout=SLOW)
+    expect(clause(page, "kept")).to_have_attribute("aria-pressed", "true")
 
 
 @pytest.mark.parametrize(("theme", "size"), [("paper", (1280, 800)), ("night", (1600, 1000))])
 def test_the_jobs_have_no_accessibility_violation(jobs, theme, size):
     page = jobs.page
     jobs.dress(theme, size)
-    expect(job_button(page, "Office file servers")).to_be_visible(timeout=SLOW)
+    expect(job_button(page, "Office file servers")).to_be_visible()
     page.wait_for_timeout(700)
     jobs.check("list")
     opened(page)
@@ -267,5 +266,5 @@ def test_the_jobs_have_no_accessibility_violation(jobs, theme, size):
         page.wait_for_timeout(1200)
         jobs.check(title)
     page.goto(f"{jobs.address}/compare/2026-11-06?other=adopted")
-    expect(page.get_by_text("The two are the same.")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("The two are the same.")).to_be_visible()
     jobs.check("comparison")

@@ -6,7 +6,6 @@ import re
 
 import pytest
 from playwright.sync_api import expect
-from test_board import SLOW
 
 REFUSED = "422 (UNPROCESSABLE ENTITY)"
 
@@ -14,10 +13,8 @@ REFUSED = "422 (UNPROCESSABLE ENTITY)"
 @pytest.fixture
 def paths(planner):
     planner.page.get_by_role("link", name="Paths").click()
-    expect(node(planner.page, "proxy:quay-p2")).to_be_visible(timeout=SLOW)
-    expect(planner.page.get_by_role("main").get_by_role("status").first).to_contain_text(
-        "squeeze", timeout=SLOW
-    )
+    expect(node(planner.page, "proxy:quay-p2")).to_be_visible()
+    expect(planner.page.get_by_role("main").get_by_role("status").first).to_contain_text("squeeze")
     return planner
 
 
@@ -45,7 +42,7 @@ def test_the_map_marks_squeezes_by_the_hour_and_is_reached_by_keyboard(paths):
     sheet = page.get_by_role("complementary", name="link quay-hill")
     expect(sheet).to_contain_text("leaves a site unencrypted")
     expect(sheet).to_contain_text("400 Mbit/s, Mon to Fri 07:00 to 19:00")
-    expect(sheet.get_by_text("Radar recorders")).to_be_visible(timeout=SLOW)
+    expect(sheet.get_by_text("Radar recorders")).to_be_visible()
     page.keyboard.press("Escape")
     expect(sheet).to_have_count(0)
     show(page, "Table")
@@ -61,18 +58,18 @@ def test_an_edit_is_seen_in_the_week_before_it_is_kept_and_bad_values_are_named(
     keep = sheet.get_by_role("button", name="Put into the draft")
     expect(keep).to_be_disabled()
     sheet.get_by_label("Throughput (MiB/s)").fill("1440,5")
-    expect(paths.effect()).to_contain_text("MiB/s 1440.5 (was 720)", timeout=SLOW)
+    expect(paths.effect()).to_contain_text("MiB/s 1440.5 (was 720)")
     full = "of 1,441 MiB/s"
-    expect(node(page, "proxy:quay-p2")).to_contain_text(full, timeout=SLOW)
+    expect(node(page, "proxy:quay-p2")).to_contain_text(full)
     sheet.get_by_label("Slots").fill("0")
-    expect(sheet.get_by_text("is below 1")).to_be_visible(timeout=SLOW)
+    expect(sheet.get_by_text("is below 1")).to_be_visible()
     expect(keep).to_be_disabled()
     sheet.get_by_label("Slots").fill("many")
     expect(sheet.get_by_text("is not a number")).to_be_visible()
     sheet.get_by_label("Slots").fill("10")
-    expect(keep).to_be_enabled(timeout=SLOW)
+    expect(keep).to_be_enabled()
     keep.click()
-    expect(sheet).to_contain_text("1440.5 MiB/s", timeout=SLOW)
+    expect(sheet).to_contain_text("1440.5 MiB/s")
     expect(page.get_by_text("1 change", exact=True)).to_be_visible()
     paths.complaints = [c for c in paths.complaints if REFUSED not in c]
 
@@ -82,20 +79,18 @@ def test_a_host_is_pinned_in_the_reach_table_with_its_effect(paths):
     show(page, "Reach")
     page.get_by_role("button", name=re.compile("^qb-h1, quay-p3: hot-add")).click()
     sheet = page.get_by_role("complementary", name="Why this way")
-    expect(sheet).to_contain_text("hot-add: yes, its host qb-h1 mounts qb-main", timeout=SLOW)
+    expect(sheet).to_contain_text("hot-add: yes, its host qb-h1 mounts qb-main")
     sheet.get_by_role("button", name="Pin qb-h1 to quay-p3").click()
-    expect(paths.effect()).to_contain_text("host qb-h1: read by quay-p3 (was none)", timeout=SLOW)
+    expect(paths.effect()).to_contain_text("host qb-h1: read by quay-p3 (was none)")
     sheet.get_by_role("button", name="Put into the draft").click()
-    expect(page.get_by_role("button", name=re.compile("^qb-h1, quay-p2: no way"))).to_be_visible(
-        timeout=SLOW
-    )
+    expect(page.get_by_role("button", name=re.compile("^qb-h1, quay-p2: no way"))).to_be_visible()
 
 
 def test_a_window_is_painted_and_given_an_exception(paths):
     page = paths.page
     show(page, "Windows")
     window = page.get_by_role("region", name="Window night")
-    expect(window).to_contain_text("every day 20:00 to 06:00", timeout=SLOW)
+    expect(window).to_contain_text("every day 20:00 to 06:00")
     expect(window).to_contain_text("the clock goes forward; it is open 1 h less")
     grid = window.get_by_role("grid", name="Hours of the window night")
     grid.focus()
@@ -118,7 +113,7 @@ def test_a_window_is_painted_and_given_an_exception(paths):
     window.get_by_role("button", name="Add as closed").click()
     expect(window).to_contain_text("Thu 31 December 2026: closed")
     window.get_by_role("button", name="Put into the draft").click()
-    expect(page.get_by_text("1 change", exact=True)).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("1 change", exact=True)).to_be_visible()
 
 
 def test_holidays_are_taken_from_a_file_and_a_bad_rule_is_named(paths):
@@ -132,11 +127,11 @@ def test_holidays_are_taken_from_a_file_and_a_bad_rule_is_named(paths):
     calendar.get_by_label("Dates from an iCalendar file (.ics)").set_input_files(
         [{"name": "h.ics", "mimeType": "text/calendar", "buffer": content.encode()}]
     )
-    expect(calendar.get_by_role("alert")).to_contain_text("Odd day: RRULE", timeout=SLOW)
+    expect(calendar.get_by_role("alert")).to_contain_text("Odd day: RRULE")
     calendar.get_by_role("button", name="Take the good ones").click()
     expect(calendar.get_by_role("button", name=re.compile("Wed 17 March 2027"))).to_be_visible()
     calendar.get_by_role("button", name="Put into the draft").click()
-    expect(page.get_by_text("1 change", exact=True)).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("1 change", exact=True)).to_be_visible()
 
 
 def test_sizing_finds_what_makes_friday_fit_and_shows_it(paths):
@@ -144,23 +139,23 @@ def test_sizing_finds_what_makes_friday_fit_and_shows_it(paths):
     show(page, "Sizing")
     page.get_by_role("button", name=re.compile("What would make Friday fit")).click()
     expect(page.get_by_role("button", name="Stop")).to_be_visible()
-    expect(page.get_by_role("button", name="Look again")).to_be_visible(timeout=4 * SLOW)
+    expect(page.get_by_role("button", name="Look again")).to_be_visible()
     enough = page.get_by_role("list", name="Enough")
     expect(enough).to_contain_text("1 more proxy like quay-p2")
     expect(enough).to_contain_text("Reading from quay-dedupe")
     expect(page.get_by_role("list", name="Could go")).to_contain_text("quay-p1")
     enough.get_by_role("button", name="See the week").first.click()
     friday = page.locator('[data-night="2026-11-06"]')
-    expect(friday).to_contain_text("tight", timeout=SLOW)
+    expect(friday).to_contain_text("tight")
     enough.get_by_role("button", name="Put into the draft").first.click()
-    expect(page.get_by_text("14 changes", exact=True)).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("14 changes", exact=True)).to_be_visible()
 
 
 @pytest.mark.parametrize(("theme", "size"), [("paper", (1280, 800)), ("night", (1600, 1000))])
 def test_the_paths_have_no_accessibility_violation(paths, theme, size):
     page = paths.page
     paths.dress(theme, size)
-    expect(node(page, "proxy:quay-p2")).to_be_visible(timeout=SLOW)
+    expect(node(page, "proxy:quay-p2")).to_be_visible()
     for pane in ("Map", "Table", "Reach", "Windows", "Sizing", "edit"):
         if pane == "edit":
             show(page, "Map")

@@ -57,6 +57,32 @@ def test_an_unknown_command_is_told_before_anything_is_set_up():
     assert "There is no command dance" in done.stderr
 
 
+# --- the engine -------------------------------------------------------------------------------
+
+LEFT_TO_COMPILE = """
+import importlib, pkgutil
+import gambrel.core
+from gambrel.commands.compiling import compile_engine
+from numba.core.dispatcher import Dispatcher
+
+compile_engine()
+for found in pkgutil.walk_packages(gambrel.core.__path__, "gambrel.core."):
+    module = importlib.import_module(found.name)
+    for name, item in vars(module).items():
+        if isinstance(item, Dispatcher) and not item.signatures:
+            print(found.name, name)
+"""
+
+
+def test_nothing_of_the_engine_is_left_to_compile_when_it_is_used():
+    environment = {**os.environ, "PYTHONPATH": str(PROJECT / "src")}
+    done = subprocess.run(
+        [sys.executable, "-c", LEFT_TO_COMPILE],
+        capture_output=True, text=True, env=environment, check=True,
+    )  # fmt: skip
+    assert done.stdout == ""
+
+
 # --- simulate ---------------------------------------------------------------------------------
 
 
@@ -118,7 +144,7 @@ def test_other_mistakes_are_messages_too(tmp_path, plan_path):
 def test_a_plan_loaded_and_saved_is_the_same_file(tmp_path, new_database):
     url = new_database()
     sample, saved = tmp_path / "sample.json", tmp_path / "saved.json"
-    assert gambrel("sample", "larkmoor", "--output", str(sample)).returncode == 0
+    assert gambrel("sample", "tiny", "--output", str(sample)).returncode == 0
     loaded = gambrel("load", str(sample), "--name", "mine", url=url)
     assert "Stored as plan mine" in loaded.stdout
     assert gambrel("save", "--name", "mine", "--output", str(saved), url=url).returncode == 0

@@ -4,8 +4,15 @@ from __future__ import annotations
 
 from datetime import date
 
-from gambrel.core.nights import night_of
+from gambrel.core.balance.objective import Evaluator
+from gambrel.core.balance.problem import Problem
+from gambrel.core.engine.layout import layout_of
+from gambrel.core.engine.world import open_world, set_flow
+from gambrel.core.forecast import Forecast
+from gambrel.core.nights import Night, night_of
+from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import read_plan
+from gambrel.core.series import load_names, load_table
 from gambrel.core.simulate import simulate
 from gambrel.demo import tiny
 
@@ -13,10 +20,27 @@ A_NIGHT = date(2026, 11, 2)
 
 
 def compile_engine() -> None:
-    """Simulate a small plan: what is not compiled and kept on the disk yet is then."""
+    """Do once, with a small plan, what is compiled: it is kept on the disk from then on."""
     plan = read_plan(tiny())
     night = night_of(A_NIGHT, plan.sites[0].time_zone)
-    simulate(plan, night.start, night.end)
+    forecast = simulate(plan, night.start, night.end)
+    _look_at_loads(forecast, night)
+    _score(plan, night)
+
+
+def _look_at_loads(forecast: Forecast, night: Night) -> None:
+    for load in load_table(forecast, load_names(forecast.plan), night.start, night.end):
+        _ = load.peak, load.waiting_jobs
+        load.in_spans([(night.start, night.end)], 1)
+
+
+def _score(plan: Plan, night: Night) -> None:
+    points = layout_of(plan).points_of(plan)
+    problem = Problem(plan, night.start, night.end, night.zone, points, frozenset())
+    evaluator = Evaluator(problem)
+    evaluator.trace(plan)
+    world = evaluator.walk(plan).world
+    set_flow(open_world(world), world.flow)
 
 
 if __name__ == "__main__":

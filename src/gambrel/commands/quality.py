@@ -7,6 +7,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from gambrel.commands.places import PROJECT, complain, say
@@ -18,8 +19,8 @@ MOST_WORKERS = 4
 
 
 def _step(name: str, command: Sequence[str], *, cwd: Path = PROJECT) -> bool:
-    say(f"— {name}")
-    done = subprocess.run(command, cwd=cwd, check=False)
+    done = subprocess.run(command, cwd=cwd, check=False, capture_output=True, text=True)
+    say(f"— {name}\n{done.stdout}{done.stderr}".rstrip())
     if done.returncode != 0:
         complain(f"{name}: failed")
     return done.returncode == 0
@@ -43,17 +44,22 @@ def _is_current(name: str, committed: Path, command: Sequence[str], made: Path) 
     return False
 
 
-def _checks() -> bool:
+def _python_checks() -> list[bool]:
+    return [
+        _step("ruff", [str(BIN / "ruff"), "check", "."]),
+        _step("ruff format", [str(BIN / "ruff"), "format", "--check", "."]),
+        _step("mypy", [str(BIN / "mypy")]),
+        _step("import rules", [str(BIN / "lint-imports"), "--no-cache"]),
+    ]
+
+
+def _web_checks() -> list[bool]:
     npm = ["npm", "run", "--silent"]
     with tempfile.TemporaryDirectory() as folder:
         spec, types = Path(folder) / "openapi.json", Path(folder) / "schema.d.ts"
         describe = [sys.executable, "-W", "ignore", "-m", "gambrel.cli", "openapi"]
         generate = ["npx", "--no-install", "openapi-typescript", str(spec), "-o", str(types)]
-        results = [
-            _step("ruff", [str(BIN / "ruff"), "check", "."]),
-            _step("ruff format", [str(BIN / "ruff"), "format", "--check", "."]),
-            _step("mypy", [str(BIN / "mypy")]),
-            _step("import rules", [str(BIN / "lint-imports"), "--no-cache"]),
+        return [
             _is_current(
                 "API description",
                 PROJECT / "docs" / "openapi.json",
@@ -64,7 +70,12 @@ def _checks() -> bool:
             _step("TypeScript", [*npm, "check"], cwd=WEB),
             _step("front-end units", [*npm, "test"], cwd=WEB),
         ]
-    return all(results)
+
+
+def _checks() -> bool:
+    with ThreadPoolExecutor() as beside:
+        lanes = [beside.submit(_python_checks), beside.submit(_web_checks)]
+        return all(all(lane.result()) for lane in lanes)
 
 
 def run(arguments: Sequence[str]) -> int:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import fields
 from datetime import date, datetime, time
+from functools import lru_cache
 from typing import Any
 
 from sqlalchemy import insert, select
@@ -317,9 +318,10 @@ class _Reader:
         self.session = session
         self.version_id = version_id
 
-    def rows(self, model: Any) -> list[Any]:
-        query = select(model).where(model.version_id == self.version_id).order_by(model.position)
-        return list(self.session.scalars(query))
+    def rows(self, model: Any) -> Sequence[Any]:
+        # Plain rows: to track thousands of objects that nobody changes takes longer than to read.
+        query = select(*model.__table__.columns).where(model.version_id == self.version_id)
+        return self.session.execute(query.order_by(model.position)).all()
 
     def by_owner(self, model: Any, *owner: str) -> dict[Any, list[Any]]:
         groups: dict[Any, list[Any]] = defaultdict(list)
@@ -331,9 +333,14 @@ class _Reader:
 
 def _made(target: Callable[..., Any], row: Any, **more: Any) -> Any:
     """An object of the plan from the columns of its name; `more` adds or replaces."""
-    names = {field.name for field in fields(target)} - set(more)  # type: ignore[arg-type]
-    columns = {name: getattr(row, name) for name in names if hasattr(row, name)}
-    return target(**columns, **more)
+    columns = {name: getattr(row, name) for name in _shared(target, tuple(row._fields))}
+    return target(**columns | more)
+
+
+@lru_cache(maxsize=256)
+def _shared(target: Any, columns: tuple[str, ...]) -> tuple[str, ...]:
+    """The names of the columns that are fields of a class of the plan."""
+    return tuple(field.name for field in fields(target) if field.name in columns)
 
 
 def _schedule(row: m.ScheduleRow, calendars: list[m.ScheduleCalendarRow]) -> p.Schedule:
@@ -476,6 +483,8 @@ def load_plan(session: Session, version_id: int) -> p.Plan:
         windows=_windows(read),
         calendars=tuple(p.Calendar(row.id, _dates(row.dates)) for row in read.rows(m.CalendarRow)),
         jobs=_jobs(read),
-        transports=_made(p.Transports, version),
+        transports=p.Transports(
+            **{field.name: getattr(version, field.name) for field in fields(p.Transports)}
+        ),
         state=p.State(tuple(_made(p.ExistingPoint, row) for row in read.rows(m.PointRow))),
     )

@@ -120,11 +120,15 @@ class Computations:
         except Exception:
             log.exception("preparing the workers")
 
-    def close(self) -> None:
+    def cancel_all(self) -> None:
         """End all computations without a result."""
         with self._lock:
             for event in (*self._cancels.values(), *self._stops.values()):
                 event.set()
+
+    def close(self) -> None:
+        """End all computations without a result, and the workers."""
+        self.cancel_all()
         self.workers.stop()
 
     def stands_on(self, plan_id: int, draft_id: int | None) -> str:

@@ -84,7 +84,7 @@ class Workers:
         if self.cluster is not None:
             from distributed import Client
 
-            self._client = Client(self.cluster, set_as_default=False)  # type: ignore[no-untyped-call]
+            self._client = Client(self.cluster, set_as_default=False)
             executor: Executor = self._client.get_executor(retries=TRIES, pure=False)
             return executor
         return ProcessPoolExecutor(

@@ -26,19 +26,35 @@ class Planning:
         self.today = today
         self._lock = Lock()
         self._kept: OrderedDict[str, Forecaster] = OrderedDict()
+        self._making: dict[str, Lock] = {}
 
     def _get(self, key: str, make: Callable[[], Forecaster]) -> Forecaster:
+        """What is kept under a key, made where it is not; whoever asks meanwhile waits for it."""
+        known = self._known(key)
+        if known is not None:
+            return known
+        with self._lock:
+            making = self._making.setdefault(key, Lock())
+        with making:
+            known = self._known(key)
+            if known is not None:
+                return known
+            try:
+                made = make()
+                with self._lock:
+                    self._kept[key] = made
+                    while len(self._kept) > KEPT:
+                        self._kept.popitem(last=False)
+            finally:
+                with self._lock:
+                    self._making.pop(key, None)
+            return made
+
+    def _known(self, key: str) -> Forecaster | None:
         with self._lock:
             if key in self._kept:
                 self._kept.move_to_end(key)
-                return self._kept[key]
-        made = make()
-        with self._lock:
-            made = self._kept.setdefault(key, made)
-            self._kept.move_to_end(key)
-            while len(self._kept) > KEPT:
-                self._kept.popitem(last=False)
-            return made
+            return self._kept.get(key)
 
     def version(self, version_id: int) -> Forecaster:
         """The forecaster of a stored version. Raises NotFound."""
