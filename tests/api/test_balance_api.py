@@ -1,8 +1,14 @@
 """Balance, what-if and confidence through the API."""
 
-import pytest
+from datetime import date
 
+import pytest
+from balances import crowded_file
+
+from gambrel.api.app import current_sessions
+from gambrel.core.plan_reading import read_plan
 from gambrel.store import computations as store
+from gambrel.store.plans import store_plan
 
 WEEK = "2026-11-02"
 NARROW = {"day": WEEK, "kinds": ["night"], "most_moves": 2, "most_evaluations": 20}
@@ -13,6 +19,19 @@ def running(app):
     computations = app.extensions["gambrel-computations"]
     yield computations
     computations.cancel_all()
+
+
+@pytest.fixture(scope="module")
+def crowded(app):
+    """The id of a plan whose Friday is over, and whose other nights have room."""
+    app.extensions["gambrel"].today = lambda: date.fromisoformat(WEEK)
+    with current_sessions(app).begin() as db:
+        return store_plan(db, "crowded", read_plan(crowded_file(gib=600.0)), actor="test").id
+
+
+@pytest.fixture
+def crowded_url(crowded):
+    return f"/api/v1/plans/{crowded}"
 
 
 @pytest.fixture
@@ -27,41 +46,43 @@ def ended(client, running, begun):
     return client.get(f"/api/v1/computations/{begun.json['id']}").json
 
 
-def test_a_proposal_is_searched_told_and_taken(client, plan_url, running):
+def test_a_proposal_is_searched_told_and_taken(client, crowded_url, running):
     asked = {"day": WEEK, "seconds": 600, "most_moves": 15, "most_evaluations": 120}
-    found = ended(client, running, client.post(f"{plan_url}/balances", asked))
+    found = ended(client, running, client.post(f"{crowded_url}/balances", asked))
     assert found["state"] == "done", found["message"]
     result = found["result"]
     before, after = result["before"], result["after"]
     assert [night["verdict"] for night in before["nights"]][4] == "over"
-    assert {night["verdict"] for night in after["nights"]} == {"fits"}
+    assert "over" not in {night["verdict"] for night in after["nights"]}
     assert 0 < len(result["moves"]) <= 15
     assert all(move["words"] and move["reason"].endswith(".") for move in result["moves"])
     assert result["bound"]["over_s"] == 0 <= after["score"]["over_s"]
     # What was proposed is an edit like any other, and the preview says the same.
     operations = [move["operation"] for move in result["moves"]]
-    preview = client.post(f"{plan_url}/preview", {"night": "2026-11-06", "operations": operations})
-    assert {night["verdict"] for night in preview.json["nights"]} == {"fits"}
-    assert found["id"] in [c["id"] for c in client.get(f"{plan_url}/computations").json]
+    preview = client.post(
+        f"{crowded_url}/preview", {"night": "2026-11-06", "operations": operations}
+    )
+    assert "over" not in {night["verdict"] for night in preview.json["nights"]}
+    assert found["id"] in [c["id"] for c in client.get(f"{crowded_url}/computations").json]
 
 
-def test_it_stops_with_the_best_so_far(client, plan_url, running):
-    begun = client.post(f"{plan_url}/balances", {"day": WEEK, "seconds": 600})
+def test_it_stops_with_the_best_so_far(client, crowded_url, running):
+    begun = client.post(f"{crowded_url}/balances", {"day": WEEK, "seconds": 600})
     client.post(f"/api/v1/computations/{begun.json['id']}/stop")
     found = ended(client, running, begun)
     assert (found["state"], found["result"]["ended"]) == ("done", "stopped")
 
 
-def test_it_is_cancelled_without_a_result(client, plan_url, running):
-    begun = client.post(f"{plan_url}/balances", {"day": WEEK, "seconds": 600})
+def test_it_is_cancelled_without_a_result(client, crowded_url, running):
+    begun = client.post(f"{crowded_url}/balances", {"day": WEEK, "seconds": 600})
     client.post(f"/api/v1/computations/{begun.json['id']}/cancel")
     found = ended(client, running, begun)
     assert (found["state"], found["result"]) == ("cancelled", None)
 
 
-def test_what_was_interrupted_goes_on_from_its_best(client, plan_url, running, app):
-    move = {"operation": "MoveFull", "job": "office-desks", "schedule": 1, "days": -1}
-    plan_id = int(plan_url.rsplit("/", 1)[1])
+def test_what_was_interrupted_goes_on_from_its_best(client, crowded_url, running, app):
+    move = {"operation": "MoveFull", "job": "j0", "schedule": 0, "days": -1}
+    plan_id = int(crowded_url.rsplit("/", 1)[1])
     asked = {
         **NARROW, "seconds": 60, "draft": None, "happens": [], "weeks": 1, "jobs": None,
         "comfort": 0.85, "seed": 1,
@@ -126,9 +147,9 @@ def test_what_if_tells_the_nights(client, plan_url, happens, words, friday):
     assert len(answer.json["nights"]) == 7
 
 
-def test_a_scenario_can_be_balanced(client, plan_url, running):
-    asked = {**NARROW, "happens": [{"happens": "LoseHost", "host": "qa-h1"}]}
-    found = ended(client, running, client.post(f"{plan_url}/balances", asked))
+def test_a_scenario_can_be_balanced(client, crowded_url, running):
+    asked = {**NARROW, "happens": [{"happens": "AddSlots", "proxy": "p1", "slots": 2}]}
+    found = ended(client, running, client.post(f"{crowded_url}/balances", asked))
     assert found["state"] == "done"
     assert found["result"]["after"]["score"]["lost"] <= found["result"]["before"]["score"]["lost"]
 

@@ -111,11 +111,10 @@ class Planner:
             ),
         )
 
-    def sign_in(self) -> None:
-        with current_sessions(self.app).begin() as db:
-            token = new_link(db, "Planner")
-        self.page.goto(f"{self.address}/sign-in#{token}")
-        self.page.wait_for_selector("[data-bar]")
+    def go(self, address="/"):
+        """Open an address, as soon as what it shows is there."""
+        self.page.goto(f"{self.address}{address}")
+        self.page.wait_for_selector("[data-night]")
 
     def dress(self, theme, size):
         """Look at the page again in a theme and a size."""
@@ -140,14 +139,34 @@ class Planner:
         return self.page.get_by_role("contentinfo", name="Effect of the changes")
 
 
+@pytest.fixture(scope="session")
+def signed_in(chromium, server):
+    """The cookies of a browser that went through a sign-in link."""
+    address, app = server
+    with current_sessions(app).begin() as db:
+        store_plan(db, "larkmoor", larkmoor_plan(), actor="test")
+        token = new_link(db, "Planner")
+    context = chromium.new_context()
+    page = context.new_page()
+    page.goto(f"{address}/sign-in#{token}")
+    page.wait_for_selector("[data-bar]", timeout=SLOW_MS)
+    kept = context.storage_state()
+    context.close()
+    return kept
+
+
 @pytest.fixture
-def planner(chromium, site):
+def planner(chromium, site, signed_in, request):
+    """A planner in front of the view that a module of tests is about: its `VIEW`."""
     context = chromium.new_context(
-        viewport={"width": 1280, "height": 800}, reduced_motion="reduce", color_scheme="light"
+        viewport={"width": 1280, "height": 800},
+        reduced_motion="reduce",
+        color_scheme="light",
+        storage_state=signed_in,
     )
     context.set_default_timeout(SLOW_MS)
     person = Planner(context.new_page(), site)
-    person.sign_in()
+    person.go(getattr(request.module, "VIEW", "/"))
     yield person
     context.close()
     assert person.complaints == []

@@ -7,10 +7,11 @@ import re
 import pytest
 from playwright.sync_api import expect
 
+VIEW = "/balance"
+
 
 @pytest.fixture
 def balance(planner):
-    planner.page.get_by_role("link", name="Balance", exact=True).click()
     expect(planner.page.get_by_role("heading", name="Balance", exact=True)).to_be_visible()
     yield planner
     planner.app.extensions["gambrel-computations"].cancel_all()

@@ -13,15 +13,18 @@ from gambrel.standins.world import World
 from gambrel.store import estate as store
 from gambrel.store.plans import plan_heads
 
+VIEW = "/estate"
+
 
 @pytest.fixture
-def estate(planner):
-    """The planner before the estate view, with three managers to read from."""
+def managers(site):
+    """Three managers that the plan reads its estate from."""
     world = World(larkmoor_file())
     world.begin()
+    _, app = site
     with service_of(world) as address:
-        sealer = planner.app.extensions["gambrel-discoveries"].sealer
-        with current_sessions(planner.app).begin() as db:
+        sealer = app.extensions["gambrel-discoveries"].sealer
+        with current_sessions(app).begin() as db:
             plan = plan_heads(db)[-1].id
             for name in ("quay-a", "quay-b", "hill-a"):
                 sample = world.sources[name].sample
@@ -31,9 +34,14 @@ def estate(planner):
                 }  # fmt: skip
                 accounts = [(a.scope, a.user, a.secret) for a in sample.accounts]
                 store.add_source(db, plan, fields, accounts, sealer, actor="test")
-        planner.page.get_by_role("link", name="Estate").click()
-        expect(planner.page.get_by_role("row").nth(1)).to_contain_text("staging")
-        yield planner
+        yield
+
+
+@pytest.fixture
+def estate(managers, planner):
+    """The planner before the estate view."""
+    expect(planner.page.get_by_role("row").nth(1)).to_contain_text("staging")
+    return planner
 
 
 def row(page, name):

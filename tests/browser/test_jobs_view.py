@@ -13,10 +13,11 @@ from gambrel.store import plans as store
 
 REFUSED = "422 (UNPROCESSABLE ENTITY)"
 
+VIEW = "/jobs"
+
 
 @pytest.fixture
 def jobs(planner):
-    planner.page.get_by_role("link", name="Jobs", exact=True).click()
     expect(job_button(planner.page, "Office file servers")).to_be_visible()
     return planner
 

@@ -9,10 +9,11 @@ from playwright.sync_api import expect
 
 REFUSED = "422 (UNPROCESSABLE ENTITY)"
 
+VIEW = "/paths"
+
 
 @pytest.fixture
 def paths(planner):
-    planner.page.get_by_role("link", name="Paths").click()
     expect(node(planner.page, "proxy:quay-p2")).to_be_visible()
     expect(planner.page.get_by_role("main").get_by_role("status").first).to_contain_text("squeeze")
     return planner

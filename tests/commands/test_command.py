@@ -62,15 +62,37 @@ def test_an_unknown_command_is_told_before_anything_is_set_up():
 LEFT_TO_COMPILE = """
 import importlib, pkgutil
 import gambrel.core
+from gambrel.api import present
 from gambrel.commands.compiling import compile_engine
+from gambrel.core.balance.explaining import tell
+from gambrel.core.balance.moves import Candidate
+from gambrel.core.balance.problem import Problem
+from gambrel.core.engine.layout import layout_of
+from gambrel.core.nights import week_of
+from gambrel.core.plan_reading import read_plan
+from gambrel.core.simulate import simulate
+from gambrel.demo import larkmoor
+from datetime import date
 from numba.core.dispatcher import Dispatcher
 
+def compiled():
+    found = {}
+    for module in pkgutil.walk_packages(gambrel.core.__path__, "gambrel.core."):
+        for name, item in vars(importlib.import_module(module.name)).items():
+            if isinstance(item, Dispatcher):
+                found[f"{module.name}.{name}"] = list(item.signatures)
+    return found
+
 compile_engine()
-for found in pkgutil.walk_packages(gambrel.core.__path__, "gambrel.core."):
-    module = importlib.import_module(found.name)
-    for name, item in vars(module).items():
-        if isinstance(item, Dispatcher) and not item.signatures:
-            print(found.name, name)
+before = compiled()
+plan = read_plan(larkmoor())
+week = week_of(date(2026, 11, 2), "Europe/Dublin")
+forecast = simulate(plan, week[0].start, week[-1].end)
+for night in week:
+    present.night(forecast, night, None)
+points = layout_of(plan).points_of(plan)
+tell(Problem(plan, week[0].start, week[-1].end, week[0].zone, points, frozenset()), Candidate())
+print([name for name, signatures in compiled().items() if signatures != before[name]])
 """
 
 
@@ -78,9 +100,9 @@ def test_nothing_of_the_engine_is_left_to_compile_when_it_is_used():
     environment = {**os.environ, "PYTHONPATH": str(PROJECT / "src")}
     done = subprocess.run(
         [sys.executable, "-c", LEFT_TO_COMPILE],
-        capture_output=True, text=True, env=environment, check=True,
+        capture_output=True, text=True, env=environment, check=False,
     )  # fmt: skip
-    assert done.stdout == ""
+    assert (done.stdout, done.stderr) == ("[]\n", "")
 
 
 # --- simulate ---------------------------------------------------------------------------------
@@ -285,7 +307,7 @@ def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_dat
         for each in seen:
             each.kill()
         assert "started again" in process.stderr.readline()
-        deadline = time.monotonic() + 60
+        deadline = time.monotonic() + 180
         while True:
             try:
                 urllib.request.urlopen(f"{address}/api/v1/session", timeout=10).close()

@@ -11,8 +11,9 @@ from gambrel.core.forecast import NewestPoint
 from gambrel.core.nights import week_of
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.selection import selected_machines
-from gambrel.core.series import load_names, load_series, load_table, tightest
+from gambrel.core.series import load_names, load_series
 from gambrel.core.simulate import simulate
+from gambrel.core.span_loads import loads_in_spans, tightest
 from gambrel.core.words import job_clauses
 from gambrel.demo import larkmoor
 
@@ -77,18 +78,19 @@ def test_the_capacity_of_a_link_steps_with_its_limits():
 def test_the_tightest_load_comes_first():
     forecast = friday()
     span = (FRIDAY_NOON, FRIDAY_NOON + DAY)
-    loads = [load(name, forecast).in_spans([span], 4)[0] for name in load_names(forecast.plan)]
+    (loads,) = loads_in_spans(forecast, load_names(forecast.plan), [span], 4)
     assert tightest(loads)[0].name == "link:lan"
 
 
-def test_a_load_in_spans_is_what_it_is_over_each_of_them():
+def test_loads_in_spans_are_what_they_are_over_each_of_them():
     plan = read_plan(larkmoor())
     week = week_of(date(2026, 11, 2), "Europe/Dublin")
     forecast = simulate(plan, week[0].start, week[-1].end)
     spans = [(night.start, night.end) for night in week]
-    for whole in load_table(forecast, load_names(plan), spans[0][0], spans[-1][1]):
-        for (start, end), found in zip(spans, whole.in_spans(spans, 24), strict=True):
-            alone = load_series(forecast, whole.name, start, end)
+    together = loads_in_spans(forecast, load_names(plan), spans, 24)
+    for (start, end), loads in zip(spans, together, strict=True):
+        for found in loads:
+            alone = load_series(forecast, found.name, start, end)
             limits = [value for _, value in alone.capacity] if alone.capacity else [None]
             assert found.capacity == max(limits)
             assert found.peak == pytest.approx(alone.peak, rel=1e-9, abs=1e-6)

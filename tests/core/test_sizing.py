@@ -11,8 +11,8 @@ from gambrel.core import sizing
 from gambrel.core.nights import night_of, night_outcome
 from gambrel.core.operations import apply_all
 from gambrel.core.plan_reading import read_plan
-from gambrel.core.series import load_table
 from gambrel.core.simulate import simulate
+from gambrel.core.span_loads import loads_in_spans
 from gambrel.demo import larkmoor
 
 FRIDAY = night_of(date(2026, 11, 6), "Europe/Dublin")
@@ -180,10 +180,7 @@ def test_more_slots_go_to_the_proxies_with_the_fewest():
         )
     )
     forecast = night_of_small(plan)
-    load = next(
-        series.in_spans([(FRIDAY.start, FRIDAY.end)], 96)[0]
-        for series in load_table(forecast, ["slots:proxy:p1"], FRIDAY.start, FRIDAY.end)
-    )
+    ((load,),) = loads_in_spans(forecast, ["slots:proxy:p1"], [(FRIDAY.start, FRIDAY.end)], 1)
     found = {remedy.key: remedy for remedy in sizing.remedies(plan, [load])}
     amounts = found["slots at site quay"].amounts
     dealt = [{p.id: p.slots for p in apply_all(plan, ops).proxies} for ops, _ in amounts[:4]]
@@ -200,8 +197,7 @@ def test_one_more_proxy_reads_what_the_first_reads_and_serves_those_pinned_to_it
     file["jobs"][0]["proxies"] = ["p1"]
     plan = read_plan(file)
     forecast = night_of_small(plan)
-    series = load_table(forecast, ["slots:proxy:p1"], FRIDAY.start, FRIDAY.end)[0]
-    load = series.in_spans([(FRIDAY.start, FRIDAY.end)], 96)[0]
+    ((load,),) = loads_in_spans(forecast, ["slots:proxy:p1"], [(FRIDAY.start, FRIDAY.end)], 1)
     found = {remedy.key: remedy for remedy in sizing.remedies(plan, [load])}
     changed = apply_all(plan, found["proxy like p1"].amounts[0][0])
     assert [proxy.id for proxy in changed.proxies] == ["p1", "p1-2"]

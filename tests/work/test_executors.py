@@ -7,6 +7,7 @@ from concurrent.futures.process import BrokenProcessPool
 
 import pytest
 from balances import crowded
+from calls import always_die, die_once, square
 
 from gambrel.core.balance.driving import balance
 from gambrel.core.balance.stopping import MostEvaluations
@@ -20,22 +21,6 @@ def local():
     workers = Workers(processes=2)
     yield workers
     workers.stop()
-
-
-def square(number):
-    return number * number
-
-
-def die_once(number, marker):
-    """Ends its worker the first time that it is called for a number."""
-    if number == 3 and not os.path.exists(marker):
-        with open(marker, "w"):
-            os.kill(os.getpid(), signal.SIGKILL)
-    return number * number
-
-
-def always_die():
-    os.kill(os.getpid(), signal.SIGKILL)
 
 
 def test_results_stand_in_the_order_of_the_arguments(local):

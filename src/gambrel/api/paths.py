@@ -28,7 +28,8 @@ from gambrel.core.plan import Disk, Job, Machine, Plan, Repository
 from gambrel.core.pools import placed
 from gambrel.core.reach import Cell, reach_reasons, reach_table
 from gambrel.core.selection import selected_machines
-from gambrel.core.series import LoadSeries, SpanLoad, load_names, load_table
+from gambrel.core.series import LoadSeries, load_names, load_table
+from gambrel.core.span_loads import SpanLoad, loads_in_spans
 from gambrel.core.units import DAY
 from gambrel.core.words import load_label
 from gambrel.formats.holidays_ics import read_holidays
@@ -205,8 +206,9 @@ def _night_loads(
         told = []
         if covered:
             forecast = forecaster.night(night)
-            for series in load_table(forecast, names, night.start, night.end):
-                span = series.in_spans([(night.start, night.end)], BINS)[0]
+            table = load_table(forecast, names, night.start, night.end)
+            (spans,) = loads_in_spans(forecast, names, [(night.start, night.end)], BINS)
+            for series, span in zip(table, spans, strict=True):
                 told.append(
                     {
                         "name": series.name,

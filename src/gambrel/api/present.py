@@ -31,13 +31,8 @@ from gambrel.core.plan import DayRowSchedule, Job, Plan, Schedule
 from gambrel.core.plan_reading import format_instant
 from gambrel.core.schedule_words import schedule_in_words
 from gambrel.core.selection import selected_machines
-from gambrel.core.series import (
-    LoadSeries,
-    SpanLoad,
-    load_names,
-    load_table,
-    tightest,
-)
+from gambrel.core.series import LoadSeries, load_names, load_table
+from gambrel.core.span_loads import SpanLoad, loads_in_spans, tightest
 from gambrel.core.words import job_clauses, load_label
 from gambrel.store.plans import Draft, DraftChange, PlanHead
 from gambrel.work.forecaster import WEEKS_AHEAD, Forecaster
@@ -244,12 +239,12 @@ def _ranked_loads(forecast: Forecast, night: Night) -> list[SpanLoad]:
     if night not in known:
         week = [n for n in week_of(night.date, night.zone) if n.end <= forecast.to]
         nights = week if night in week else [night]
-        names = load_names(forecast.plan)
-        table = load_table(forecast, names, nights[0].start, nights[-1].end)
         spans = [(n.start, n.end) for n in nights]
-        loads = [load.in_spans(spans, SILHOUETTE_BINS) for load in table]
-        for n, entries in zip(nights, zip(*loads, strict=True), strict=True):
-            known[n] = tightest(entries)
+        names = load_names(forecast.plan)
+        for n, loads in zip(
+            nights, loads_in_spans(forecast, names, spans, SILHOUETTE_BINS), strict=True
+        ):
+            known[n] = tightest(loads)
     return known[night]
 
 

@@ -14,6 +14,7 @@ from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.series import load_names, load_table
 from gambrel.core.simulate import simulate
+from gambrel.core.span_loads import loads_in_spans
 from gambrel.demo import tiny
 
 A_NIGHT = date(2026, 11, 2)
@@ -29,9 +30,10 @@ def compile_engine() -> None:
 
 
 def _look_at_loads(forecast: Forecast, night: Night) -> None:
-    for load in load_table(forecast, load_names(forecast.plan), night.start, night.end):
+    names = load_names(forecast.plan)
+    for load in load_table(forecast, names, night.start, night.end):
         _ = load.peak, load.waiting_jobs
-        load.in_spans([(night.start, night.end)], 1)
+    loads_in_spans(forecast, names, [(night.start, night.end)], 1)
 
 
 def _score(plan: Plan, night: Night) -> None:

@@ -294,7 +294,7 @@ class LoadRecords:
         holds: rows of HOLD, one for each slot held.
         waits: rows of WAIT, one for each pool that a task would have taken a slot of.
         flows: rows of FLOW, one for each stretch of time over which a stream had one rate.
-        uses: rows of USE by resource, what a flow used of each; `flow` is a row of `flows`. What
+        uses: rows of USE by flow, what it used of each resource; `flow` is a row of `flows`. What
             moved in no time at all is not among them.
     """
 
@@ -328,31 +328,25 @@ class LoadRecords:
 
     def holds_of(self, pool: int) -> Columns:
         """The slots of a pool that were held."""
-        return _group(self._holds_by_pool, "pool", pool)
+        return _where(self.holds, "pool", pool)
 
     def waits_of(self, pool: int) -> Columns:
         """Who wanted a slot of a pool."""
-        return _group(self._waits_by_pool, "pool", pool)
+        return _where(self.waits, "pool", pool)
 
     def uses_of(self, resource: int) -> Columns:
         """What was used of a resource, at rates that are finite."""
-        return _group(self.uses, "resource", resource)
+        return _where(self.uses, "resource", resource)
 
     def squeezed_by(self, resource: int) -> Columns:
         """The flows that a resource limited."""
-        return _group(self._flows_by_squeeze, "squeeze", resource)
+        return _where(self.flows, "squeeze", resource)
 
-    @cached_property
-    def _holds_by_pool(self) -> Columns:
-        return _by(self.holds, self.holds["pool"])
 
-    @cached_property
-    def _waits_by_pool(self) -> Columns:
-        return _by(self.waits, self.waits["pool"])
-
-    @cached_property
-    def _flows_by_squeeze(self) -> Columns:
-        return _by(self.flows, self.flows["squeeze"])
+def _where(rows: Columns, name: str, value: int) -> Columns:
+    # `compress`: an index on records copies field by field.
+    found: Columns = rows.compress(rows[name] == value)
+    return found
 
 
 def _nothing(dtype: np.dtype[Any]) -> Columns:
@@ -362,16 +356,6 @@ def _nothing(dtype: np.dtype[Any]) -> Columns:
 NO_LOADS = LoadRecords(
     lambda: _nothing(HOLD), lambda: _nothing(WAIT), lambda: (_nothing(FLOW), _nothing(USE))
 )
-
-
-def _by(rows: Columns, column: npt.NDArray[np.int64]) -> Columns:
-    """Rows in the order of a column. `take`: an index on records copies field by field."""
-    return rows.take(np.argsort(column, kind="stable"))
-
-
-def _group(sorted_rows: Columns, name: str, value: int) -> Columns:
-    column = sorted_rows[name]
-    return sorted_rows[np.searchsorted(column, value) : np.searchsorted(column, value, "right")]
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
@@ -21,6 +21,7 @@ Step = tuple[float, float]
 """(instant, value from there on)"""
 
 Floats = npt.NDArray[np.float64]
+Unit = Literal["slots", "Mbit/s", "MiB/s"]
 
 NOTHING = 1e-6
 """A load of less than this, in the unit of the series, is none."""
@@ -37,28 +38,52 @@ class LoadPart:
     steps: tuple[Step, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class Measure:
+    """What the load of one pool or resource is measured in.
+
+    Attributes:
+        name: `slots:proxy:ID` and the like for a pool of slots, `link:ID` and the like for a rate.
+        unit: all values of the load are in it.
+        scale: slots or bytes/s that make one of it.
+        capacity: None where there is no limit.
+        pool, resource: number of the one or the other; the other is None.
+    """
+
+    name: str
+    unit: Unit
+    scale: float
+    capacity: tuple[Step, ...] | None
+    pool: int | None = None
+    resource: int | None = None
+
+    def most(self, start: float, end: float) -> float | None:
+        """The largest capacity in force during a span."""
+        if self.capacity is None or len(self.capacity) == 1:
+            return None if self.capacity is None else self.capacity[0][1]
+        ends = [at for at, _ in self.capacity[1:]] + [np.inf]
+        in_force = zip(self.capacity, ends, strict=True)
+        return max(value for (at, value), until in in_force if at < end and until > start)
+
+
 class LoadSeries:
     """The load of one pool or resource over a span of time. What is not asked for is not made.
 
     Attributes:
-        name: `slots:proxy:ID` and the like for a pool of slots, `link:ID` and the like for a rate.
-        unit: "slots", "Mbit/s" or "MiB/s"; all values are in it.
-        capacity: None where there is no limit.
+        name, unit, capacity: as of its measure.
     """
 
     def __init__(
         self,
         plan: Plan,
-        name: str,
-        unit: Literal["slots", "Mbit/s", "MiB/s"],
-        capacity: tuple[Step, ...] | None,
+        measure: Measure,
         used: tuple[Columns, Floats],
         waits: Columns,
         within: tuple[float, float],
     ) -> None:
-        self.name = name
-        self.unit: Literal["slots", "Mbit/s", "MiB/s"] = unit
-        self.capacity = capacity
+        self.name = measure.name
+        self.unit = measure.unit
+        self.capacity = measure.capacity
         self._plan = plan
         self._rows, self._heights = used
         self._waits = waits
@@ -124,86 +149,6 @@ class LoadSeries:
         waiters = self._waiting_changes[2]
         return tuple(self._plan.jobs[j].id for j in np.unique(self._waits["job"][waiters]).tolist())
 
-    def in_spans(self, spans: Sequence[tuple[float, float]], bins: int) -> list[SpanLoad]:
-        """What it comes to in each of some spans that follow one another.
-
-        Args:
-            spans: (start, end) of each, inside the span of the series.
-            bins: parts of equal length that each of them is told in.
-        """
-        rows, waits = self._rows, self._waits
-        edges = np.array(spans, np.float64).reshape(-1, 2)
-        capacity = np.array(self.capacity or ((self._within[0], np.inf),), np.float64)
-        nothing = np.array(((self._within[0], np.inf),), np.float64)
-        total, full = _in_parts(rows, self._heights, edges, capacity, bins)
-        waiting, _ = _in_parts(waits, np.ones(len(waits)), edges, nothing, bins)
-        jobs = len(self._plan.jobs)
-        waiters = _present(waits["start"], waits["end"], waits["job"], edges, jobs)
-        reading = rows["purpose"] == PURPOSES.index("read")
-        reading_rows = np.where(reading, rows["job"], -1)
-        readers = _present(rows["start"], rows["end"], reading_rows, edges, jobs)
-        peaks = total.max(axis=1, initial=0.0).tolist()
-        ids = tuple(job.id for job in self._plan.jobs)
-        return [
-            SpanLoad(
-                name=self.name,
-                unit=self.unit,
-                capacity=self._most(start, end),
-                peak=peaks[i],
-                full_s=float(full[i]),
-                total=total[i],
-                waiting=waiting[i],
-                jobs=ids,
-                waiters=waiters[i],
-                readers=readers[i],
-            )
-            for i, (start, end) in enumerate(spans)
-        ]
-
-    def _most(self, start: float, end: float) -> float | None:
-        """The largest capacity in force during a span."""
-        if self.capacity is None or len(self.capacity) == 1:
-            return None if self.capacity is None else self.capacity[0][1]
-        ends = [at for at, _ in self.capacity[1:]] + [np.inf]
-        in_force = zip(self.capacity, ends, strict=True)
-        return max(value for (at, value), until in in_force if at < end and until > start)
-
-
-@dataclass(frozen=True, eq=False, slots=True)
-class SpanLoad:
-    """What the load of a pool or resource comes to in one span of time.
-
-    Attributes:
-        capacity: the largest in force; None where there is no limit.
-        peak, full_s: as of a LoadSeries over that span.
-        total: the largest load in each part of the span.
-        waiting: the most that waited for a slot or were squeezed, in each part of the span.
-        jobs: ids of all jobs of the plan.
-        waiters: which of them waited for a slot here or were squeezed here.
-        readers: which of them loaded it to read disks.
-    """
-
-    name: str
-    unit: Literal["slots", "Mbit/s", "MiB/s"]
-    capacity: float | None
-    peak: float
-    full_s: float
-    total: Floats
-    waiting: Floats
-    jobs: tuple[str, ...]
-    waiters: npt.NDArray[np.bool_]
-    readers: npt.NDArray[np.bool_]
-
-    @property
-    def waiting_jobs(self) -> tuple[str, ...]:
-        """Ids of the waiters."""
-        return tuple(self.jobs[j] for j in np.flatnonzero(self.waiters).tolist())
-
-    @property
-    def reading_jobs(self) -> tuple[str, ...]:
-        """Ids of the readers."""
-        return tuple(self.jobs[j] for j in np.flatnonzero(self.readers).tolist())
-
 
 _PURPOSES = len(PURPOSES)
 
@@ -257,92 +202,6 @@ def _summary(
     return peak, full
 
 
-def _in_parts(
-    rows: Columns, heights: Floats, spans: Floats, capacity: Floats, bins: int
-) -> tuple[Floats, Floats]:
-    """The largest sum of heights in each part of each span, and the seconds at the capacity."""
-    start, end = np.ascontiguousarray(rows["start"]), np.ascontiguousarray(rows["end"])
-    # Rows are nearly in order of time, which a stable sort makes use of.
-    began, ended = np.argsort(start, kind="stable"), np.argsort(end, kind="stable")
-    return _binned(start, end, heights, began, ended, spans, capacity, bins)
-
-
-@njit(cache=True)
-def _binned(
-    start: Floats,
-    end: Floats,
-    height: Floats,
-    began: npt.NDArray[np.int64],
-    ended: npt.NDArray[np.int64],
-    spans: Floats,
-    capacity: Floats,
-    bins: int,
-) -> tuple[Floats, Floats]:
-    """The largest sum of heights in each part of each span, and the seconds at the capacity.
-
-    `began` and `ended` are the orders of `start` and `end`; no row ends before it starts.
-    """
-    peaks, full = np.zeros((len(spans), bins)), np.zeros(len(spans))
-    if len(spans) == 0:
-        return peaks, full
-    load = 0.0
-    step = span = i = j = 0
-    while j < len(end):
-        at = end[ended[j]]
-        if i < len(start):
-            at = min(at, start[began[i]])
-        while j < len(end) and end[ended[j]] == at:
-            load -= height[ended[j]]
-            j += 1
-        while i < len(start) and start[began[i]] == at:
-            load += height[began[i]]
-            i += 1
-        if j == len(end) or load < NOTHING:
-            continue
-        until = end[ended[j]]
-        if i < len(start):
-            until = min(until, start[began[i]])
-        at, until = max(at, spans[0, 0]), min(until, spans[-1, 1])
-        if until <= at:
-            continue
-        while spans[span, 1] <= at:
-            span += 1
-        while step + 1 < len(capacity) and capacity[step + 1, 0] <= at:
-            step += 1
-        part = span
-        while part < len(spans) and spans[part, 0] < until:
-            begins, ends = max(at, spans[part, 0]), min(until, spans[part, 1])
-            width = (spans[part, 1] - spans[part, 0]) / bins
-            first = int((begins - spans[part, 0]) / width)
-            last = min(bins - 1, int((ends - spans[part, 0] - 1e-9) / width))
-            for b in range(first, last + 1):
-                peaks[part, b] = max(peaks[part, b], load)
-            s = step
-            while begins < ends:
-                holds = min(ends, capacity[s + 1, 0]) if s + 1 < len(capacity) else ends
-                if holds > begins:
-                    if capacity[s, 1] > 0.0 and load >= FULL * capacity[s, 1]:
-                        full[part] += holds - begins
-                    begins = holds
-                s += 1
-            part += 1
-    return peaks, full
-
-
-@njit(cache=True)
-def _present(
-    start: Floats, end: Floats, of: npt.NDArray[np.int64], spans: Floats, count: int
-) -> npt.NDArray[np.bool_]:
-    """Which of `count` numbers have a row in each of some spans; rows of -1 do not count."""
-    found = np.zeros((len(spans), count), np.bool_)
-    for i in range(len(start)):
-        if of[i] >= 0:
-            for k in range(len(spans)):
-                if min(end[i], spans[k, 1]) > max(start[i], spans[k, 0]):
-                    found[k, of[i]] = True
-    return found
-
-
 def _running(instants: Floats, changes: Floats) -> tuple[Step, ...]:
     """The running sum of changes, one step for each instant at which it becomes another."""
     if len(instants) == 0:
@@ -392,65 +251,52 @@ def _link_capacity(plan: Plan, ident: str, start: float, end: float) -> tuple[St
     return tuple(steps)
 
 
+def measure_of(forecast: Forecast, name: str, start: float, end: float) -> Measure:
+    """What the load called `name` is measured in, with its capacity over [start, end).
+
+    Raises:
+        KeyError: where the plan has no such load.
+    """
+    topology = forecast.topology
+    if name.startswith("slots:"):
+        pool = topology.pool(name.removeprefix("slots:"))
+        slots = topology.slots.get(pool)
+        capacity = None if slots is None else ((start, float(slots)),)
+        return Measure(name, "slots", 1.0, capacity, pool=pool)
+    resource = topology.resource(name)
+    kind, _, ident = name.partition(":")
+    mbit = kind in ("link", "host_nic", "server_nic", "job")
+    unit = MBIT if mbit else MIB
+    if kind == "link":
+        steps: tuple[Step, ...] | None = _link_capacity(forecast.plan, ident, start, end)
+    else:
+        limit = topology.capacity.get(resource)
+        steps = None if limit is None else ((start, limit / unit),)
+    return Measure(name, "Mbit/s" if mbit else "MiB/s", unit, steps, resource=resource)
+
+
 def load_series(forecast: Forecast, name: str, start: float, end: float) -> LoadSeries:
     """The load called `name` over [start, end).
 
     Raises:
         KeyError: where the plan has no such load.
     """
-    return load_table(forecast, [name], start, end)[0]
+    measure, loads = measure_of(forecast, name, start, end), forecast.loads
+    if measure.pool is not None:
+        holds, waits = loads.holds_of(measure.pool), loads.waits_of(measure.pool)
+        used = (holds, np.ones(len(holds)))
+    else:
+        assert measure.resource is not None
+        uses, waits = loads.uses_of(measure.resource), loads.squeezed_by(measure.resource)
+        used = (uses, uses["rate"] / measure.scale)
+    return LoadSeries(forecast.plan, measure, used, waits, (start, end))
 
 
 def load_table(
     forecast: Forecast, names: Iterable[str], start: float, end: float
 ) -> list[LoadSeries]:
     """Several loads over the same span; see `load_series`."""
-    return [
-        _pool_series(forecast, name.removeprefix("slots:"), start, end)
-        if name.startswith("slots:")
-        else _rate_series(forecast, name, start, end)
-        for name in names
-    ]
-
-
-def _pool_series(forecast: Forecast, name: str, start: float, end: float) -> LoadSeries:
-    topology = forecast.topology
-    pool = topology.pool(name)
-    holds, waits = forecast.loads.holds_of(pool), forecast.loads.waits_of(pool)
-    slots = topology.slots.get(pool)
-    capacity = None if slots is None else ((start, float(slots)),)
-    return LoadSeries(
-        forecast.plan,
-        f"slots:{name}",
-        "slots",
-        capacity,
-        (holds, np.ones(len(holds))),
-        waits,
-        (start, end),
-    )
-
-
-def _rate_series(forecast: Forecast, name: str, start: float, end: float) -> LoadSeries:
-    topology = forecast.topology
-    resource = topology.resource(name)
-    kind, _, ident = name.partition(":")
-    mbit = kind in ("link", "host_nic", "server_nic", "job")
-    unit = MBIT if mbit else MIB
-    uses = forecast.loads.uses_of(resource)
-    if kind == "link":
-        capacity: tuple[Step, ...] | None = _link_capacity(forecast.plan, ident, start, end)
-    else:
-        limit = topology.capacity.get(resource)
-        capacity = None if limit is None else ((start, limit / unit),)
-    return LoadSeries(
-        forecast.plan,
-        name,
-        "Mbit/s" if mbit else "MiB/s",
-        capacity,
-        (uses, uses["rate"] / unit),
-        forecast.loads.squeezed_by(resource),
-        (start, end),
-    )
+    return [load_series(forecast, name, start, end) for name in names]
 
 
 def fullest_pool(forecast: Forecast, job: int, start: float, end: float) -> str | None:
@@ -467,13 +313,3 @@ def fullest_pool(forecast: Forecast, job: int, start: float, end: float) -> str 
     if longest is None or longest.full_s <= 0:
         return None
     return longest.name.removeprefix("slots:")
-
-
-def tightest(loads: Iterable[SpanLoad]) -> list[SpanLoad]:
-    """Loads by trouble: longest full with somebody waiting first, then by how full at the peak."""
-
-    def trouble(load: SpanLoad) -> tuple[float, float]:
-        pressed = load.full_s if load.full_s and load.waiters.any() else 0.0
-        return (-pressed, -(load.peak / load.capacity if load.capacity else 0.0))
-
-    return sorted(loads, key=trouble)

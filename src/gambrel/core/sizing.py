@@ -19,7 +19,8 @@ from gambrel.core.items import AddItem, ChangeItem, OperationError, RemoveItem, 
 from gambrel.core.nights import Night, Reason, Verdict, night_outcome, week_of
 from gambrel.core.operations import Operation, SetProxies, apply_all
 from gambrel.core.plan import Plan, Proxy
-from gambrel.core.series import LoadSeries, SpanLoad, load_names, load_table, tightest
+from gambrel.core.series import LoadSeries, load_names, load_table
+from gambrel.core.span_loads import SpanLoad, loads_in_spans, tightest
 from gambrel.core.units import HOUR, MBIT, MIB, MINUTE
 from gambrel.core.words import count, load_label
 
@@ -42,8 +43,8 @@ IDLE_SHARE = 0.25
 
 def pressed(forecast: Forecast, night: Night) -> list[SpanLoad]:
     """Loads that are full in a night while somebody waits, the longest first."""
-    table = load_table(forecast, load_names(forecast.plan), night.start, night.end)
-    loads = [series.in_spans([(night.start, night.end)], 96)[0] for series in table]
+    names, spans = load_names(forecast.plan), [(night.start, night.end)]
+    (loads,) = loads_in_spans(forecast, names, spans, 1)
     return [load for load in tightest(loads) if load.full_s > 0 and load.waiters.any()]
 
 

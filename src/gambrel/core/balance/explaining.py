@@ -16,7 +16,8 @@ from gambrel.core.items import ChangeItem
 from gambrel.core.nights import Verdict, night_outcome, runs_of
 from gambrel.core.operations import MoveFull, MoveStart, Operation, SetProxies
 from gambrel.core.plan import Plan
-from gambrel.core.series import load_names, load_table
+from gambrel.core.series import load_names
+from gambrel.core.span_loads import loads_in_spans
 from gambrel.core.units import HOUR, MINUTE
 from gambrel.core.words import count, duration, load_label
 
@@ -110,18 +111,15 @@ def tell(problem: Problem, candidate: Candidate) -> PlanTold:
 def _nights(problem: Problem, forecast: Forecast) -> tuple[NightTold, ...]:
     told = []
     nights = problem.nights
-    table = load_table(forecast, load_names(forecast.plan), problem.from_, problem.to)
-    by_load = {
-        series.name: series.in_spans([(night.start, night.end) for night in nights], 1)
-        for series in table
-    }
+    spans = [(night.start, night.end) for night in nights]
+    by_night = loads_in_spans(forecast, load_names(forecast.plan), spans, 1)
     for i, night in enumerate(nights):
         outcome = night_outcome(forecast, night, margin=problem.margin_s)
         runs = runs_of(forecast, night)
         full = [
-            (name, spans[i].full_s)
-            for name, spans in by_load.items()
-            if spans[i].full_s > 0 and spans[i].waiters.any()
+            (load.name, load.full_s)
+            for load in by_night[i]
+            if load.full_s > 0 and load.waiters.any()
         ]
         told.append(
             NightTold(

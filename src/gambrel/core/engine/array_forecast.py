@@ -540,17 +540,13 @@ def _exposure(plan: Plan, worst: t.Floats) -> Iterator[f.Exposure]:
 
 
 @njit(cache=True)
-def _count_uses(
-    flow: t.Table, transfer: t.Table, candidate: t.Table, use: t.Table, resources: int
-) -> t.Ints:
-    """Where the uses of each resource begin when they stand by resource; the end of all last."""
-    counts = np.zeros(resources + 1, np.int64)
+def _count_uses(flow: t.Table, transfer: t.Table, candidate: t.Table) -> int:
+    """How many resources all flows use together."""
+    count = 0
     for i in range(len(flow)):
-        way = candidate[transfer[flow[i].transfer].candidate]
         if flow[i].rate != np.inf:
-            for k in range(way.uses_from, way.uses_from + way.uses_n):
-                counts[use[k].resource + 1] += 1
-    return np.cumsum(counts)
+            count += candidate[transfer[flow[i].transfer].candidate].uses_n
+    return count
 
 
 @njit(cache=True)
@@ -561,17 +557,17 @@ def _fill_uses(
     use: t.Table,
     flows: t.Table,
     uses: t.Table,
-    place: t.Ints,
 ) -> None:
-    """What each flow used of each resource, by resource, in the order of the flows."""
+    """What each flow used of each resource, in the order of the flows."""
+    place = 0
     for i in range(len(flow)):
         stream = transfer[flow[i].transfer]
         way = candidate[stream.candidate]
         if flow[i].rate != np.inf:
             of = flows[i]
             for k in range(way.uses_from, way.uses_from + way.uses_n):
-                row = uses[place[use[k].resource]]
-                place[use[k].resource] += 1
+                row = uses[place]
+                place += 1
                 row.resource, row.flow = use[k].resource, i
                 row.job, row.purpose = of.job, of.purpose
                 row.start, row.end = of.start, of.end
@@ -717,8 +713,7 @@ class _Loads:
         flows["squeeze"] = recorded["squeezed_by"]
         flows["start"], flows["end"] = recorded["start"] + t.EPOCH, recorded["end"] + t.EPOCH
         flows["rate"] = recorded["rate"]
-        tables = (recorded, world.transfer, world.candidate, world.use)
-        place = _count_uses(*tables, len(world.capacity))
-        uses = np.zeros(int(place[-1]), f.USE)
-        _fill_uses(*tables, flows, uses, place)
+        tables = (recorded, world.transfer, world.candidate)
+        uses = np.zeros(_count_uses(*tables), f.USE)
+        _fill_uses(*tables, world.use, flows, uses)
         return flows, uses
