@@ -111,10 +111,12 @@ class Planner:
             ),
         )
 
-    def go(self, address="/"):
-        """Open an address, as soon as what it shows is there."""
+    def go(self, address):
+        """Open an address, until what it shows is there: the week, and on the board its bars."""
         self.page.goto(f"{self.address}{address}")
         self.page.wait_for_selector("[data-night]")
+        if address == "/":
+            self.page.wait_for_selector("[data-bar]")
 
     def dress(self, theme, size):
         """Look at the page again in a theme and a size."""

@@ -209,40 +209,43 @@ def _sweep(
             if at > since[row]:
                 value = load[row] / scale[row]
                 if value >= NOTHING:
-                    of = limits[limit_from[row] : limit_from[row + 1]]
-                    _tell(value, since[row], at, spans, of, peaks[row], full[row])
+                    _tell(row, value, since[row], at, spans, limit_from, limits, peaks, full)
                 since[row] = at
             load[row] += sign * height[k]
 
 
 @njit(cache=True)
 def _tell(
+    row: int,
     load: float,
     at: float,
     until: float,
     spans: Floats,
+    limit_from: Ints,
     limits: Floats,
     peaks: Floats,
     full: Floats,
 ) -> None:
     """Note that a row has had a load over [at, until)."""
-    span = step = 0
+    span, step = 0, limit_from[row]
+    last_step = limit_from[row + 1] - 1
     while span < len(spans) and spans[span, 1] <= at:
         span += 1
-    bins = peaks.shape[1]
+    bins = peaks.shape[2]
     while span < len(spans) and spans[span, 0] < until:
         begins, ends = max(at, spans[span, 0]), min(until, spans[span, 1])
         width = (spans[span, 1] - spans[span, 0]) / bins
         lowest = int((begins - spans[span, 0]) / width)
         highest = min(bins - 1, int((ends - spans[span, 0] - 1e-9) / width))
         for b in range(lowest, highest + 1):
-            peaks[span, b] = max(peaks[span, b], load)
+            if peaks[row, span, b] < load:
+                peaks[row, span, b] = load
         while begins < ends:
-            while step + 1 < len(limits) and limits[step + 1, 0] <= begins:
+            while step < last_step and limits[step + 1, 0] <= begins:
                 step += 1
-            holds = min(ends, limits[step + 1, 0]) if step + 1 < len(limits) else ends
+            holds = min(ends, limits[step + 1, 0]) if step < last_step else ends
             if limits[step, 1] > 0.0 and load >= FULL * limits[step, 1]:
-                full[span] += holds - begins
+                full[row, span] += holds - begins
             begins = holds
         span += 1
 

@@ -1,18 +1,12 @@
-import { Minus, Plus, Printer, Table as TableIcon } from "lucide-react";
-import { type ReactNode, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import type { Night, Run } from "../api/client";
 import type { LaneBy } from "../api/queries";
 import { useAddress } from "../shell/address";
 import { useTheme } from "../shell/theme";
 import { useWorkbench } from "../shell/workbench";
-import { clock, dateWords, millis } from "../time/time";
-import { Button } from "../ui/Button";
-import { Choice, Choices } from "../ui/Choice";
-import { Hint } from "../ui/Hint";
-import { Verdict } from "../ui/Verdict";
-import { count } from "../ui/words";
+import { millis } from "../time/time";
+import { BoardBar, LANES } from "./BoardBar";
 import { BoardTable } from "./BoardTable";
-import { reasonWords } from "./explain";
 import {
   AXIS_HEIGHT,
   fittingSpan,
@@ -31,16 +25,10 @@ import { Keys } from "./Keys";
 import { Lanes } from "./Lanes";
 import { paintAxis, paletteOf, prepared } from "./paint";
 import { Overview } from "./Overview";
+import { Reasons } from "./Reasons";
 import { Rooflines } from "./Rooflines";
 import { RoomStrip } from "./RoomStrip";
 
-const SORTINGS = [
-  { value: "trouble", label: "trouble" },
-  { value: "end", label: "last end" },
-  { value: "size", label: "size" },
-  { value: "plan", label: "plan order" },
-];
-const LANES = ["job", "machine", "host", "proxy", "repository", "link", "tier"].map((value) => ({ value, label: value }));
 const SCROLLBAR_PX = 14;
 
 /** The board: lanes of jobs against the hours of a night, and the rooflines below them. */
@@ -67,7 +55,7 @@ function NightBoard({ night }: { night: Night }) {
   const { plan, jobs } = bench;
   const { search, set: setAddress } = useAddress();
   const asTable = search.get("as") === "table";
-  const by = (LANES.find((lanes) => lanes.value === search.get("lanes"))?.value ?? "job") as LaneBy;
+  const by = (LANES.find((lanes) => lanes === search.get("lanes")) ?? "job") as LaneBy;
   const wide = search.get("span") === "week" ? "week" : "night";
   const overview = by !== "job" || wide === "week";
   const [room, setRoom] = useState(false);
@@ -128,14 +116,19 @@ function NightBoard({ night }: { night: Night }) {
     [setAddress],
   );
   const zoom = useCallback(
-    (factor: number, around = (span.from + span.to) / 2) => setSpan(zoomed(span, factor, around, bounds)),
-    [bounds, setSpan, span],
+    (factor: number, around?: number) =>
+      setView(({ span: now }) => ({
+        key: shownKey,
+        span: zoomed(now, factor, around ?? (now.from + now.to) / 2, bounds),
+      })),
+    [bounds, shownKey],
   );
 
   const open = useCallback((job: string, run: Run | null) => {
     setFinding(false);
     setOpened({ job, occurrence: run?.occurrence ?? null });
   }, []);
+  const openJob = useCallback((job: string) => open(job, null), [open]);
   const close = useCallback(() => setOpened(null), []);
   const toggleFindings = useCallback(() => {
     setOpened(null);
@@ -203,57 +196,22 @@ function NightBoard({ night }: { night: Night }) {
   return (
     <div className="flex min-h-0 flex-1">
       <main className="flex min-w-0 flex-1 flex-col" aria-label="Board">
-        <Heading night={night}>
-          <Choice lead="Lanes by" value={by} options={LANES} onChange={(v) => choose("lanes", v, "job")} />
-          <Choice lead="sorted by" value={sorting} options={SORTINGS} onChange={(v) => setSorting(v as Sorting)} />
-          <Hint text="The whole week on one axis, and back (W)">
-            <Button look="plain" aria-pressed={wide === "week"} onClick={() => choose("span", wide === "week" ? "night" : "week", "night")}>
-              Week
-            </Button>
-          </Hint>
-          {!overview && <Choices
-            lead="Rooflines"
-            said={String(night.loads.length)}
-            values={night.loads.map((load) => load.name)}
-            options={plan.loads.map((load) => ({ value: load.name, label: load.label }))}
-            onChange={bench.setLoads}
-          />}
-          {!asTable && (
-            <span className="flex items-center">
-              <Hint text="Zoom out (−)">
-                <Button look="plain" aria-label="Zoom out" onClick={() => zoom(1 / 0.7)}>
-                  <Minus size={14} aria-hidden />
-                </Button>
-              </Hint>
-              <Hint text="Zoom in (+); 0 fits the night">
-                <Button look="plain" aria-label="Zoom in" onClick={() => zoom(0.7)}>
-                  <Plus size={14} aria-hidden />
-                </Button>
-              </Hint>
-            </span>
-          )}
-          <Hint text="What is wrong with this week, and what helps (F)">
-            <Button look="plain" aria-pressed={finding} onClick={toggleFindings}>
-              {findings ? count(findings.length, "finding") : "Findings"}
-            </Button>
-          </Hint>
-          <Hint text="The same as a table, and back (T)">
-            <Button look="plain" aria-pressed={asTable} onClick={toggleTable}>
-              <TableIcon size={14} aria-hidden /> {asTable ? "Board" : "Table"}
-            </Button>
-          </Hint>
-          <Hint text="Print the board as it stands">
-            <Button look="plain" className="print:hidden" aria-label="Print the board" onClick={() => window.print()}>
-              <Printer size={14} aria-hidden />
-            </Button>
-          </Hint>
-          <Hint text="Keys of the board (?)">
-            <Button look="plain" aria-label="Keys of the board" onClick={() => setKeysOpen(true)}>
-              ?
-            </Button>
-          </Hint>
-        </Heading>
-        <Reasons night={night} onOpen={(job) => open(job, null)} />
+        <BoardBar
+          night={night}
+          by={by}
+          sorting={sorting}
+          wide={wide}
+          asTable={asTable}
+          finding={finding}
+          findings={findings?.length ?? null}
+          choose={choose}
+          onSorting={setSorting}
+          onZoom={zoom}
+          onFindings={toggleFindings}
+          onTable={toggleTable}
+          onKeys={setKeysOpen}
+        />
+        <Reasons night={night} onOpen={openJob} />
         {overview ? (
           <Overview
             by={by}
@@ -263,7 +221,7 @@ function NightBoard({ night }: { night: Night }) {
             bounds={bounds}
             asTable={asTable}
             onView={setSpan}
-            onOpen={(job) => open(job, null)}
+            onOpen={openJob}
           />
         ) : asTable ? (
           <BoardTable lanes={lanes} chosen={opened?.job ?? null} onOpen={open} />
@@ -299,7 +257,7 @@ function NightBoard({ night }: { night: Night }) {
         )}
       </main>
       {finding && !sheetJob && (
-        <FindingsSheet onClose={toggleFindings} onOpenJob={(job) => open(job, null)} />
+        <FindingsSheet onClose={toggleFindings} onOpenJob={openJob} />
       )}
       {sheetJob && (
         <JobSheet
@@ -313,73 +271,6 @@ function NightBoard({ night }: { night: Night }) {
       )}
       <Keys open={keysOpen} onOpen={setKeysOpen} />
     </div>
-  );
-}
-
-function Heading({ night, children }: { night: Night; children: ReactNode }) {
-  const day = dateWords(night.date);
-  const zone = night.time_zone;
-  const past = night.run_list.filter((run) => run.over_s > 0).length;
-  return (
-    <div className="flex items-center gap-2 px-4 pt-2">
-      <h1 className="text-xl font-semibold whitespace-nowrap">
-        {day.long} night, {day.day} {day.month}
-      </h1>
-      <p className="min-w-0 flex-1 truncate pl-2 text-base">
-        <Verdict verdict={night.verdict} />
-        <span className="text-ink-2">
-          {night.last_end && ` · last run ends ${clock(night.last_end, zone)}`}
-          {past > 0 && ` · ${count(past, "run")} past the window`}
-          {night.missed > 0 && ` · ${count(night.missed, "machine")} not done`}
-        </span>
-      </p>
-      {children}
-    </div>
-  );
-}
-
-const SHOWN_REASONS = 3;
-
-/** Why a night is not simply fine: the gravest reasons, each with its cause. */
-function Reasons({ night, onOpen }: { night: Night; onOpen: (job: string) => void }) {
-  const { jobs } = useWorkbench();
-  const [all, setAll] = useState(false);
-  if (!night.reasons.length) return <div className="h-2" />;
-  const shown = all ? night.reasons : night.reasons.slice(0, SHOWN_REASONS);
-  const more = night.reasons.length - SHOWN_REASONS;
-  return (
-    <ul aria-label="Why" className="px-4 pt-1 pb-2">
-      {shown.map((reason, i) => {
-        const { what, why } = reasonWords(reason, jobs, night.time_zone);
-        return (
-          <li key={`${reason.kind} ${reason.job} ${reason.machine}`} className="flex gap-2 leading-[20px]">
-            <button
-              type="button"
-              className="min-w-0 truncate text-left hover:underline"
-              disabled={!reason.job}
-              onClick={() => reason.job && onOpen(reason.job)}
-            >
-              <strong className={["over the window", "missed", "cut off", "no path"].includes(reason.kind) ? "text-barn" : "text-hay-text"}>
-                {what}
-              </strong>
-              {why && <span>; {why}</span>}
-            </button>
-            {i === SHOWN_REASONS - 1 && more > 0 && !all && (
-              <button type="button" className="text-ink-2 underline underline-offset-2" onClick={() => setAll(true)}>
-                {more} more
-              </button>
-            )}
-          </li>
-        );
-      })}
-      {all && more > 0 && (
-        <li>
-          <button type="button" className="text-ink-2 underline underline-offset-2" onClick={() => setAll(false)}>
-            Fewer
-          </button>
-        </li>
-      )}
-    </ul>
   );
 }
 

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import { ChevronDown, ChevronRight } from "lucide-react";
-import { type KeyboardEvent, type PointerEvent, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { type KeyboardEvent, type PointerEvent, memo, useCallback, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { lanesQuery, type LaneBy } from "../api/queries";
 import { useTheme } from "../shell/theme";
 import { useWorkbench } from "../shell/workbench";
@@ -127,12 +127,16 @@ function PlaceLanes({ places, view, bounds, by, span, onView, onOpen }: Props & 
     setUnder(piece ? { piece, x: Math.min(x, scale.width - 260), y: event.clientY - box.top } : null);
   };
   const [first, last] = visiblePlaces(tops, height, scrolled, size.height);
-  const toggle = (id: string) => {
-    const now = new Set(folded);
-    if (!now.delete(id)) now.add(id);
-    setFolded(now);
-  };
-  const tall = places.filter((place) => place.rows.length > 2);
+  const toggle = useCallback(
+    (id: string) =>
+      setFolded((before) => {
+        const now = new Set(before);
+        if (!now.delete(id)) now.add(id);
+        return now;
+      }),
+    [],
+  );
+  const tall = useMemo(() => places.filter((place) => place.rows.length > 2), [places]);
   return (
     <div ref={frame} className="flex min-h-0 flex-1 flex-col" data-overview={by}>
       <div className="flex shrink-0">
@@ -176,25 +180,44 @@ function PlaceLanes({ places, view, bounds, by, span, onView, onOpen }: Props & 
               <span className="block">{dayClock(under.piece.from, zone)} to {dayClock(under.piece.to, zone)}, {duration((under.piece.to - under.piece.from) / 1000)}</span>
             </div>
           )}
-          {places.slice(first, last).map((place, i) => (
-            <button
-              key={place.id}
-              type="button"
-              aria-expanded={!folded.has(place.id)}
-              aria-label={`${place.label}: ${count(place.pieces, "piece")} of work, last until ${dayClock(place.lastEnd, zone)}${place.trouble ? ", in trouble" : ""}; fold`}
-              onClick={() => toggle(place.id)}
-              className="absolute left-0 flex items-start gap-1 overflow-hidden border-t border-rule pt-1 pr-2 pl-2 text-left hover:bg-closed"
-              style={{ top: tops[first + i], height: heightOf(place, folded.has(place.id)), width: LABEL_WIDTH }}
-            >
-              {folded.has(place.id) ? <ChevronRight size={13} aria-hidden className="mt-0.5 shrink-0" /> : <ChevronDown size={13} aria-hidden className="mt-0.5 shrink-0" />}
-              <span className={clsx("min-w-0 flex-1 truncate", place.trouble >= 500 && "font-semibold text-barn")}>{place.label}</span>
-            </button>
-          ))}
+          <PlaceLabels places={places} first={first} last={last} tops={tops} folded={folded} zone={zone} onFold={toggle} />
         </div>
       </div>
     </div>
   );
 }
+
+interface LabelProps {
+  places: Place[];
+  first: number;
+  last: number;
+  tops: readonly number[];
+  folded: ReadonlySet<string>;
+  zone: string;
+  onFold: (id: string) => void;
+}
+
+/** Names of the places that can be seen; they stay as they are while the board moves in time. */
+const PlaceLabels = memo(function PlaceLabels({ places, first, last, tops, folded, zone, onFold }: LabelProps) {
+  return (
+    <>
+      {places.slice(first, last).map((place, i) => (
+        <button
+          key={place.id}
+          type="button"
+          aria-expanded={!folded.has(place.id)}
+          aria-label={`${place.label}: ${count(place.pieces, "piece")} of work, last until ${dayClock(place.lastEnd, zone)}${place.trouble ? ", in trouble" : ""}; fold`}
+          onClick={() => onFold(place.id)}
+          className="absolute left-0 flex items-start gap-1 overflow-hidden border-t border-rule pt-1 pr-2 pl-2 text-left hover:bg-closed"
+          style={{ top: tops[first + i], height: heightOf(place, folded.has(place.id)), width: LABEL_WIDTH }}
+        >
+          {folded.has(place.id) ? <ChevronRight size={13} aria-hidden className="mt-0.5 shrink-0" /> : <ChevronDown size={13} aria-hidden className="mt-0.5 shrink-0" />}
+          <span className={clsx("min-w-0 flex-1 truncate", place.trouble >= 500 && "font-semibold text-barn")}>{place.label}</span>
+        </button>
+      ))}
+    </>
+  );
+});
 
 function PlaceTable({ places, by }: { places: Place[]; by: LaneBy }) {
   const { plan } = useWorkbench();

@@ -99,7 +99,18 @@ export function timeOf(minutes: number): { time: string; days: number } {
 export function hourTicks(from: number, to: number, step: number, zone: string): number[] {
   const ticks = [];
   for (let at = Math.ceil(from / HOUR) * HOUR; at <= to; at += HOUR) {
-    if (Number(format(zone, { hour: "2-digit" }).format(at)) % step === 0) ticks.push(at);
+    if (hourOf(at, zone) % step === 0) ticks.push(at);
   }
   return ticks;
+}
+
+// Formatting is too slow for every hour of a week in every frame while the board is moved.
+const hours = new Map<string, Map<number, number>>();
+
+function hourOf(at: number, zone: string): number {
+  let known = hours.get(zone);
+  if (!known) hours.set(zone, (known = new Map<number, number>()));
+  let hour = known.get(at);
+  if (hour === undefined) known.set(at, (hour = Number(format(zone, { hour: "2-digit" }).format(at))));
+  return hour;
 }

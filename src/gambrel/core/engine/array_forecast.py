@@ -160,10 +160,9 @@ class _Totals:
         found: dict[int, dict[str, float]] = {}
         tasks, numbers, seconds = _squeezed(self.walk, 0, int(world.n[t.N_TRANSFER]))
         width = len(names) + 1
-        keys, place = np.unique(
-            self._task["run"][tasks] * width + (numbers + 1) * (numbers >= 0), return_inverse=True
-        )
-        sums = np.bincount(place, seconds, len(keys)).tolist()
+        of = self._task["run"][tasks] * width + (numbers + 1) * (numbers >= 0)
+        keys = np.flatnonzero(np.bincount(of))
+        sums = np.bincount(of, seconds)[keys].tolist()
         for key, value in zip(keys.tolist(), sums, strict=True):
             run, number = divmod(key, width)
             found.setdefault(run, {})["transport" if number == 0 else names[number - 1]] = value
@@ -194,9 +193,10 @@ class _Totals:
 
 def _most_frequent(runs: t.Ints, values: t.Ints, width: int) -> dict[int, list[int]]:
     """The values that occur in each run, the most frequent first, then the smallest."""
-    keys, counts = np.unique(runs * max(1, width) + values, return_counts=True)
+    counts = np.bincount(runs * max(1, width) + values)
+    keys = np.flatnonzero(counts)
     found: dict[int, list[int]] = {}
-    order = np.lexsort((keys, -counts, keys // max(1, width)))
+    order = np.lexsort((keys, -counts[keys], keys // max(1, width)))
     for key in keys[order].tolist():
         run, value = divmod(key, max(1, width))
         found.setdefault(run, []).append(value)
