@@ -22,9 +22,10 @@ def check_capacities(found: Forecast) -> None:
     """No resource ever carries more than its capacity."""
     topology = found.topology
     loads = defaultdict(lambda: defaultdict(float))
-    for use in found.loads.uses:
-        loads[use["resource"]][use["start"]] += use["rate"]
-        loads[use["resource"]][use["end"]] -= use["rate"]
+    for resource in set(found.loads.uses.resource.tolist()):
+        for use in found.loads.uses_of(resource):
+            loads[resource][use["start"]] += use["rate"]
+            loads[resource][use["end"]] -= use["rate"]
     for resource, changes in loads.items():
         load = 0.0
         for instant in sorted(changes):

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Literal, TypeVar, overload
+from typing import Any, Literal, NamedTuple, TypeVar, overload
 
 import numpy as np
 import numpy.typing as npt
@@ -31,14 +31,8 @@ FLOW = np.dtype(
     [("job", np.int64), ("purpose", np.int64), ("squeeze", np.int64), *_SPAN, ("rate", np.float64)]
 )
 """`rate` in source bytes/s of one stream; `squeeze`: number of a resource, or below 0."""
-USE = np.dtype(
-    [
-        *((name, np.int64) for name in ("resource", "job", "purpose", "flow")),
-        *_SPAN,
-        ("rate", np.float64),
-    ]
-)
-"""`rate` in bytes/s of the resource."""
+USE = np.dtype([("job", np.int64), ("purpose", np.int64), *_SPAN, ("rate", np.float64)])
+"""`rate` in bytes/s of the resource that it is about."""
 
 T = TypeVar("T")
 
@@ -285,6 +279,19 @@ class Space:
     end_bytes: float
 
 
+class Uses(NamedTuple):
+    """What flows used of resources: flow i has the entries first[i] up to first[i + 1].
+
+    Attributes:
+        resource: number of a resource.
+        rate: bytes/s of it; what moved in no time at all is not among the entries.
+    """
+
+    first: npt.NDArray[np.int64]
+    resource: npt.NDArray[np.int64]
+    rate: npt.NDArray[np.float64]
+
+
 class LoadRecords:
     """What was used when, as columns: who held a slot, who wanted one, what flowed.
 
@@ -294,15 +301,14 @@ class LoadRecords:
         holds: rows of HOLD, one for each slot held.
         waits: rows of WAIT, one for each pool that a task would have taken a slot of.
         flows: rows of FLOW, one for each stretch of time over which a stream had one rate.
-        uses: rows of USE by flow, what it used of each resource; `flow` is a row of `flows`. What
-            moved in no time at all is not among them.
+        uses: what each of the flows used of resources.
     """
 
     def __init__(
         self,
         holds: Callable[[], Columns],
         waits: Callable[[], Columns],
-        flows: Callable[[], tuple[Columns, Columns]],
+        flows: Callable[[], tuple[Columns, Uses]],
     ) -> None:
         self._holds, self._waits, self._flows = holds, waits, flows
 
@@ -315,7 +321,7 @@ class LoadRecords:
         return self._waits()
 
     @cached_property
-    def _flows_and_uses(self) -> tuple[Columns, Columns]:
+    def _flows_and_uses(self) -> tuple[Columns, Uses]:
         return self._flows()
 
     @property
@@ -323,7 +329,7 @@ class LoadRecords:
         return self._flows_and_uses[0]
 
     @property
-    def uses(self) -> Columns:
+    def uses(self) -> Uses:
         return self._flows_and_uses[1]
 
     def holds_of(self, pool: int) -> Columns:
@@ -335,8 +341,15 @@ class LoadRecords:
         return _where(self.waits, "pool", pool)
 
     def uses_of(self, resource: int) -> Columns:
-        """What was used of a resource, at rates that are finite."""
-        return _where(self.uses, "resource", resource)
+        """What was used of a resource, as rows of USE."""
+        uses = self.uses
+        entries = np.flatnonzero(uses.resource == resource)
+        flows = self.flows.take(np.searchsorted(uses.first, entries, side="right") - 1)
+        rows = np.empty(len(entries), USE)
+        for name in ("job", "purpose", "start", "end"):
+            rows[name] = flows[name]
+        rows["rate"] = uses.rate[entries]
+        return rows
 
     def squeezed_by(self, resource: int) -> Columns:
         """The flows that a resource limited."""
@@ -354,7 +367,9 @@ def _nothing(dtype: np.dtype[Any]) -> Columns:
 
 
 NO_LOADS = LoadRecords(
-    lambda: _nothing(HOLD), lambda: _nothing(WAIT), lambda: (_nothing(FLOW), _nothing(USE))
+    lambda: _nothing(HOLD),
+    lambda: _nothing(WAIT),
+    lambda: (_nothing(FLOW), Uses(np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0))),
 )
 
 

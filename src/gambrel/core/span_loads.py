@@ -85,11 +85,10 @@ def loads_in_spans(
     resources = _rows([m.resource for m in measures], len(forecast.topology.resource_names))
     loads = forecast.loads
     holds, waits, flows, uses = loads.holds, loads.waits, loads.flows, loads.uses
-    used_from = np.searchsorted(uses["flow"], np.arange(len(flows) + 1))
     squeezed = np.where(flows["squeeze"] < 0, len(resources) - 1, flows["squeeze"])
     for used, is_first, key, height, row_of in (
         (holds, _each(holds), holds["pool"], _ones(holds), pools),
-        (flows, used_from, uses["resource"], uses["rate"], resources),
+        (flows, uses.first, uses.resource, uses.rate, resources),
     ):
         reading = used["purpose"] == PURPOSES.index("read")
         records = (*_times(used), is_first, np.ascontiguousarray(key), row_of)

@@ -157,15 +157,15 @@ class _Totals:
     @cached_property
     def _squeezes(self) -> dict[int, dict[str, float]]:
         world, names = self.walk.world, self.walk.layout.topology.resource_names
+        transfers = int(world.n[t.N_TRANSFER])
+        sums = np.zeros((int(world.n[t.N_RUN]), len(names) + 1))
+        _add_squeezes(
+            world.squeezed[:transfers], world.transfer, world.candidate, world.use, world.task, sums
+        )
         found: dict[int, dict[str, float]] = {}
-        tasks, numbers, seconds = _squeezed(self.walk, 0, int(world.n[t.N_TRANSFER]))
-        width = len(names) + 1
-        of = self._task["run"][tasks] * width + (numbers + 1) * (numbers >= 0)
-        keys = np.flatnonzero(np.bincount(of))
-        sums = np.bincount(of, seconds)[keys].tolist()
-        for key, value in zip(keys.tolist(), sums, strict=True):
-            run, number = divmod(key, width)
-            found.setdefault(run, {})["transport" if number == 0 else names[number - 1]] = value
+        for run, number in np.argwhere(sums > 0).tolist():
+            by = names[number] if number < len(names) else "transport"
+            found.setdefault(run, {})[by] = float(sums[run, number])
         return found
 
     def _of(self, run: int) -> f.RunTotals:
@@ -189,6 +189,26 @@ class _Totals:
             squeeze_s=self._squeezes.get(run, {}),
             proxies=tuple(plan.proxies[proxy].id for proxy in self._proxies.get(run, ())),
         )
+
+
+@njit(cache=True)
+def _add_squeezes(
+    squeezed: t.Floats,
+    transfer: t.Table,
+    candidate: t.Table,
+    use: t.Table,
+    task: t.Table,
+    sums: t.Floats,
+) -> None:
+    """Add up for how long runs were limited by each resource; by themselves comes last."""
+    for i in range(len(squeezed)):
+        run = task[transfer[i].task].run
+        begin = candidate[transfer[i].candidate].uses_from
+        for column in range(squeezed.shape[1]):
+            seconds = squeezed[i, column]
+            if seconds != 0.0:
+                number = use[begin + column - 1].resource if column else sums.shape[1] - 1
+                sums[run, number] += seconds
 
 
 def _most_frequent(runs: t.Ints, values: t.Ints, width: int) -> dict[int, list[int]]:
@@ -540,38 +560,25 @@ def _exposure(plan: Plan, worst: t.Floats) -> Iterator[f.Exposure]:
 
 
 @njit(cache=True)
-def _count_uses(flow: t.Table, transfer: t.Table, candidate: t.Table) -> int:
-    """How many resources all flows use together."""
-    count = 0
+def _uses(
+    flow: t.Table, transfer: t.Table, candidate: t.Table, use: t.Table
+) -> tuple[t.Ints, t.Ints, t.Floats]:
+    """What each flow used of each resource, as the columns of `Uses`."""
+    first = np.zeros(len(flow) + 1, np.int64)
     for i in range(len(flow)):
+        count = 0
         if flow[i].rate != np.inf:
-            count += candidate[transfer[flow[i].transfer].candidate].uses_n
-    return count
-
-
-@njit(cache=True)
-def _fill_uses(
-    flow: t.Table,
-    transfer: t.Table,
-    candidate: t.Table,
-    use: t.Table,
-    flows: t.Table,
-    uses: t.Table,
-) -> None:
-    """What each flow used of each resource, in the order of the flows."""
-    place = 0
+            count = candidate[transfer[flow[i].transfer].candidate].uses_n
+        first[i + 1] = first[i] + count
+    resource, rate = np.empty(first[-1], np.int64), np.empty(first[-1])
     for i in range(len(flow)):
         stream = transfer[flow[i].transfer]
-        way = candidate[stream.candidate]
-        if flow[i].rate != np.inf:
-            of = flows[i]
-            for k in range(way.uses_from, way.uses_from + way.uses_n):
-                row = uses[place]
-                place += 1
-                row.resource, row.flow = use[k].resource, i
-                row.job, row.purpose = of.job, of.purpose
-                row.start, row.end = of.start, of.end
-                row.rate = of.rate * (use[k].source + use[k].wire * stream.omega)
+        begin = candidate[stream.candidate].uses_from - first[i]
+        for place in range(first[i], first[i + 1]):
+            one = use[begin + place]
+            resource[place] = one.resource
+            rate[place] = flow[i].rate * (one.source + one.wire * stream.omega)
+    return first, resource, rate
 
 
 class _Loads:
@@ -703,7 +710,7 @@ class _Loads:
             )
         return self._rows(f.WAIT, rows)
 
-    def _flows(self) -> tuple[t.Table, t.Table]:
+    def _flows(self) -> tuple[t.Table, f.Uses]:
         world = self.world
         recorded = world.flow[: world.n[t.N_FLOW]]
         transfer = world.transfer.take(recorded["transfer"])
@@ -713,7 +720,5 @@ class _Loads:
         flows["squeeze"] = recorded["squeezed_by"]
         flows["start"], flows["end"] = recorded["start"] + t.EPOCH, recorded["end"] + t.EPOCH
         flows["rate"] = recorded["rate"]
-        tables = (recorded, world.transfer, world.candidate)
-        uses = np.zeros(_count_uses(*tables), f.USE)
-        _fill_uses(*tables, world.use, flows, uses)
+        uses = f.Uses(*_uses(recorded, world.transfer, world.candidate, world.use))
         return flows, uses
