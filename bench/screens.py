@@ -91,7 +91,7 @@ def screens() -> list[str]:
                 )
                 page = browser.new_page(viewport={"width": 1280, "height": 800})
                 _signed_in(page, address, link)
-                page.route("**/lanes/**", more_bars)
+                page.route("**/lanes", more_bars)
                 plans = page.evaluate("fetch('/api/v1/plans').then(r => r.json())")
                 ids = {plan["name"]: plan["id"] for plan in plans}
                 page.goto(f"{address}/board/2026-11-06?plan={ids['larkmoor']}&lanes=host&span=week")

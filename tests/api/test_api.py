@@ -355,3 +355,33 @@ def test_every_argument_of_every_operation_passes_the_api():
     known = set(OperationSchema().fields)
     for kind in get_args(Operation):
         assert {field.name for field in fields(kind)} <= known, kind.name
+
+
+# --- lanes of places --------------------------------------------------------------------------
+
+
+def begins(answer, lane, job):
+    """When a job is first busy at a place, in milliseconds from the start of what was asked for."""
+    rows = next(each["rows"] for each in answer.json["lanes"] if each["id"] == lane)
+    return min(row[3] for row in rows if row[0] == answer.json["jobs"].index(job))
+
+
+def test_lanes_show_what_is_tried_beside_what_is_saved(client, plan_url):
+    asked = {"night": FRIDAY, "by": "proxy"}
+    was = client.post(f"{plan_url}/lanes", asked)
+    tried = client.post(f"{plan_url}/lanes", {**asked, "operations": [MOVE]})
+    moved = begins(tried, "quay-p2", "office-files")
+    assert 8 * 3_600_000 <= moved < begins(was, "quay-p2", "office-files")
+    assert client.post(f"{plan_url}/lanes", asked).json == was.json
+    week = client.post(f"{plan_url}/lanes", {**asked, "span": "week", "by": "host"}).json
+    assert (week["start"], len(week["lanes"]) > 3) == ("2026-11-02T12:00:00.000Z", True)
+
+
+@pytest.mark.parametrize(
+    ("wrong", "field"),
+    [({"by": "colour"}, "by"), ({"span": "year"}, "span"), ({"night": "soon"}, "night")],
+)
+def test_lanes_that_cannot_be_are_refused_by_name(client, plan_url, wrong, field):
+    answer = client.post(f"{plan_url}/lanes", {"night": FRIDAY, **wrong})
+    assert answer.status_code == 422
+    assert [error["field"] for error in answer.json["errors"]] == [field]

@@ -100,3 +100,19 @@ def test_the_board_is_printed_without_its_frame(planner):
     page.emulate_media(media="print")
     expect(page.get_by_role("navigation", name="Views")).to_be_hidden()
     expect(page.get_by_role("heading", name=re.compile("Friday night"))).to_be_visible()
+
+
+def test_lanes_of_places_show_what_is_moved_before_it_is_saved(planner):
+    page = planner.page
+    lanes_by(page, "proxy")
+    region = page.get_by_role("region", name=re.compile("^Work by proxy"))
+    lane = region.get_by_role("button", name=re.compile("^quay-p2"))
+    expect(lane).to_contain_text("quay-p2")
+    was = lane.get_attribute("aria-label")
+    lanes_by(page, "job")
+    planner.bar("office-files").focus()
+    for _ in range(4):
+        page.keyboard.press("ArrowLeft")
+    expect(planner.effect()).to_be_visible()
+    lanes_by(page, "proxy")
+    expect(lane).not_to_have_attribute("aria-label", was)

@@ -16,7 +16,7 @@ from gambrel.api.schemas import (
     FindingsSchema,
     HelpQuerySchema,
     HelpSchema,
-    LanesQuerySchema,
+    LanesRequestSchema,
     LanesSchema,
     MachineRunsSchema,
     NightQuerySchema,
@@ -264,17 +264,22 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     return jsonify({"night": shown_night, "nights": summaries, "words": words})
 
 
-@blueprint.get("/<int:plan_id>/lanes/<day>")
-@blueprint.input(LanesQuerySchema, location="query")
+@blueprint.post("/<int:plan_id>/lanes")
+@blueprint.input(LanesRequestSchema)
 @blueprint.output(LanesSchema)
-def show_lanes(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
-    """Who is busy when in a night or its week, in lanes of machines, proxies and so on."""
-    head, draft, forecaster = looked_at(plan_id, query_data["draft"])
-    night = night_of(day_of(day), forecaster.origin.zone)
+def show_lanes(plan_id: int, json_data: dict[str, Any]) -> Response:
+    """Who is busy when in a night or its week, in lanes of machines, proxies and so on.
+
+    It is a POST for the operations that it is to be shown with; nothing is written.
+    """
+    head, draft, _ = looked_at(plan_id, json_data["draft"])
+    operations = read_operations(json_data["operations"])
+    forecaster = planning().preview(head, draft, operations)
+    night = night_of(json_data["night"], forecaster.origin.zone)
     forecast = forecaster.night(night)
     week = [n for n in week_of(night.date, night.zone) if forecaster.covers(n)]
     start, end = (night.start, night.end)
-    if query_data["span"] == "week":
+    if json_data["span"] == "week":
         start, end = week[0].start, week[-1].end
-    found, cut = lanes(forecast, query_data["by"], start, end)
-    return revision_tag(jsonify(present.lanes(found, start, end, cut)), head, draft)
+    found, cut = lanes(forecast, json_data["by"], start, end)
+    return jsonify(present.lanes(found, start, end, cut))

@@ -463,9 +463,9 @@ def lanes(found: Sequence[Lane], start: float, end: float, cut: bool) -> dict[st
                         job_number[s.job],
                         -1 if s.machine is None else number[s.machine],
                         BAR_KINDS.index(s.kind),
-                        round(s.start - start),
-                        round(s.moved - start),
-                        round(s.end - start),
+                        round((s.start - start) * 1000),
+                        round((s.moved - start) * 1000),
+                        round((s.end - start) * 1000),
                         MARKS.index(s.mark),
                     ]
                     for s in lane.stretches

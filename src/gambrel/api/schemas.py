@@ -440,7 +440,10 @@ class PlanFileSchema(Schema):
     format = required(String)
 
 
-class LanesQuerySchema(DraftQuerySchema):
+class LanesRequestSchema(Schema):
+    draft = Integer(load_default=None, allow_none=True)
+    operations = List(Nested(OperationSchema), load_default=list, validate=Length(max=200))
+    night = required(Date)
     by = String(load_default="job", validate=OneOf(LANES_BY))
     span = String(load_default="night", validate=OneOf(("night", "week")))
 
@@ -454,7 +457,8 @@ class LaneSchema(Schema):
         metadata={
             "description": "[job, machine or -1, kind, start, moved, end, mark] of each stretch: "
             "places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, "
-            "copy, rewrite; seconds from `start`; marks none, past its window, not done, skipped"
+            "copy, rewrite; milliseconds from `start`; marks none, past its window, not done, "
+            "skipped"
         },
     )
 

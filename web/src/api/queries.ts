@@ -52,13 +52,21 @@ export const weekQuery = (plan: number, draft: Draft | null, day: string) =>
 export type LaneBy = "job" | "machine" | "host" | "tier" | "proxy" | "repository" | "link";
 
 /** Who is busy when in a night or its week. */
-export const lanesQuery = (plan: number, draft: Draft | null, day: string, by: LaneBy, span: "night" | "week") =>
+export const lanesQuery = (
+  plan: number,
+  draft: Draft | null,
+  night: string,
+  by: LaneBy,
+  span: "night" | "week",
+  operations: readonly Operation[],
+) =>
   queryOptions({
-    queryKey: ["plan", plan, "lanes", revisionOf(draft), day, by, span],
+    queryKey: ["plan", plan, "lanes", revisionOf(draft), night, by, span, operations],
     queryFn: ({ signal }) =>
       data(
-        api.GET("/api/v1/plans/{plan_id}/lanes/{day}", {
-          params: { path: { plan_id: plan, day }, query: { ...draftQuery(draft?.id ?? null), by, span } },
+        api.POST("/api/v1/plans/{plan_id}/lanes", {
+          params: { path: { plan_id: plan } },
+          body: { draft: draft?.id ?? null, night, by, span, operations: [...operations] },
           signal,
         }),
       ),

@@ -519,6 +519,69 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Who is busy when in a night or its week, in lanes of machines, proxies and so on.
+         * @description It is a POST for the operations that it is to be shown with; nothing is written.
+         */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["LanesRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LanesSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/inbox": {
         parameters: {
             query?: never;
@@ -2135,68 +2198,6 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["WeekSchema"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
-                    };
-                };
-                /** @description Validation error */
-                422: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/plans/{plan_id}/lanes/{day}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Who is busy when in a night or its week, in lanes of machines, proxies and so on. */
-        get: {
-            parameters: {
-                query?: {
-                    /** @description id of a draft; none: adopted */
-                    draft?: number | null;
-                    by?: "job" | "machine" | "host" | "tier" | "proxy" | "repository" | "link";
-                    span?: "night" | "week";
-                };
-                header?: never;
-                path: {
-                    plan_id: number;
-                    day: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["LanesSchema"];
                     };
                 };
                 /** @description Not found */
@@ -4767,6 +4768,37 @@ export interface components {
             total: number;
             jobs: components["schemas"]["JobRowSchema"][];
         };
+        LaneSchema: {
+            id: string;
+            label: string;
+            /** @description [job, machine or -1, kind, start, moved, end, mark] of each stretch: places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, copy, rewrite; milliseconds from `start`; marks none, past its window, not done, skipped */
+            rows: number[][];
+        };
+        LanesSchema: {
+            start: string;
+            end: string;
+            cut: boolean;
+            jobs: string[];
+            machines: string[];
+            lanes: components["schemas"]["LaneSchema"][];
+        };
+        LanesRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            /** Format: date */
+            night: string;
+            /**
+             * @default job
+             * @enum {string}
+             */
+            by: "job" | "machine" | "host" | "tier" | "proxy" | "repository" | "link";
+            /**
+             * @default night
+             * @enum {string}
+             */
+            span: "night" | "week";
+        };
         SubjectSchema: {
             kind: string;
             id: string;
@@ -5499,20 +5531,6 @@ export interface components {
             /** Format: date */
             monday: string;
             nights: components["schemas"]["NightSummarySchema"][];
-        };
-        LaneSchema: {
-            id: string;
-            label: string;
-            /** @description [job, machine or -1, kind, start, moved, end, mark] of each stretch: places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, copy, rewrite; seconds from `start`; marks none, past its window, not done, skipped */
-            rows: number[][];
-        };
-        LanesSchema: {
-            start: string;
-            end: string;
-            cut: boolean;
-            jobs: string[];
-            machines: string[];
-            lanes: components["schemas"]["LaneSchema"][];
         };
         ChosenSourcesSchema: {
             sources: number[];

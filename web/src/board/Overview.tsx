@@ -10,6 +10,7 @@ import { Button } from "../ui/Button";
 import { Table } from "../ui/Table";
 import { count } from "../ui/words";
 import { AXIS_HEIGHT, LABEL_WIDTH, type Sorting, type Span, shifted, type TimeScale, zoomed } from "./geometry";
+import { operationsOf } from "./moves";
 import { paintAxis, paintPlaces, paletteOf, prepared } from "./paint";
 import { pieceAt, type Piece, type Place, placesOf, sortedPlaces, stackedPlaces, visiblePlaces, heightOf } from "./rows";
 
@@ -31,15 +32,15 @@ const MARK_WORDS = { "": "", past: "past its window", undone: "not done", skippe
 /** Who is busy when: lanes of machines, hosts, proxies and so on, for a night or its week. */
 export function Overview(props: Props) {
   const { by, span, sorting, asTable } = props;
-  const { plan, draft, date, moves, considered } = useWorkbench();
-  const found = useQuery({ ...lanesQuery(plan.id, draft, date, by, span), placeholderData: (before) => before });
+  const { plan, jobs, draft, date, moves, considered } = useWorkbench();
+  const operations = useMemo(() => [...operationsOf(moves, jobs), ...considered], [moves, jobs, considered]);
+  const found = useQuery({ ...lanesQuery(plan.id, draft, date, by, span, operations), placeholderData: (before) => before });
   const places = useMemo(() => (found.data ? sortedPlaces(placesOf(found.data), sorting) : []), [found.data, sorting]);
   if (found.error) return <p role="alert" className="p-4 text-barn">{found.error.message}</p>;
   if (!found.data) return <p role="status" className="p-4 text-ink-2">Sorting out who is busy when …</p>;
   if (!places.length) return <p role="status" className="p-4">Nothing goes on here in this {span}.</p>;
   return (
     <>
-      {(moves.length > 0 || considered.length > 0) && <p role="status" className="px-4 text-ink-2">These lanes show what is saved; what is being moved is shown by lanes of jobs.</p>}
       {found.data.cut && <p role="status" className="px-4 text-hay-text">There is more than can be told apart; only the first 20,000 pieces are shown.</p>}
       {asTable ? <PlaceTable places={places} by={by} /> : <PlaceLanes {...props} places={places} />}
     </>

@@ -1,19 +1,22 @@
 import { describe, expect, it } from "vitest";
-import { firstAfter, heightOf, packed, type Piece, pieceAt, placesOf, sortedPlaces, stackedPlaces, visiblePlaces } from "./rows";
+import { firstAfter, heightOf, packed, type Piece, pieceAt, placesOf, SAME_MS, sortedPlaces, stackedPlaces, visiblePlaces } from "./rows";
 
 const piece = (from: number, to: number, more: Partial<Piece> = {}): Piece => ({ job: "j", machine: null, kind: "full", from, moved: to, to, mark: "", ...more });
 
 describe("packed", () => {
   it("needs as many rows as go on at once", () => {
-    const rows = packed([piece(0, 10), piece(2, 5), piece(5, 8), piece(10, 12)]);
-    expect(rows.map((row) => row.map((p) => p.from))).toEqual([[0, 10], [2, 5]]);
+    const rows = packed([piece(0, 1000), piece(200, 500), piece(500, 800), piece(1000, 1200)]);
+    expect(rows.map((row) => row.map((p) => p.from))).toEqual([[0, 1000], [200, 500]]);
   });
   it("keeps what takes no time apart", () => {
     expect(packed([piece(3, 3), piece(3, 3)])).toHaveLength(2);
   });
+  it("does not take rounding for an overlap", () => {
+    expect(packed([piece(0, 1001), piece(1000, 1400), piece(1400, 2000)])).toHaveLength(1);
+  });
   it("never lets two of a row overlap", () => {
-    const pieces = Array.from({ length: 300 }, (_, i) => piece(i * 3, i * 3 + ((i * 37) % 50)));
-    for (const row of packed(pieces)) row.slice(1).forEach((p, i) => expect(p.from).toBeGreaterThanOrEqual(row[i]!.to));
+    const pieces = Array.from({ length: 300 }, (_, i) => piece(i * 30, i * 30 + ((i * 370) % 500)));
+    for (const row of packed(pieces)) row.slice(1).forEach((p, i) => expect(p.from).toBeGreaterThanOrEqual(row[i]!.to - SAME_MS));
   });
 });
 
@@ -24,8 +27,8 @@ const answer = {
   jobs: ["a", "b"],
   machines: ["m"],
   lanes: [
-    { id: "x", label: "X", rows: [[0, 0, 1, 0, 60, 90, 0]] },
-    { id: "y", label: "Y", rows: [[1, -1, 4, 30, 40, 50, 1], [0, 0, 0, 35, 36, 37, 2]] },
+    { id: "x", label: "X", rows: [[0, 0, 1, 0, 60_000, 90_000, 0]] },
+    { id: "y", label: "Y", rows: [[1, -1, 4, 30_000, 40_000, 50_000, 1], [0, 0, 0, 35_000, 36_000, 37_000, 2]] },
   ],
 };
 

@@ -34,15 +34,18 @@ export interface Place {
   busy: number;
 }
 
+/** Instants this close are the same: they were rounded to milliseconds. */
+export const SAME_MS = 2;
+
 /** Deal pieces that follow by their starts into as few rows as hold them without an overlap. */
 export function packed(pieces: readonly Piece[]): Piece[][] {
   const rows: Piece[][] = [];
   const free: number[] = [];
   for (const piece of pieces) {
-    let row = free.findIndex((at) => at <= piece.from);
+    let row = free.findIndex((at) => at <= piece.from + SAME_MS);
     if (row < 0) row = free.length;
     (rows[row] ??= []).push(piece);
-    free[row] = Math.max(piece.to, piece.from + 1);
+    free[row] = Math.max(piece.to, piece.from + SAME_MS + 1);
   }
   return rows;
 }
@@ -58,9 +61,9 @@ export function placesOf(answer: LanesAnswer): Place[] {
         job: answer.jobs[job] ?? "",
         machine: answer.machines[machine] ?? null,
         kind: KINDS[kind] ?? "full",
-        from: start + from * 1000,
-        moved: start + moved * 1000,
-        to: start + to * 1000,
+        from: start + from,
+        moved: start + moved,
+        to: start + to,
         mark: MARKS[mark] ?? "",
       };
     });
