@@ -12,6 +12,7 @@ import re
 from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
+from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -156,6 +157,7 @@ def parse_instant(text: str) -> float:
     return datetime.fromisoformat(text[:-1]).replace(tzinfo=UTC).timestamp()
 
 
+@lru_cache(maxsize=1 << 14)  # a night that is looked at again has mostly the instants it had
 def format_instant(instant: float) -> str:
     """ISO 8601 in UTC, rounded to milliseconds, with "Z"."""
     at = _EPOCH + timedelta(milliseconds=round(instant * 1000))

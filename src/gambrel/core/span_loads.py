@@ -85,20 +85,24 @@ def loads_in_spans(
     resources = _rows([m.resource for m in measures], len(forecast.topology.resource_names))
     loads = forecast.loads
     holds, waits, flows, uses = loads.holds, loads.waits, loads.flows, loads.uses
+    held, wanted, flowed = _times(holds), _times(waits), _times(flows)
     squeezed = np.where(flows["squeeze"] < 0, len(resources) - 1, flows["squeeze"])
-    for used, is_first, key, height, row_of in (
-        (holds, _each(holds), holds["pool"], _ones(holds), pools),
-        (flows, uses.first, uses.resource, uses.rate, resources),
+    for used, times, first, key, height, row_of in (
+        (holds, held, _each(holds), holds["pool"], _ones(holds), pools),
+        (flows, flowed, uses.first, uses.resource, uses.rate, resources),
     ):
         reading = used["purpose"] == PURPOSES.index("read")
-        records = (*_times(used), is_first, np.ascontiguousarray(key), row_of)
+        records = (*times, first, np.ascontiguousarray(key), row_of)
         _sweep(*records, np.ascontiguousarray(height), scale, edges, *limits, total, full)
         _mark(*records[:2], np.where(reading, used["job"], -1), *records[4:], edges, readers)
-    for wanted, key, row_of in ((waits, waits["pool"], pools), (flows, squeezed, resources)):
-        records = (*_times(wanted), _each(wanted), np.ascontiguousarray(key), row_of)
-        one = np.ones(len(measures))
-        _sweep(*records, _ones(wanted), one, edges, *no_limits, waiting, never_full)
-        _mark(*records[:2], np.ascontiguousarray(wanted["job"]), *records[4:], edges, waiters)
+    one = np.ones(len(measures))
+    for who, times, key, row_of in (
+        (waits, wanted, waits["pool"], pools),
+        (flows, flowed, squeezed, resources),
+    ):
+        records = (*times, _each(who), np.ascontiguousarray(key), row_of)
+        _sweep(*records, _ones(who), one, edges, *no_limits, waiting, never_full)
+        _mark(*records[:2], np.ascontiguousarray(who["job"]), *records[4:], edges, waiters)
     peaks = total.max(axis=2, initial=0.0).tolist()
     seconds = full.tolist()
     return [
