@@ -25,6 +25,7 @@ def compile_engine() -> None:
     plan = read_plan(tiny())
     night = night_of(A_NIGHT, plan.sites[0].time_zone)
     forecast = simulate(plan, night.start, night.end)
+    forecast.runs[0].totals()
     _look_at_loads(forecast, night)
     _score(plan, night)
 

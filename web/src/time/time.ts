@@ -68,8 +68,19 @@ export function mondayOf(date: string): string {
   return addDays(date, -((new Date(`${date}T12:00:00Z`).getUTCDay() + 6) % 7));
 }
 
+type DateWords = Record<"short" | "long" | "day" | "month" | "year", string>;
+
+// A long table says the same dates over and over; formatting them takes time.
+const named = new Map<string, DateWords>();
+
 /** Parts of a calendar date in words. */
-export function dateWords(date: string) {
+export function dateWords(date: string): DateWords {
+  let known = named.get(date);
+  if (!known) named.set(date, (known = wordsOf(date)));
+  return known;
+}
+
+function wordsOf(date: string): DateWords {
   const noon = `${date}T12:00:00Z`;
   const one = (options: Intl.DateTimeFormatOptions) => format("UTC", options).format(toDate(noon));
   return {
