@@ -311,6 +311,7 @@ class LoadRecords:
         flows: Callable[[], tuple[Columns, Uses]],
     ) -> None:
         self._holds, self._waits, self._flows = holds, waits, flows
+        self._made: dict[tuple[str, int], Columns] = {}
 
     @cached_property
     def holds(self) -> Columns:
@@ -334,16 +335,25 @@ class LoadRecords:
 
     def holds_of(self, pool: int) -> Columns:
         """The slots of a pool that were held."""
-        return _where(self.holds, "pool", pool)
+        return self._once("holds", pool, lambda: self.holds.take(self._holds_by_pool.of(pool)))
 
     def waits_of(self, pool: int) -> Columns:
         """Who wanted a slot of a pool."""
-        return _where(self.waits, "pool", pool)
+        return self._once("waits", pool, lambda: self.waits.take(self._waits_by_pool.of(pool)))
 
     def uses_of(self, resource: int) -> Columns:
         """What was used of a resource, as rows of USE."""
+        return self._once("uses", resource, lambda: self._use_rows(resource))
+
+    def squeezed_by(self, resource: int) -> Columns:
+        """The flows that a resource limited."""
+        return self._once(
+            "squeezed", resource, lambda: self.flows.take(self._flows_by_squeeze.of(resource))
+        )
+
+    def _use_rows(self, resource: int) -> Columns:
         uses = self.uses
-        entries = np.flatnonzero(uses.resource == resource)
+        entries = self._uses_by_resource.of(resource)
         flows = self.flows.take(np.searchsorted(uses.first, entries, side="right") - 1)
         rows = np.empty(len(entries), USE)
         for name in ("job", "purpose", "start", "end"):
@@ -351,15 +361,42 @@ class LoadRecords:
         rows["rate"] = uses.rate[entries]
         return rows
 
-    def squeezed_by(self, resource: int) -> Columns:
-        """The flows that a resource limited."""
-        return _where(self.flows, "squeeze", resource)
+    def _once(self, what: str, number: int, make: Callable[[], Columns]) -> Columns:
+        """What is asked for again and again, by findings above all, made once."""
+        if (what, number) not in self._made:
+            self._made[what, number] = make()
+        return self._made[what, number]
+
+    @cached_property
+    def _holds_by_pool(self) -> _Places:
+        return _Places(self.holds["pool"])
+
+    @cached_property
+    def _waits_by_pool(self) -> _Places:
+        return _Places(self.waits["pool"])
+
+    @cached_property
+    def _uses_by_resource(self) -> _Places:
+        return _Places(self.uses.resource)
+
+    @cached_property
+    def _flows_by_squeeze(self) -> _Places:
+        return _Places(self.flows["squeeze"])
 
 
-def _where(rows: Columns, name: str, value: int) -> Columns:
-    # `compress`: an index on records copies field by field.
-    found: Columns = rows.compress(rows[name] == value)
-    return found
+class _Places:
+    """Where each value of a column stands, in the order of the column."""
+
+    def __init__(self, column: npt.NDArray[np.int64]) -> None:
+        # Short integers are sorted by counting, which takes a fraction of the time.
+        short = len(column) and column.min() >= -(2**15) and column.max() < 2**15
+        self._order = np.argsort(column.astype(np.int16) if short else column, kind="stable")
+        self._sorted = column[self._order]
+
+    def of(self, value: int) -> npt.NDArray[np.int64]:
+        """The places of a value."""
+        first = np.searchsorted(self._sorted, value)
+        return self._order[first : np.searchsorted(self._sorted, value, "right")]
 
 
 def _nothing(dtype: np.dtype[Any]) -> Columns:
