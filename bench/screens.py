@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import shutil
 import statistics
 import tempfile
@@ -103,9 +102,6 @@ def screens() -> list[str]:
                 lines.append(line(f"the board pans, {BARS:,} bars by host, a week", taken))
                 taken = page.evaluate(PAN, ["[data-overview] [role=region]", FRAMES, 0, 40])
                 lines.append(line("the same scrolls", taken))
-                # The findings of 10,000 machines take the server a while on the same two cores.
-                page.goto(f"{address}/board/2026-11-06?plan={ids['large']}")
-                page.get_by_role("button", name=re.compile("findings$")).wait_for(timeout=400_000)
                 page.goto(f"{address}/estate/2026-11-06?plan={ids['large']}")
                 page.wait_for_selector("[data-scroller]", timeout=300_000)
                 page.wait_for_timeout(20_000)
