@@ -60,7 +60,7 @@ def test_a_week_that_fits_is_found_understood_taken_and_adopted(balance):
     expect(night(page, 6)).to_contain_text("fits")
     balance.effect().get_by_role("button", name="Adopt").click()
     page.get_by_role("dialog").get_by_role("button", name=re.compile("^Adopt")).click()
-    expect(page.get_by_text("The adopted plan")).to_be_visible()
+    expect(page.get_by_text("The adopted plan", exact=True)).to_be_visible()
     expect(night(page, 6)).to_contain_text("fits")
 
 
