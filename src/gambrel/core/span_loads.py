@@ -194,16 +194,13 @@ def _sweep(
     load, since = np.zeros(len(peaks)), np.full(len(peaks), spans[0, 0])
     i = j = 0
     while j < len(ended):
-        starts = i < len(began) and start[began[i]] < end[ended[j]]
-        if starts:
+        if i < len(began) and start[began[i]] < end[ended[j]]:
             record, at, sign = began[i], start[began[i]], 1.0
             i += 1
         else:
             record, at, sign = ended[j], end[ended[j]], -1.0
             j += 1
-            if start[record] == end[record]:
-                continue
-        if starts and start[record] == end[record]:
+        if start[record] == end[record]:
             continue
         for k in range(first[record], first[record + 1]):
             row = row_of[key[k]]
