@@ -155,18 +155,11 @@ class _Totals:
         return _most_frequent(run[proxy >= 0], proxy[proxy >= 0], len(self.walk.plan.proxies))
 
     @cached_property
-    def _squeezes(self) -> dict[int, dict[str, float]]:
-        world, names = self.walk.world, self.walk.layout.topology.resource_names
-        transfers = int(world.n[t.N_TRANSFER])
-        sums = np.zeros((int(world.n[t.N_RUN]), len(names) + 1))
-        _add_squeezes(
-            world.squeezed[:transfers], world.transfer, world.candidate, world.use, world.task, sums
-        )
-        found: dict[int, dict[str, float]] = {}
-        for run, number in np.argwhere(sums > 0).tolist():
-            by = names[number] if number < len(names) else "transport"
-            found.setdefault(run, {})[by] = float(sums[run, number])
-        return found
+    def _squeezes(self) -> list[dict[str, float]]:
+        world = self.walk.world
+        count = int(world.n[t.N_TRANSFER])
+        runs = self._task["run"][world.transfer["task"][:count]]
+        return _squeezes(self.walk, 0, count, runs, int(world.n[t.N_RUN]))
 
     def _of(self, run: int) -> f.RunTotals:
         columns, task = self._columns, self._task
@@ -186,29 +179,9 @@ class _Totals:
                 _instant(float(task["moved"][last])),
                 float(task["ended"][last]) + t.EPOCH,
             ),
-            squeeze_s=self._squeezes.get(run, {}),
+            squeeze_s=self._squeezes[run],
             proxies=tuple(plan.proxies[proxy].id for proxy in self._proxies.get(run, ())),
         )
-
-
-@njit(cache=True)
-def _add_squeezes(
-    squeezed: t.Floats,
-    transfer: t.Table,
-    candidate: t.Table,
-    use: t.Table,
-    task: t.Table,
-    sums: t.Floats,
-) -> None:
-    """Add up for how long runs were limited by each resource; by themselves comes last."""
-    for i in range(len(squeezed)):
-        run = task[transfer[i].task].run
-        begin = candidate[transfer[i].candidate].uses_from
-        for column in range(squeezed.shape[1]):
-            seconds = squeezed[i, column]
-            if seconds != 0.0:
-                number = use[begin + column - 1].resource if column else sums.shape[1] - 1
-                sums[run, number] += seconds
 
 
 def _most_frequent(runs: t.Ints, values: t.Ints, width: int) -> dict[int, list[int]]:
@@ -264,7 +237,8 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
     machines, disk_counts = member["machine"].tolist(), member["disks_n"].tolist()
     begin = columns["disks_from"][0] if last > first else 0
     end = columns["disks_from"][-1] + disk_counts[-1] if last > first else 0
-    squeezes = _squeezes(walk, begin, end, first, last)
+    owners = world.transfer["task"][begin:end] - first
+    squeezes = _squeezes(walk, begin, end, owners, last - first)
     readings = _readings(walk, begin, end, first, last)
     accounts = _Accounts(walk, first, last)
     for k in range(last - first):
@@ -290,31 +264,40 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
         )
 
 
-def _squeezes(walk: Walk, begin: int, end: int, first: int, last: int) -> list[dict[str, float]]:
-    """Seconds by squeeze of each machine-run."""
-    names = walk.layout.topology.resource_names
-    sums: list[dict[int, float]] = [{} for _ in range(last - first)]
-    owners, numbers, seconds = _squeezed(walk, begin, end)
-    owners = owners - first
-    for owner, number, value in zip(
-        owners.tolist(), numbers.tolist(), seconds.tolist(), strict=True
-    ):
-        sums[owner][number] = sums[owner].get(number, 0.0) + value
-    return [
-        {("transport" if n == t.OWN_CEILING else names[n]): s for n, s in sorted(by.items())}
-        for by in sums
-    ]
-
-
-def _squeezed(walk: Walk, begin: int, end: int) -> tuple[t.Ints, t.Ints, t.Floats]:
-    """(machine-run, resource or OWN_CEILING, seconds) of what limited some transfers."""
+def _squeezes(
+    walk: Walk, begin: int, end: int, owners: t.Ints, count: int
+) -> list[dict[str, float]]:
+    """Seconds by squeeze of each of `count` owners of transfers; `owners` has each transfer's."""
     world = walk.world
-    rows, columns = np.nonzero(world.squeezed[begin:end])
-    transfer = world.transfer[begin:end].take(rows)
-    uses = world.candidate["uses_from"][transfer["candidate"]] + columns - 1
-    resources = np.append(world.use["resource"], 0)
-    numbers = np.where(columns == 0, t.OWN_CEILING, resources[uses * (columns > 0)])
-    return transfer["task"], numbers, world.squeezed[begin + rows, columns]
+    names = ("transport", *walk.layout.topology.resource_names)
+    sums = np.zeros((count, len(names)))
+    _add_squeezes(
+        world.squeezed[begin:end], world.transfer[begin:end], world.candidate, world.use,
+        owners, sums,
+    )  # fmt: skip
+    found: list[dict[str, float]] = [{} for _ in range(count)]
+    for owner, number in np.argwhere(sums > 0).tolist():
+        found[owner][names[number]] = float(sums[owner, number])
+    return found
+
+
+@njit(cache=True)
+def _add_squeezes(
+    squeezed: t.Floats,
+    transfer: t.Table,
+    candidate: t.Table,
+    use: t.Table,
+    owners: t.Ints,
+    sums: t.Floats,
+) -> None:
+    """Add up for how long owners were limited: by the streams' own ceiling, then by resource."""
+    for i in range(len(squeezed)):
+        begin = candidate[transfer[i].candidate].uses_from
+        for column in range(squeezed.shape[1]):
+            seconds = squeezed[i, column]
+            if seconds != 0.0:
+                number = use[begin + column - 1].resource + 1 if column else 0
+                sums[owners[i], number] += seconds
 
 
 def _readings(walk: Walk, begin: int, end: int, first: int, last: int) -> list[list[f.Reading]]:
