@@ -1,4 +1,4 @@
-import { type KeyboardEvent, type PointerEvent, useEffect, useId, useRef, useState } from "react";
+import { type KeyboardEvent, type PointerEvent, useId, useRef, useState } from "react";
 import { Button } from "../ui/Button";
 import { QUARTERS, WEEK, WEEKDAYS } from "./hours";
 
@@ -11,6 +11,13 @@ const clockOf = (column: number) => {
 };
 /** The quarter of the week that a cell stands for: a row is a night, from noon to noon. */
 const cellAt = (row: number, column: number) => (row * QUARTERS + NOON + column) % WEEK;
+
+/** The cells between two corners. */
+interface Stretch { row: number; column: number; toRow: number; toColumn: number }
+const within = (stretch: Stretch | null, row: number, column: number) =>
+  stretch !== null &&
+  row >= Math.min(stretch.row, stretch.toRow) && row <= Math.max(stretch.row, stretch.toRow) &&
+  column >= Math.min(stretch.column, stretch.toColumn) && column <= Math.max(stretch.column, stretch.toColumn);
 
 /**
  * Hours of a week, painted: a row for each night from noon to noon, a column for each quarter hour.
@@ -28,13 +35,9 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
   const id = useId();
   const grid = useRef<HTMLDivElement>(null);
   const [cursor, setCursor] = useState({ row: 0, column: 32 });
-  const [drag, setDrag] = useState<{ row: number; column: number; toRow: number; toColumn: number; value: T } | null>(null);
+  const [drag, setDrag] = useState<(Stretch & { value: T }) | null>(null);
   const here = cells[cellAt(cursor.row, cursor.column)] as T;
 
-  const within = (row: number, column: number) =>
-    drag !== null &&
-    row >= Math.min(drag.row, drag.toRow) && row <= Math.max(drag.row, drag.toRow) &&
-    column >= Math.min(drag.column, drag.toColumn) && column <= Math.max(drag.column, drag.toColumn);
   const placeOf = (event: PointerEvent) => {
     const box = grid.current?.getBoundingClientRect();
     if (!box) return null;
@@ -62,19 +65,19 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
       setCursor(to);
     }
   };
-  // A stretch that is dragged out of the grid still ends where it was let go.
-  useEffect(() => {
-    if (!drag) return;
-    const end = () => {
-      const places = [];
-      for (let row = 0; row < 7; row++)
-        for (let column = 0; column < QUARTERS; column++) if (within(row, column)) places.push({ row, column });
-      put(places, drag.value);
-      setDrag(null);
-    };
-    window.addEventListener("pointerup", end);
-    return () => window.removeEventListener("pointerup", end);
-  });
+  // The pointer is captured, so a stretch that is dragged out of the grid still ends where it was let go; the
+  // last place is the event's own, as the last movement may not have been drawn yet.
+  const onDragEnd = (event: PointerEvent) => {
+    const place = drag && placeOf(event);
+    if (!place) return;
+    const stretch = { ...drag, toRow: place.row, toColumn: place.column };
+    const places = [];
+    for (let row = 0; row < 7; row++)
+      for (let column = 0; column < QUARTERS; column++)
+        if (within(stretch, row, column)) places.push({ row, column });
+    put(places, drag.value);
+    setDrag(null);
+  };
 
   const copyRow = () => {
     const now = [...cells];
@@ -109,6 +112,7 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
           onPointerDown={(event) => {
             const place = placeOf(event);
             if (!place) return;
+            event.currentTarget.setPointerCapture(event.pointerId);
             const value = cells[cellAt(place.row, place.column)] === brush ? nothing : brush;
             setCursor(place);
             setDrag({ ...place, toRow: place.row, toColumn: place.column, value });
@@ -117,12 +121,14 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
             const place = drag && placeOf(event);
             if (place) setDrag({ ...drag, toRow: place.row, toColumn: place.column });
           }}
+          onPointerUp={onDragEnd}
+          onPointerCancel={() => { setDrag(null); }}
           className="cursor-crosshair touch-none select-none"
         >
           {WEEKDAYS.map((day, row) => (
             <div key={day} role="row" className="grid h-5 grid-cols-[repeat(96,1fr)] border-b border-rule bg-closed">
               {Array.from({ length: QUARTERS }, (_, column) => {
-                const value = within(row, column) ? drag?.value : (cells[cellAt(row, column)] as T);
+                const value = within(drag, row, column) ? drag?.value : (cells[cellAt(row, column)] as T);
                 const at = cursor.row === row && cursor.column === column;
                 return (
                   <span
