@@ -1,5 +1,6 @@
 """Balance, what-if and confidence through the API."""
 
+import time
 from datetime import date
 
 import pytest
@@ -68,6 +69,12 @@ def test_a_proposal_is_searched_told_and_taken(client, crowded_url, running):
 
 def test_it_stops_with_the_best_so_far(client, crowded_url, running):
     begun = client.post(f"{crowded_url}/balances", {"day": WEEK, "seconds": 600})
+    told = {}
+    while "score" not in told:
+        told = client.get(f"/api/v1/computations/{begun.json['id']}").json["progress"]
+        time.sleep(0.05)
+    assert told["evaluations"] > 0
+    assert told["curve"][-1]["grades"][0] == told["score"]["lost"]
     client.post(f"/api/v1/computations/{begun.json['id']}/stop")
     found = ended(client, running, begun)
     assert (found["state"], found["result"]["ended"]) == ("done", "stopped")

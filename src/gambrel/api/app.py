@@ -26,6 +26,7 @@ from gambrel.api import (
     sessions,
     versions,
 )
+from gambrel.api.json_answers import JsonAnswers
 from gambrel.api.schemas import ProblemSchema
 from gambrel.core.nights import week_of
 from gambrel.store.database import Sessions, connect
@@ -95,7 +96,8 @@ def create_app(
         VALIDATION_ERROR_SCHEMA=ProblemSchema,
         **settings,
     )
-    app.json.sort_keys = False  # type: ignore[attr-defined]
+    app.json = answers = JsonAnswers(app)
+    answers.sort_keys = False
     maker = sessions_of(connect(database_url))
     shared = app.extensions["gambrel"] = Planning(maker)
     app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), shared.today)

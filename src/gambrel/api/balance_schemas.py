@@ -134,7 +134,6 @@ class ProgressSchema(Schema):
     evaluations = Integer()
     moves = Integer()
     score = Nested(ScoreSchema)
-    fits = Boolean()
     parts = Integer()
     parts_done = Integer()
     curve = List(Nested(CurvePointSchema))

@@ -5204,7 +5204,6 @@ export interface components {
             evaluations?: number;
             moves?: number;
             score?: components["schemas"]["ScoreSchema"];
-            fits?: boolean;
             parts?: number;
             parts_done?: number;
             curve?: components["schemas"]["CurvePointSchema"][];

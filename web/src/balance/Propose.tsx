@@ -118,7 +118,7 @@ function Searching({ now, onStop, onCancel }: { now: Computation; onStop: () => 
         <strong>{progress.phase === "explaining" ? "Working out what each move brings" : `${count(progress.evaluations ?? 0, "week")} simulated`}</strong>
         {progress.score && progress.phase !== "explaining" && (
           <span className="block text-ink-2">
-            {count(progress.moves ?? 0, "move")} so far{progress.fits ? ", the week fits" : ""}
+            {count(progress.moves ?? 0, "move")} so far{progress.score?.fits ? ", the week fits" : ""}
             {progress.score && scoreWords(progress.score, duration).length > 0 && `; left: ${scoreWords(progress.score, duration).join(", ")}`}
             {last && ` · better last after ${Math.round(last.seconds)} s`}
           </span>
