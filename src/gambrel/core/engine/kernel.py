@@ -8,8 +8,6 @@ simulation is still wanted.
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numba import njit
 
@@ -117,6 +115,7 @@ from gambrel.core.engine.tables import (
     WANTS_FLOWS,
     World,
 )
+from gambrel.core.engine.world import Handle, view_of
 from gambrel.core.units import DAY, SAME_INSTANT
 
 
@@ -936,8 +935,7 @@ def _is_idle(w: World) -> bool:
 
 
 @njit(cache=True)
-def advance(w: Any, instants: int) -> int:
-    """Walk on through time, over at most some instants; says why it came back."""
+def _walk(w: World, instants: int) -> int:
     deadline = w.f[F_TO] + FOLLOWED_AFTER_END
     _note_space(w)
     for _ in range(instants):
@@ -966,3 +964,9 @@ def advance(w: Any, instants: int) -> int:
                 w.n[N_SNAPSHOT] += 1
             return IS_QUIET
     return PAUSES
+
+
+@njit(cache=True, nogil=True)
+def advance(world: Handle, instants: int) -> int:
+    """Walk on through time, over at most some instants; says why it came back."""
+    return _walk(view_of(world), instants)
