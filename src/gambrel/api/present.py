@@ -12,6 +12,8 @@ from datetime import timedelta
 from typing import Any, get_args
 from weakref import WeakKeyDictionary
 
+import numpy as np
+
 from gambrel.core.account import account_of
 from gambrel.core.calendars import window_span
 from gambrel.core.findings import Finding
@@ -317,8 +319,12 @@ def _copies(copies: Iterable[CopyRun], night: Night) -> list[dict[str, Any]]:
 def load(item: Plan, series: LoadSeries, night: Night) -> dict[str, Any]:
     """A load with its steps counted from the start of the night."""
 
-    def steps(entries: Iterable[tuple[float, float]]) -> list[list[float]]:
-        return [[round(at - night.start, 1), round(value, 3)] for at, value in entries]
+    def steps(entries: Sequence[tuple[float, float]]) -> list[list[float]]:
+        table = np.array(entries, np.float64).reshape(-1, 2)
+        table[:, 0] = (table[:, 0] - night.start).round(1)
+        table[:, 1] = table[:, 1].round(3)
+        found: list[list[float]] = table.tolist()
+        return found
 
     return {
         "name": series.name,

@@ -22,8 +22,8 @@ from gambrel.core.snapshot import Snapshot
 from gambrel.core.spreading import Due, job_dues
 from gambrel.core.units import HOUR
 
-QUIET_BEFORE_S = (6 * HOUR, 1 * HOUR)
-"""How long before each noon a quiet instant is looked for."""
+QUIET_BEFORE_S = 6 * HOUR
+"""How long before each noon a quiet instant is looked for: the first from there on is kept."""
 WEEKS_AHEAD = 26
 """How far a plan is played forward, in weeks."""
 
@@ -150,7 +150,7 @@ class Forecaster:
         start = self._last_quiet(begin, differs)
         from_ = self.origin.start if start is None else start.at
         after = night_of(week[-1].date + timedelta(days=1), first.zone)
-        wanted = [n.start - before for n in (*week, after) for before in QUIET_BEFORE_S]
+        wanted = [n.start - QUIET_BEFORE_S for n in (*week, after)]
         forecast = simulate(
             self.plan,
             from_,

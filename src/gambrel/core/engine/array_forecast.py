@@ -16,12 +16,11 @@ from numba import njit
 
 from gambrel.core import forecast as f
 from gambrel.core.engine import tables as t
+from gambrel.core.engine.load_rows import LoadRows
 from gambrel.core.engine.runner import Walk
 from gambrel.core.exposure import rpo_met
 from gambrel.core.plan import Plan
 from gambrel.core.units import SAME_INSTANT
-
-READ, COPY, REWRITE = range(3)
 
 
 def forecast_of(walk: Walk) -> f.Forecast:
@@ -44,7 +43,7 @@ def forecast_of(walk: Walk) -> f.Forecast:
             for i, repository in enumerate(plan.repositories)
         ),
         newest_points=newest,
-        loads=_Loads(walk).records(),
+        loads=LoadRows(walk).records(),
         quiet=tuple(f.QuietInstant(at, kept) for at, kept in walk.quiet),
     )
     forecast.__dict__["topology"] = walk.layout.topology
@@ -61,36 +60,52 @@ def _instant(value: float) -> float | None:
 def _runs(walk: Walk) -> Iterator[f.Run]:
     world = walk.world
     count = int(world.n[t.N_RUN])
-    run, task = world.run[:count], world.task[: world.n[t.N_TASK]]
+    task = world.task[: world.n[t.N_TASK]]
     outcomes = np.zeros((count, len(t.MACHINE_OUTCOMES)), np.int64)
     np.add.at(outcomes, (task["run"], task["outcome"]), 1)
-    columns = {name: run[name].tolist() for name in run.dtype.names or ()}
-    instants = {name: _instants(run[name]) for name in ("began", "ended", "opens", "closes")}
+    order = np.lexsort((world.run["job"][:count], world.run["occurrence"][:count]))
+    run = world.run.take(order)
     bound = np.isfinite(run["ended"]) & np.isfinite(run["closes"])
     over_s = np.zeros(count)
     np.subtract(run["ended"], run["closes"], out=over_s, where=bound)
-    over_s = np.maximum(0.0, over_s).tolist()
-    counts = [_outcomes(tuple(row)) for row in outcomes.tolist()]
-    blocks = _Blocks(walk, columns["tasks_from"], columns["tasks_n"])
+    blocks = _Blocks(walk)
     totals = _Totals(walk)
     ids = [job.id for job in walk.plan.jobs]
-    for r in np.lexsort((run["job"], run["occurrence"])).tolist():
-        first, machines = columns["tasks_from"][r], columns["tasks_n"][r]
+    columns = (
+        order,
+        run["job"],
+        run["occurrence"] + t.EPOCH,
+        run["kind"],
+        run["schedule"],
+        run["outcome"],
+        run["tasks_from"],
+        run["tasks_n"],
+        np.maximum(0.0, over_s),
+        outcomes[order],
+    )
+    instants = [_instants(run[name]) for name in ("began", "ended", "opens", "closes")]
+    for (
+        (r, job, occurrence, kind, schedule, outcome, first, machines, over, counts),
+        began,
+        ended,
+        opens,
+        closes,
+    ) in zip(zip(*(column.tolist() for column in columns), strict=True), *instants, strict=True):
         yield f.Run(
-            job=ids[columns["job"][r]],
-            occurrence=columns["occurrence"][r] + t.EPOCH,
-            kind=t.KINDS[columns["kind"][r]],
-            schedule=None if columns["schedule"][r] < 0 else columns["schedule"][r],
-            outcome=t.RUN_OUTCOMES[columns["outcome"][r]],
-            began=instants["began"][r],
-            ended=instants["ended"][r],
-            window_opens=instants["opens"][r],
-            window_end=instants["closes"][r],
-            over_s=over_s[r],
-            outcomes=counts[r],
+            job=ids[job],
+            occurrence=occurrence,
+            kind=t.KINDS[kind],
+            schedule=None if schedule < 0 else schedule,
+            outcome=t.RUN_OUTCOMES[outcome],
+            began=began,
+            ended=ended,
+            window_opens=opens,
+            window_end=closes,
+            over_s=over,
+            outcomes=_outcomes(tuple(counts)),
             machines=f.Lazily(machines, blocks.maker(first, machines)),
             known_totals=totals.maker(r),
-        )
+        )  # fmt: skip
 
 
 @lru_cache(maxsize=4096)
@@ -140,32 +155,32 @@ class _Totals:
         return found
 
     @cached_property
-    def _kinds(self) -> dict[int, list[int]]:
+    def _kinds(self) -> _MostFrequent:
         task = self._task
         known = task["kind"] >= 0
-        return _most_frequent(task["run"][known], task["kind"][known], len(t.KINDS))
+        return _MostFrequent(task["run"][known], task["kind"][known])
 
     @cached_property
-    def _proxies(self) -> dict[int, list[int]]:
+    def _proxies(self) -> _MostFrequent:
         world = self.walk.world
         transfer = world.transfer[: world.n[t.N_TRANSFER]]
         transfer = transfer.compress(~np.isnan(transfer["slots_from"]))
         proxy = world.candidate["proxy"][transfer["candidate"]]
         run = self._task["run"][transfer["task"]]
-        return _most_frequent(run[proxy >= 0], proxy[proxy >= 0], len(self.walk.plan.proxies))
+        return _MostFrequent(run[proxy >= 0], proxy[proxy >= 0])
 
     @cached_property
-    def _squeezes(self) -> list[dict[str, float]]:
+    def _squeezes(self) -> Sequence[Mapping[str, float]]:
         world = self.walk.world
         count = int(world.n[t.N_TRANSFER])
         runs = self._task["run"][world.transfer["task"][:count]]
-        return _squeezes(self.walk, 0, count, runs, int(world.n[t.N_RUN]))
+        return _Squeezes(self.walk, 0, count, runs, int(world.n[t.N_RUN]))
 
     def _of(self, run: int) -> f.RunTotals:
         columns, task = self._columns, self._task
         plan, last = self.walk.plan, columns["last"][run]
         return f.RunTotals(
-            kinds=tuple(t.KINDS[kind] for kind in self._kinds.get(run, ())),
+            kinds=tuple(t.KINDS[kind] for kind in self._kinds.of(run)),
             synthetic=columns["synthetic"][run] > 0,
             source_bytes=columns["source"][run],
             wire_bytes=columns["wire"][run],
@@ -180,20 +195,26 @@ class _Totals:
                 float(task["ended"][last]) + t.EPOCH,
             ),
             squeeze_s=self._squeezes[run],
-            proxies=tuple(plan.proxies[proxy].id for proxy in self._proxies.get(run, ())),
+            proxies=tuple(plan.proxies[proxy].id for proxy in self._proxies.of(run)),
         )
 
 
-def _most_frequent(runs: t.Ints, values: t.Ints, width: int) -> dict[int, list[int]]:
+class _MostFrequent:
     """The values that occur in each run, the most frequent first, then the smallest."""
-    counts = np.bincount(runs * max(1, width) + values)
-    keys = np.flatnonzero(counts)
-    found: dict[int, list[int]] = {}
-    order = np.lexsort((keys, -counts[keys], keys // max(1, width)))
-    for key in keys[order].tolist():
-        run, value = divmod(key, max(1, width))
-        found.setdefault(run, []).append(value)
-    return found
+
+    def __init__(self, runs: t.Ints, values: t.Ints) -> None:
+        width = int(values.max(initial=0)) + 1
+        counts = np.bincount(runs * width + values)
+        keys = np.flatnonzero(counts)
+        run, value = np.divmod(keys, width)
+        order = np.lexsort((value, -counts[keys], run))
+        self._runs, self._values = run[order], value[order]
+
+    def of(self, run: int) -> list[int]:
+        """Those of one run."""
+        first, last = np.searchsorted(self._runs, (run, run + 1))
+        found: list[int] = self._values[first:last].tolist()
+        return found
 
 
 MACHINES_AT_ONCE = 200
@@ -203,11 +224,12 @@ MACHINES_AT_ONCE = 200
 class _Blocks:
     """Machine-runs in blocks of runs that follow one another; a block is made as a whole."""
 
-    def __init__(self, walk: Walk, tasks_from: list[int], tasks_n: list[int]) -> None:
+    def __init__(self, walk: Walk) -> None:
         self.walk = walk
         self.begins: list[int] = []
         self.ends: list[int] = []
-        for first, count in zip(tasks_from, tasks_n, strict=True):
+        run = walk.world.run[: walk.world.n[t.N_RUN]]
+        for first, count in zip(run["tasks_from"].tolist(), run["tasks_n"].tolist(), strict=True):
             if self.begins and self.ends[-1] + count - self.begins[-1] <= MACHINES_AT_ONCE:
                 self.ends[-1] += count
             elif count:
@@ -238,7 +260,7 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
     begin = columns["disks_from"][0] if last > first else 0
     end = columns["disks_from"][-1] + disk_counts[-1] if last > first else 0
     owners = world.transfer["task"][begin:end] - first
-    squeezes = _squeezes(walk, begin, end, owners, last - first)
+    squeezes = _Squeezes(walk, begin, end, owners, last - first)
     readings = _readings(walk, begin, end, first, last)
     accounts = _Accounts(walk, first, last)
     for k in range(last - first):
@@ -264,21 +286,24 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
         )
 
 
-def _squeezes(
-    walk: Walk, begin: int, end: int, owners: t.Ints, count: int
-) -> list[dict[str, float]]:
+class _Squeezes(Sequence[Mapping[str, float]]):
     """Seconds by squeeze of each of `count` owners of transfers; `owners` has each transfer's."""
-    world = walk.world
-    names = ("transport", *walk.layout.topology.resource_names)
-    sums = np.zeros((count, len(names)))
-    _add_squeezes(
-        world.squeezed[begin:end], world.transfer[begin:end], world.candidate, world.use,
-        owners, sums,
-    )  # fmt: skip
-    found: list[dict[str, float]] = [{} for _ in range(count)]
-    for owner, number in np.argwhere(sums > 0).tolist():
-        found[owner][names[number]] = float(sums[owner, number])
-    return found
+
+    def __init__(self, walk: Walk, begin: int, end: int, owners: t.Ints, count: int) -> None:
+        world = walk.world
+        self._names = ("transport", *walk.layout.topology.resource_names)
+        self._sums = np.zeros((count, len(self._names)))
+        _add_squeezes(
+            world.squeezed[begin:end], world.transfer[begin:end], world.candidate, world.use,
+            owners, self._sums,
+        )  # fmt: skip
+
+    def __len__(self) -> int:
+        return len(self._sums)
+
+    def __getitem__(self, owner: Any) -> Any:
+        seconds = self._sums[owner]
+        return {self._names[i]: float(seconds[i]) for i in np.flatnonzero(seconds > 0).tolist()}
 
 
 @njit(cache=True)
@@ -419,21 +444,30 @@ class _Accounts:
 def _copies(walk: Walk, rows: npt.NDArray[np.int64]) -> Iterator[f.CopyRun]:
     """Copies that reached the queue: those that ended by their end, then the others."""
     world, plan = walk.world, walk.plan
+    rows = rows[np.lexsort((rows, world.work["ended"][rows]))]
     work = world.work.take(rows)
-    rows = rows[np.lexsort((rows, work["ended"]))]
-    for work in world.work.take(rows):
-        task = world.task[work["task"]]
-        run = world.run[task["run"]]
-        target = world.copy["repository"][work["copy_row"]]
+    task = world.task.take(work["task"])
+    run = world.run.take(task["run"])
+    for job, machine, target, occurrence, queued, started, ended, wire in zip(
+        run["job"].tolist(),
+        world.member["machine"][task["member"]].tolist(),
+        world.copy["repository"][work["copy_row"]].tolist(),
+        (run["occurrence"] + t.EPOCH).tolist(),
+        (work["queued"] + t.EPOCH).tolist(),
+        _instants(work["started"]),
+        _instants(work["ended"]),
+        work["wire"].tolist(),
+        strict=True,
+    ):
         yield f.CopyRun(
-            plan.jobs[run["job"]].id,
-            plan.machines[world.member["machine"][task["member"]]].id,
+            plan.jobs[job].id,
+            plan.machines[machine].id,
             plan.repositories[target].id,
-            float(run["occurrence"]) + t.EPOCH,
-            float(work["queued"]) + t.EPOCH,
-            _instant(float(work["started"])),
-            _instant(float(work["ended"])),
-            float(work["wire"]),
+            occurrence,
+            queued,
+            started,
+            ended,
+            wire,
         )
 
 
@@ -537,171 +571,3 @@ def _exposure(plan: Plan, worst: t.Floats) -> Iterator[f.Exposure]:
     for machine, seconds in zip(plan.machines, worst.tolist(), strict=True):
         value = None if np.isnan(seconds) else seconds
         yield f.Exposure(machine.id, value, rpo_met(machine, value))
-
-
-# --- loads ------------------------------------------------------------------------------------
-
-
-@njit(cache=True)
-def _uses(
-    flow: t.Table, transfer: t.Table, candidate: t.Table, use: t.Table
-) -> tuple[t.Ints, t.Ints, t.Floats]:
-    """What each flow used of each resource, as the columns of `Uses`."""
-    first = np.zeros(len(flow) + 1, np.int64)
-    for i in range(len(flow)):
-        count = 0
-        if flow[i].rate != np.inf:
-            count = candidate[transfer[flow[i].transfer].candidate].uses_n
-        first[i + 1] = first[i] + count
-    resource, rate = np.empty(first[-1], np.int64), np.empty(first[-1])
-    for i in range(len(flow)):
-        stream = transfer[flow[i].transfer]
-        begin = candidate[stream.candidate].uses_from - first[i]
-        for place in range(first[i], first[i + 1]):
-            one = use[begin + place]
-            resource[place] = one.resource
-            rate[place] = flow[i].rate * (one.source + one.wire * stream.omega)
-    return first, resource, rate
-
-
-class _Loads:
-    """Who held and wanted slots, and what flowed, out of the transfers of a walk."""
-
-    def __init__(self, walk: Walk) -> None:
-        self.walk = walk
-        world = self.world = walk.world
-        self.disks = np.arange(world.n[t.N_TRANSFER])
-        self.works = world.n[t.N_DISKS] + np.arange(world.n[t.N_WORK])
-        self.task_job = world.run["job"][world.task["run"]]
-
-    def records(self) -> f.LoadRecords:
-        return f.LoadRecords(self._holds, self._waits, self._flows)
-
-    def _purposes(self, transfers: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
-        disks = self.world.n[t.N_DISKS]
-        work = np.maximum(0, transfers - disks)
-        copies = self.world.work["stage"][work] == t.ST_COPY
-        return np.where(transfers < disks, READ, np.where(copies, COPY, REWRITE))
-
-    def _pools_of(
-        self, transfers: npt.NDArray[np.int64], *, host: bool = False
-    ) -> list[tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]]:
-        """(transfers, pools) for each kind of pool that disks take slots of."""
-        world = self.world
-        klass = world.klass.take(world.disk["klass"][world.transfer["disk"][transfers]])
-        names = ["pool_a", "pool_b", "pool_c"] + (["host_pool"] if host else [])
-        return [(transfers, klass[name]) for name in names]
-
-    def _rows(
-        self,
-        dtype: np.dtype[Any],
-        groups: list[tuple[t.Ints, t.Ints, t.Floats, t.Floats, t.Ints]],
-    ) -> t.Table:
-        """Rows out of (jobs, pools, starts, ends, purposes), those without pool or length not."""
-        parts = []
-        for jobs, pools, starts, ends, purposes in groups:
-            keep = (pools >= 0) & (ends > starts + SAME_INSTANT * (dtype is f.WAIT))
-            rows = np.zeros(int(keep.sum()), dtype)
-            rows["pool"], rows["job"] = pools[keep], jobs[keep]
-            rows["start"] = starts[keep] + t.EPOCH
-            rows["end"] = ends[keep] + t.EPOCH
-            if dtype is f.HOLD:
-                rows["purpose"] = purposes[keep]
-            parts.append(rows)
-        return np.concatenate(parts) if parts else np.zeros(0, dtype)
-
-    def _holds(self) -> t.Table:
-        world = self.world
-        transfer = world.transfer
-        groups = []
-        read = self.disks[~np.isnan(transfer["slots_from"][self.disks])]
-        proxies = world.candidate["proxy"][transfer["candidate"][read]]
-        for transfers, pools in [*self._pools_of(read), (read, proxies)]:
-            groups.append((transfers, pools))
-        begun = self.works[~np.isnan(transfer["slots_from"][self.works])]
-        queue = world.queue.take(world.work["klass"][begun - world.n[t.N_DISKS]])
-        groups += [(begun, queue["pool_a"]), (begun, queue["pool_b"])]
-        rows = [
-            (
-                self.task_job[transfer["task"][transfers]],
-                pools,
-                transfer["slots_from"][transfers],
-                transfer["slots_to"][transfers],
-                self._purposes(transfers),
-            )
-            for transfers, pools in groups
-        ]
-        task = world.task[: world.n[t.N_TASK]]
-        started = np.flatnonzero(~np.isnan(task["start"]))
-        rows.append(
-            (
-                self.task_job[started],
-                world.member["host_pool"][task["member"][started]],
-                task["start"][started],
-                task["released"][started],
-                np.zeros(len(started), np.int64),
-            )
-        )
-        return self._rows(f.HOLD, rows)
-
-    def _waits(self) -> t.Table:
-        """Each wait once for each pool in question, the proxies that might have read among them."""
-        world = self.world
-        transfer, task = world.transfer, world.task
-        owner = task.take(transfer["task"][self.disks])
-        run = world.run.take(owner["run"])
-        # Before the machine starts; a window that is not open yet is nobody's slot.
-        started = np.where(np.isnan(owner["start"]), owner["ended"], owner["start"])
-        opens = np.maximum(owner["queued"], run["opens"])
-        spans = [(self.disks, opens, started, True)]
-        # After it: disks that stood in the queue by themselves.
-        wanted = np.flatnonzero(~np.isnan(transfer["wanted"][self.disks]))
-        slots = transfer["slots_from"][wanted]
-        until = np.where(np.isnan(slots), owner["ended"][wanted], slots)
-        spans.append((wanted, transfer["wanted"][wanted], until, False))
-        rows = []
-        for transfers, begins, ends, host in spans:
-            jobs = self.task_job[transfer["task"][transfers]]
-            purposes = np.zeros(len(transfers), np.int64)
-            waited = ends > begins + SAME_INSTANT
-            transfers, begins, ends = transfers[waited], begins[waited], ends[waited]
-            jobs, purposes = jobs[waited], purposes[waited]
-            rows += [
-                (jobs, pools, begins, ends, purposes)
-                for _, pools in self._pools_of(transfers, host=host)
-            ]
-            disk = world.disk.take(transfer["disk"][transfers])
-            for k in range(int(disk["candidates_n"].max(initial=0))):
-                has = disk["candidates_n"] > k
-                way = disk["candidates_from"][has] + k
-                rows.append(
-                    (
-                        jobs[has],
-                        world.candidate["proxy"][way],
-                        begins[has],
-                        ends[has],
-                        purposes[has],
-                    )
-                )
-        work = world.work[: world.n[t.N_WORK]]
-        begun = ~np.isnan(work["started"])
-        queue = world.queue.take(work["klass"][begun])
-        jobs = self.task_job[work["task"][begun]]
-        for name in ("pool_a", "pool_b"):
-            rows.append(
-                (jobs, queue[name], work["queued"][begun], work["started"][begun], jobs * 0)
-            )
-        return self._rows(f.WAIT, rows)
-
-    def _flows(self) -> tuple[t.Table, f.Uses]:
-        world = self.world
-        recorded = world.flow[: world.n[t.N_FLOW]]
-        transfer = world.transfer.take(recorded["transfer"])
-        flows = np.zeros(len(recorded), f.FLOW)
-        flows["job"] = self.task_job[transfer["task"]]
-        flows["purpose"] = self._purposes(recorded["transfer"])
-        flows["squeeze"] = recorded["squeezed_by"]
-        flows["start"], flows["end"] = recorded["start"] + t.EPOCH, recorded["end"] + t.EPOCH
-        flows["rate"] = recorded["rate"]
-        uses = f.Uses(*_uses(recorded, world.transfer, world.candidate, world.use))
-        return flows, uses
