@@ -7,6 +7,7 @@ of a plan has tens of thousands of records, and is looked at anew while a bar is
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Literal
 
@@ -79,30 +80,33 @@ def loads_in_spans(
     full, never_full = np.zeros(shape), np.zeros(shape)
     readers = np.zeros((*shape, len(jobs)), np.bool_)
     waiters = np.zeros((*shape, len(jobs)), np.bool_)
-    limits, no_limits = _limits(measures), _limits([None] * len(measures))
     scale = np.array([measure.scale for measure in measures])
-    pools = _rows([m.pool for m in measures], len(forecast.topology.pool_names))
-    resources = _rows([m.resource for m in measures], len(forecast.topology.resource_names))
+    used = _Table(edges, scale, *_limits(measures), total, full, readers)
+    wanted = _Table(
+        edges, np.ones(len(measures)), *_limits([None] * len(measures)),
+        waiting, never_full, waiters,
+    )  # fmt: skip
     loads = forecast.loads
-    holds, waits, flows, uses = loads.holds, loads.waits, loads.flows, loads.uses
-    held, wanted, flowed = _times(holds), _times(waits), _times(flows)
-    squeezed = np.where(flows["squeeze"] < 0, len(resources) - 1, flows["squeeze"])
-    for used, times, first, key, height, row_of in (
-        (holds, held, _each(holds), holds["pool"], _ones(holds), pools),
-        (flows, flowed, uses.first, uses.resource, uses.rate, resources),
-    ):
-        reading = used["purpose"] == PURPOSES.index("read")
-        records = (*times, first, np.ascontiguousarray(key), row_of)
-        _sweep(*records, np.ascontiguousarray(height), scale, edges, *limits, total, full)
-        _mark(*records[:2], np.where(reading, used["job"], -1), *records[4:], edges, readers)
-    one = np.ones(len(measures))
-    for who, times, key, row_of in (
-        (waits, wanted, waits["pool"], pools),
-        (flows, flowed, squeezed, resources),
-    ):
-        records = (*times, _each(who), np.ascontiguousarray(key), row_of)
-        _sweep(*records, _ones(who), one, edges, *no_limits, waiting, never_full)
-        _mark(*records[:2], np.ascontiguousarray(who["job"]), *records[4:], edges, waiters)
+
+    def of_pools() -> None:
+        row_of = _rows([m.pool for m in measures], len(forecast.topology.pool_names))
+        holds, waits = loads.holds, loads.waits
+        used.add(_times(holds), _each(holds), holds["pool"], row_of, _ones(holds), _readers(holds))
+        wanted.add(_times(waits), _each(waits), waits["pool"], row_of, _ones(waits), waits["job"])
+
+    def of_resources() -> None:
+        row_of = _rows([m.resource for m in measures], len(forecast.topology.resource_names))
+        flows, uses = loads.flows, loads.uses
+        times = _times(flows)
+        used.add(times, uses.first, uses.resource, row_of, uses.rate, _readers(flows))
+        squeeze = np.where(flows["squeeze"] < 0, len(row_of) - 1, flows["squeeze"])
+        wanted.add(times, _each(flows), squeeze, row_of, _ones(flows), flows["job"])
+
+    # Every load is of a pool or of a resource, so neither touches the rows of the other.
+    with ThreadPoolExecutor(1) as beside:
+        pools = beside.submit(of_pools)
+        of_resources()
+        pools.result()
     peaks = total.max(axis=2, initial=0.0).tolist()
     seconds = full.tolist()
     return [
@@ -160,6 +164,48 @@ def _times(records: Columns) -> tuple[Floats, Floats, Ints, Ints]:
     return start, end, np.argsort(start, kind="stable"), np.argsort(end, kind="stable")
 
 
+@dataclass(frozen=True, eq=False, slots=True)
+class _Table:
+    """What records come to, by row and span.
+
+    Attributes:
+        spans: (start, end) of each.
+        scale: what makes one in the unit of a row.
+        limit_from, limits: capacities of the rows, see `_limits`.
+        peaks: the largest load in each part of each span.
+        full: seconds at the capacity.
+        jobs: which jobs have a record there.
+    """
+
+    spans: Floats
+    scale: Floats
+    limit_from: Ints
+    limits: Floats
+    peaks: Floats
+    full: Floats
+    jobs: npt.NDArray[np.bool_]
+
+    def add(
+        self,
+        times: tuple[Floats, Floats, Ints, Ints],
+        first: Ints,
+        key: Ints,
+        row_of: Ints,
+        height: Floats,
+        job: Ints,
+    ) -> None:
+        """Add records, see `_sweep`; those of job -1 count for no job."""
+        records = (*times, first, np.ascontiguousarray(key), row_of)
+        capacity = (self.limit_from, self.limits)
+        _sweep(*records, height, self.scale, self.spans, *capacity, self.peaks, self.full)
+        _mark(*times[:2], np.ascontiguousarray(job), *records[4:], self.spans, self.jobs)
+
+
+def _readers(records: Columns) -> Ints:
+    """The job of each record that is for reading a disk, -1 for the others."""
+    return np.where(records["purpose"] == PURPOSES.index("read"), records["job"], -1)
+
+
 def _each(records: Columns) -> Ints:
     return np.arange(len(records) + 1)
 
@@ -168,7 +214,7 @@ def _ones(records: Columns) -> Floats:
     return np.ones(len(records))
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _sweep(
     start: Floats,
     end: Floats,
@@ -214,7 +260,7 @@ def _sweep(
             load[row] += sign * height[k]
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _tell(
     row: int,
     load: float,
@@ -250,7 +296,7 @@ def _tell(
         span += 1
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _mark(
     start: Floats,
     end: Floats,

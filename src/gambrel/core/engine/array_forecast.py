@@ -125,6 +125,7 @@ class _Totals:
 
     def __init__(self, walk: Walk) -> None:
         self.walk = walk
+        self._count = int(walk.world.n[t.N_RUN])
 
     def maker(self, run: int) -> Callable[[], f.RunTotals]:
         """What gives the totals of one run."""
@@ -137,7 +138,7 @@ class _Totals:
     @cached_property
     def _columns(self) -> dict[str, list[Any]]:
         """One value for each run."""
-        task, count = self._task, int(self.walk.world.n[t.N_RUN])
+        task, count = self._task, self._count
         run, found = task["run"], {}
         for name in ("source", "wire", "stored", "synthetic"):
             found[name] = np.bincount(run, task[name], count).tolist()
@@ -158,7 +159,7 @@ class _Totals:
     def _kinds(self) -> _MostFrequent:
         task = self._task
         known = task["kind"] >= 0
-        return _MostFrequent(task["run"][known], task["kind"][known])
+        return _MostFrequent(task["run"][known], task["kind"][known], self._count)
 
     @cached_property
     def _proxies(self) -> _MostFrequent:
@@ -167,14 +168,14 @@ class _Totals:
         transfer = transfer.compress(~np.isnan(transfer["slots_from"]))
         proxy = world.candidate["proxy"][transfer["candidate"]]
         run = self._task["run"][transfer["task"]]
-        return _MostFrequent(run[proxy >= 0], proxy[proxy >= 0])
+        return _MostFrequent(run[proxy >= 0], proxy[proxy >= 0], self._count)
 
     @cached_property
     def _squeezes(self) -> Sequence[Mapping[str, float]]:
         world = self.walk.world
         count = int(world.n[t.N_TRANSFER])
         runs = self._task["run"][world.transfer["task"][:count]]
-        return _Squeezes(self.walk, 0, count, runs, int(world.n[t.N_RUN]))
+        return _Squeezes(self.walk, 0, count, runs, self._count)
 
     def _of(self, run: int) -> f.RunTotals:
         columns, task = self._columns, self._task
@@ -202,19 +203,18 @@ class _Totals:
 class _MostFrequent:
     """The values that occur in each run, the most frequent first, then the smallest."""
 
-    def __init__(self, runs: t.Ints, values: t.Ints) -> None:
+    def __init__(self, runs: t.Ints, values: t.Ints, count: int) -> None:
         width = int(values.max(initial=0)) + 1
         counts = np.bincount(runs * width + values)
         keys = np.flatnonzero(counts)
         run, value = np.divmod(keys, width)
         order = np.lexsort((value, -counts[keys], run))
-        self._runs, self._values = run[order], value[order]
+        self._begins: list[int] = np.searchsorted(run, np.arange(count + 1)).tolist()
+        self._values: list[int] = value[order].tolist()
 
     def of(self, run: int) -> list[int]:
         """Those of one run."""
-        first, last = np.searchsorted(self._runs, (run, run + 1))
-        found: list[int] = self._values[first:last].tolist()
-        return found
+        return self._values[self._begins[run] : self._begins[run + 1]]
 
 
 MACHINES_AT_ONCE = 200
@@ -292,18 +292,24 @@ class _Squeezes(Sequence[Mapping[str, float]]):
     def __init__(self, walk: Walk, begin: int, end: int, owners: t.Ints, count: int) -> None:
         world = walk.world
         self._names = ("transport", *walk.layout.topology.resource_names)
-        self._sums = np.zeros((count, len(self._names)))
+        sums = np.zeros((count, len(self._names)))
         _add_squeezes(
             world.squeezed[begin:end], world.transfer[begin:end], world.candidate, world.use,
-            owners, self._sums,
+            owners, sums,
         )  # fmt: skip
+        owner, number = np.nonzero(sums)
+        self._begins: list[int] = np.searchsorted(owner, np.arange(count + 1)).tolist()
+        self._numbers: list[int] = number.tolist()
+        self._seconds: list[float] = sums[owner, number].tolist()
 
     def __len__(self) -> int:
-        return len(self._sums)
+        return len(self._begins) - 1
 
     def __getitem__(self, owner: Any) -> Any:
-        seconds = self._sums[owner]
-        return {self._names[i]: float(seconds[i]) for i in np.flatnonzero(seconds > 0).tolist()}
+        return {
+            self._names[self._numbers[i]]: self._seconds[i]
+            for i in range(self._begins[owner], self._begins[owner + 1])
+        }
 
 
 @njit(cache=True)

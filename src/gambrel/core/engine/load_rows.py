@@ -50,12 +50,12 @@ def _filled(fill: Any, handle: Handle, dtype: np.dtype[Any]) -> t.Table:
     return rows
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _job_of(w: t.World, task: int) -> int:
     return w.run[w.task[task].run].job
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _purpose(w: t.World, transfer: int) -> int:
     work = transfer - w.n[N_DISKS]
     if work < 0:
@@ -66,7 +66,7 @@ def _purpose(w: t.World, transfer: int) -> int:
 # --- slots that were held ---------------------------------------------------------------------
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _held(
     rows: t.Table, n: int, pool: int, job: int, purpose: int, start: float, end: float
 ) -> int:
@@ -80,7 +80,7 @@ def _held(
     return n + 1
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _hold_rows(w: t.World, rows: t.Table) -> int:
     n = 0
     for i in range(w.n[N_TRANSFER]):
@@ -107,7 +107,7 @@ def _hold_rows(w: t.World, rows: t.Table) -> int:
     return n
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def hold_rows(world: Handle, rows: t.Table) -> int:
     """Write rows of HOLD, one for each slot of a limited pool held; how many there are.
 
@@ -119,7 +119,7 @@ def hold_rows(world: Handle, rows: t.Table) -> int:
 # --- who wanted one ---------------------------------------------------------------------------
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _wanted(rows: t.Table, n: int, pool: int, job: int, start: float, end: float) -> int:
     """Write a row for a pool that has a limit; returns how many rows there are then."""
     if pool < 0 or not end > start + SAME_INSTANT:
@@ -131,7 +131,7 @@ def _wanted(rows: t.Table, n: int, pool: int, job: int, start: float, end: float
     return n + 1
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _wanted_by_disk(w: t.World, rows: t.Table, n: int, i: int, start: float, end: float) -> int:
     """A disk waits for every pool that it needs, and for all proxies that might have read it."""
     stream = w.transfer[i]
@@ -144,7 +144,7 @@ def _wanted_by_disk(w: t.World, rows: t.Table, n: int, i: int, start: float, end
     return n
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _wait_rows(w: t.World, rows: t.Table) -> int:
     n = 0
     for i in range(w.n[N_TRANSFER]):
@@ -171,7 +171,7 @@ def _wait_rows(w: t.World, rows: t.Table) -> int:
     return n
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def wait_rows(world: Handle, rows: t.Table) -> int:
     """Write rows of WAIT, one for each limited pool that was waited for; how many there are.
 
@@ -183,7 +183,7 @@ def wait_rows(world: Handle, rows: t.Table) -> int:
 # --- what flowed ------------------------------------------------------------------------------
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _flow_rows(w: t.World, rows: t.Table) -> tuple[t.Ints, t.Ints, t.Floats]:
     first = np.zeros(w.n[N_FLOW] + 1, np.int64)
     for i in range(w.n[N_FLOW]):
@@ -206,7 +206,7 @@ def _flow_rows(w: t.World, rows: t.Table) -> tuple[t.Ints, t.Ints, t.Floats]:
     return first, resource, rate
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def flow_rows(world: Handle, rows: t.Table) -> tuple[t.Ints, t.Ints, t.Floats]:
     """Write rows of FLOW; returns what each of them used of resources, as the columns of `Uses`."""
     return _flow_rows(view_of(world), rows)
