@@ -137,69 +137,66 @@ def drop_deadline(w: World) -> None:
 
 @njit(void(WORLD, i8), cache=True)
 def _up(w: World, i: int) -> None:
-    t = w.end_heap[i]
-    end = w.transfer[t].end
+    s = w.end_heap[i]
+    end = w.stream[s].end
     while i > 0:
         parent = (i - 1) // 2
         other = w.end_heap[parent]
-        if w.transfer[other].end <= end:
+        if w.stream[other].end <= end:
             break
         w.end_heap[i] = other
         w.end_place[other] = i
         i = parent
-    w.end_heap[i] = t
-    w.end_place[t] = i
+    w.end_heap[i] = s
+    w.end_place[s] = i
 
 
 @njit(void(WORLD, i8), cache=True)
 def _down(w: World, i: int) -> None:
     n = w.n[N_MOVING]
-    t = w.end_heap[i]
-    end = w.transfer[t].end
+    s = w.end_heap[i]
+    end = w.stream[s].end
     while True:
         child = 2 * i + 1
         if child >= n:
             break
-        if (
-            child + 1 < n
-            and w.transfer[w.end_heap[child + 1]].end < w.transfer[w.end_heap[child]].end
-        ):
+        if child + 1 < n and w.stream[w.end_heap[child + 1]].end < w.stream[w.end_heap[child]].end:
             child += 1
         other = w.end_heap[child]
-        if end <= w.transfer[other].end:
+        if end <= w.stream[other].end:
             break
         w.end_heap[i] = other
         w.end_place[other] = i
         i = child
-    w.end_heap[i] = t
-    w.end_place[t] = i
+    w.end_heap[i] = s
+    w.end_place[s] = i
 
 
 @njit(void(WORLD, i8), cache=True)
-def heap_add(w: World, t: int) -> None:
+def heap_add(w: World, s: int) -> None:
     """Put a moving stream in; its end is known or infinite."""
     i = w.n[N_MOVING]
     w.n[N_MOVING] += 1
-    w.end_heap[i] = t
-    w.end_place[t] = i
+    w.end_heap[i] = s
+    w.end_place[s] = i
     _up(w, i)
 
 
 @njit(void(WORLD, i8), cache=True)
-def heap_move(w: World, t: int) -> None:
+def heap_move(w: World, s: int) -> None:
     """Put a stream in its place again after its end has changed."""
-    _up(w, w.end_place[t])
-    _down(w, w.end_place[t])
+    _up(w, w.end_place[s])
+    _down(w, w.end_place[s])
 
 
 @njit(void(WORLD, i8), cache=True)
-def heap_remove(w: World, t: int) -> None:
+def heap_remove(w: World, s: int) -> None:
     """Take a stream out."""
-    i = w.end_place[t]
+    i = w.end_place[s]
     w.n[N_MOVING] -= 1
     last = w.end_heap[w.n[N_MOVING]]
-    w.end_place[t] = -1
-    if last != t:
+    w.end_place[s] = -1
+    if last != s:
         w.end_heap[i] = last
         w.end_place[last] = i
         heap_move(w, last)

@@ -194,8 +194,8 @@ def _end_work(w: World, reached: float) -> bool:
             drop_step(w)
             _note_end(w, count, kind, target, sequence)
             count += 1
-        while w.n[N_MOVING] > 0 and w.transfer[w.end_heap[0]].end <= reached:
-            t = w.end_heap[0]
+        while w.n[N_MOVING] > 0 and w.stream[w.end_heap[0]].end <= reached:
+            t = w.stream[w.end_heap[0]].transfer
             leave(w, t)
             _note_end(w, count, S_STREAM_END, t, 0)
             count += 1
@@ -290,7 +290,7 @@ def _cut_off(w: World, i: int) -> None:
     task = w.task[i]
     for t in range(task.disks_from, task.disks_from + w.member[task.member].disks_n):
         stream = w.transfer[t]
-        if stream.moving:
+        if stream.stream >= 0:
             leave(w, t)
             moved = max(0.0, stream.work - stream.left)
             task.source += moved
@@ -318,7 +318,7 @@ def _cut_everything_off(w: World) -> None:
     for i in range(w.n[N_WORK]):
         t = w.n[N_DISKS] + i
         if w.work[i].state == W_MOVING:
-            if w.transfer[t].moving:
+            if w.transfer[t].stream >= 0:
                 leave(w, t)
             _give_back_work(w, i)
 
@@ -898,7 +898,7 @@ def _copied(w: World, k: int) -> None:
 def _next_instant(w: World) -> float:
     instant = np.inf
     if w.n[N_MOVING] > 0:
-        instant = w.transfer[w.end_heap[0]].end
+        instant = w.stream[w.end_heap[0]].end
     if w.n[N_STEP] > 0:
         instant = min(instant, w.step_at[0])
     if w.n[N_DUE] < len(w.due):

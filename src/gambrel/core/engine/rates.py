@@ -16,8 +16,10 @@ from gambrel.core.engine.tables import (
     F_NOW,
     N_DIRTY,
     N_FLOW,
+    N_FREE,
     N_FRESH,
     N_SHARINGS,
+    N_STREAM,
     N_USES_MOST,
     NOT_SHARED_YET,
     OWN_CEILING,
@@ -51,48 +53,62 @@ def mark_dirty(w: World, resource: int) -> None:
 
 
 @njit(void(WORLD, i8), cache=True)
-def settle(w: World, t: int) -> None:
+def _settle(w: World, s: int) -> None:
     """Bring a stream up to now: what is left, its squeezes, and the record of its flow."""
-    stream = w.transfer[t]
+    stream = w.stream[s]
     seconds = w.f[F_NOW] - stream.since
     if seconds > 0.0:
         if stream.rate > 0.0 and stream.rate != np.inf:
             stream.left -= stream.rate * seconds
-        if stream.squeezed_by >= OWN_CEILING and stream.disk >= 0:
-            w.squeezed[t, stream.squeezed_by + 1] += seconds
+        if stream.squeezed_by >= OWN_CEILING:
+            w.squeezed_now[s, stream.squeezed_by + 1] += seconds
         flow = w.flow[w.n[N_FLOW]]
         w.n[N_FLOW] += 1
-        flow.transfer = t
+        flow.transfer = stream.transfer
         flow.start = stream.since
         flow.end = w.f[F_NOW]
         flow.rate = stream.rate
         flow.squeezed_by = stream.squeezed_by
         if stream.squeezed_by >= 0:
-            first = w.candidate[stream.candidate].uses_from
-            flow.squeezed_by = w.use[first + stream.squeezed_by].resource
+            flow.squeezed_by = w.use_resource[s * w.n[N_USES_MOST] + stream.squeezed_by]
     stream.since = w.f[F_NOW]
+
+
+@njit(i8(WORLD), cache=True)
+def _new_stream(w: World) -> int:
+    """A place for a stream: one that has come free, else the next."""
+    if w.n[N_FREE] > 0:
+        w.n[N_FREE] -= 1
+        return w.free_stream[w.n[N_FREE]]
+    w.n[N_STREAM] += 1
+    return w.n[N_STREAM] - 1
 
 
 @njit(void(WORLD, i8), cache=True)
 def join(w: World, t: int) -> None:
-    """Let a stream begin to move; its candidate, ω, share, ceiling and work are set."""
-    stream = w.transfer[t]
-    stream.moving = 1
-    stream.left = stream.work
+    """Let a transfer begin to move; its candidate, ω, share, ceiling and work are set."""
+    s = _new_stream(w)
+    transfer, stream = w.transfer[t], w.stream[s]
+    way = w.candidate[transfer.candidate]
+    transfer.stream = s
+    stream.transfer = t
+    stream.uses_n = way.uses_n
+    stream.share, stream.ceiling = transfer.share, transfer.ceiling
+    stream.left = transfer.work
     stream.rate = 0.0
     stream.squeezed_by = NOT_SHARED_YET
     stream.since = w.f[F_NOW]
     stream.end = np.inf
-    way = w.candidate[stream.candidate]
+    w.squeezed_now[s] = 0.0
     most = w.n[N_USES_MOST]
     for k in range(way.uses_n):
         use = w.use[way.uses_from + k]
-        amount = use.source + use.wire * stream.omega
+        amount = use.source + use.wire * transfer.omega
+        node, resource = s * most + k, use.resource
+        w.use_resource[node], w.use_amount[node] = resource, amount
         if amount <= 0.0:
             continue
-        resource = use.resource
         before = _may_bind(w, resource)
-        node = t * most + k
         first = w.node_first[resource]
         w.node_next[node] = first
         w.node_previous[node] = -1
@@ -106,28 +122,32 @@ def join(w: World, t: int) -> None:
             w.load_most[resource] += stream.ceiling * amount
         if before or _may_bind(w, resource):
             mark_dirty(w, resource)
-    w.fresh[w.n[N_FRESH]] = t
+    w.fresh[w.n[N_FRESH]] = s
     w.n[N_FRESH] += 1
-    heap_add(w, t)
+    heap_add(w, s)
 
 
 @njit(void(WORLD, i8), cache=True)
 def leave(w: World, t: int) -> None:
-    """Take a stream out of all that it used."""
-    settle(w, t)
-    stream = w.transfer[t]
-    stream.moving = 0
-    way = w.candidate[stream.candidate]
+    """Take a moving transfer out of all that it used."""
+    transfer = w.transfer[t]
+    s = transfer.stream
+    _settle(w, s)
+    stream = w.stream[s]
+    transfer.stream = -1
+    transfer.left = stream.left
+    if transfer.disk >= 0:
+        w.squeezed[t] = w.squeezed_now[s]
+    stream.transfer = -1
+    w.free_stream[w.n[N_FREE]] = s
+    w.n[N_FREE] += 1
     most = w.n[N_USES_MOST]
-    for k in range(way.uses_n):
-        use = w.use[way.uses_from + k]
-        amount = use.source + use.wire * stream.omega
+    for node in range(s * most, s * most + stream.uses_n):
+        amount, resource = w.use_amount[node], w.use_resource[node]
         if amount <= 0.0:
             continue
-        resource = use.resource
         if _may_bind(w, resource):
             mark_dirty(w, resource)
-        node = t * most + k
         after, before = w.node_next[node], w.node_previous[node]
         if before >= 0:
             w.node_next[before] = after
@@ -143,7 +163,7 @@ def leave(w: World, t: int) -> None:
             w.load_open[resource] -= 1
         else:
             w.load_most[resource] -= stream.ceiling * amount
-    heap_remove(w, t)
+    heap_remove(w, s)
 
 
 @njit(UniTuple(i8, 2)(WORLD), cache=True)
@@ -157,10 +177,10 @@ def _find_region(w: World) -> tuple[int, int]:
         w.region[resources] = resource
         resources += 1
     for i in range(w.n[N_FRESH]):
-        t = w.fresh[i]
-        if w.transfer[t].moving and not w.is_affected[t]:
-            w.is_affected[t] = 1
-            w.affected[streams] = t
+        s = w.fresh[i]
+        if w.stream[s].transfer >= 0 and not w.is_affected[s]:
+            w.is_affected[s] = 1
+            w.affected[streams] = s
             streams += 1
     w.n[N_DIRTY] = 0
     w.n[N_FRESH] = 0
@@ -171,22 +191,20 @@ def _find_region(w: World) -> tuple[int, int]:
             node = w.node_first[w.region[i]]
             i += 1
             while node >= 0:
-                t = node // most
-                if not w.is_affected[t]:
-                    w.is_affected[t] = 1
-                    w.affected[streams] = t
+                s = node // most
+                if not w.is_affected[s]:
+                    w.is_affected[s] = 1
+                    w.affected[streams] = s
                     streams += 1
                 node = w.node_next[node]
         else:
-            stream = w.transfer[w.affected[j]]
+            s = w.affected[j]
             j += 1
-            way = w.candidate[stream.candidate]
-            for k in range(way.uses_n):
-                use = w.use[way.uses_from + k]
-                resource = use.resource
+            for node in range(s * most, s * most + w.stream[s].uses_n):
+                resource = w.use_resource[node]
                 if (
                     not w.in_region[resource]
-                    and use.source + use.wire * stream.omega > 0.0
+                    and w.use_amount[node] > 0.0
                     and _may_bind(w, resource)
                 ):
                     w.in_region[resource] = 1
@@ -198,6 +216,7 @@ def _find_region(w: World) -> tuple[int, int]:
 @njit(void(WORLD, i8, i8), cache=True)
 def _fill(w: World, streams: int, resources: int) -> None:
     """Raise one level for all affected streams until each has met what limits it."""
+    most = w.n[N_USES_MOST]
     for i in range(resources):
         w.left[w.region[i]] = w.capacity[w.region[i]]
     for i in range(streams):
@@ -208,14 +227,13 @@ def _fill(w: World, streams: int, resources: int) -> None:
         for i in range(resources):
             w.pressure[w.region[i]] = 0.0
         for i in range(rising):
-            stream = w.transfer[w.rising[i]]
+            s = w.rising[i]
+            stream = w.stream[s]
             level = min(level, stream.ceiling / stream.share)
-            way = w.candidate[stream.candidate]
-            for k in range(way.uses_n):
-                use = w.use[way.uses_from + k]
-                if w.in_region[use.resource]:
-                    amount = use.source + use.wire * stream.omega
-                    w.pressure[use.resource] += stream.share * amount
+            for node in range(s * most, s * most + stream.uses_n):
+                resource = w.use_resource[node]
+                if w.in_region[resource]:
+                    w.pressure[resource] += stream.share * w.use_amount[node]
         for i in range(resources):
             resource = w.region[i]
             if w.pressure[resource] > 0.0:
@@ -228,41 +246,36 @@ def _fill(w: World, streams: int, resources: int) -> None:
         bound = level * (1.0 + SAME_LEVEL)
         still = 0
         for i in range(rising):
-            t = w.rising[i]
-            stream = w.transfer[t]
-            way = w.candidate[stream.candidate]
+            s = w.rising[i]
+            stream = w.stream[s]
             rate, squeeze = -1.0, UNLIMITED
             if stream.ceiling / stream.share <= bound:
                 rate, squeeze = stream.ceiling, OWN_CEILING
             else:
-                for k in range(way.uses_n):
-                    use = w.use[way.uses_from + k]
-                    resource = use.resource
+                for k in range(stream.uses_n):
+                    resource = w.use_resource[s * most + k]
                     if (
                         w.in_region[resource]
-                        and use.source + use.wire * stream.omega > 0.0
+                        and w.use_amount[s * most + k] > 0.0
                         and w.left[resource] / w.pressure[resource] <= bound
                     ):
                         rate, squeeze = stream.share * level, k
                         break
             if rate < 0.0:
-                w.rising[still] = t
+                w.rising[still] = s
                 still += 1
             else:
-                w.new_rate[t] = rate
-                w.new_squeeze[t] = squeeze
-                w.affected[streams + (i - still)] = t
+                w.new_rate[s] = rate
+                w.new_squeeze[s] = squeeze
+                w.affected[streams + (i - still)] = s
         # What has stopped is taken off only now: all that bind at one level bind together.
         for i in range(rising - still):
-            t = w.affected[streams + i]
-            stream = w.transfer[t]
-            way = w.candidate[stream.candidate]
-            for k in range(way.uses_n):
-                use = w.use[way.uses_from + k]
-                if w.in_region[use.resource]:
-                    amount = use.source + use.wire * stream.omega
-                    used = w.new_rate[t] * amount
-                    w.left[use.resource] = max(0.0, w.left[use.resource] - used)
+            s = w.affected[streams + i]
+            for node in range(s * most, s * most + w.stream[s].uses_n):
+                resource = w.use_resource[node]
+                if w.in_region[resource]:
+                    used = w.new_rate[s] * w.use_amount[node]
+                    w.left[resource] = max(0.0, w.left[resource] - used)
         rising = still
 
 
@@ -278,20 +291,20 @@ def share_rates(w: World) -> None:
     for i in range(resources):
         w.in_region[w.region[i]] = 0
     for i in range(streams):
-        t = w.affected[i]
-        w.is_affected[t] = 0
-        stream = w.transfer[t]
-        rate = w.new_rate[t]
+        s = w.affected[i]
+        w.is_affected[s] = 0
+        stream = w.stream[s]
+        rate = w.new_rate[s]
         same = rate == stream.rate or abs(rate - stream.rate) <= SAME_RATE * rate
-        if same and stream.squeezed_by == w.new_squeeze[t]:
+        if same and stream.squeezed_by == w.new_squeeze[s]:
             continue
-        settle(w, t)
+        _settle(w, s)
         stream.rate = rate
-        stream.squeezed_by = w.new_squeeze[t]
+        stream.squeezed_by = w.new_squeeze[s]
         if rate == np.inf or stream.left <= 0.0:
             stream.end = now
         elif rate > 0.0:
             stream.end = now + stream.left / rate
         else:
             stream.end = np.inf
-        heap_move(w, t)
+        heap_move(w, s)

@@ -116,11 +116,16 @@ TASK = _record(
 """A machine-run. `left`: disks that have not moved. `first`: the disk that starts it."""
 
 TRANSFER = _record(
-    "task disk moving candidate squeezed_by slots waits moved",
-    "work omega share ceiling left rate since end wanted slots_from slots_to",
+    "task disk stream candidate slots waits moved",
+    "work omega share ceiling left wanted slots_from slots_to",
 )
 """A disk, transform, merge or copy. `disk` is -1 for the last three. `waits`: it stands in the
-queue by itself, since `wanted`. `slots`: it holds its slots."""
+queue by itself, since `wanted`. `slots`: it holds its slots. `stream`: its place among those that
+move, or -1. `left`: what was left when it ceased to move."""
+
+STREAM = _record("transfer squeezed_by uses_n", "share ceiling left rate since end")
+"""A transfer while it moves. Those that move are few, and stand together, as sharing rates looks at
+them again and again. `squeezed_by`: place among its uses, or one of the states below 0."""
 
 WORK = _record(
     "stage task copy_row klass number previous next state chain", "queued started ended wire"
@@ -187,6 +192,11 @@ class World(NamedTuple):
     newest: Table
     flow: Table
 
+    stream: Table
+    free_stream: Ints
+    use_resource: Ints
+    use_amount: Floats
+    squeezed_now: Floats
     step_at: Floats
     step_key: Ints
     deadline_at: Floats
@@ -225,9 +235,9 @@ class World(NamedTuple):
 (
     N_DUE, N_LIMIT, N_RUN, N_TASK, N_TRANSFER, N_WORK, N_POINT, N_NEWEST, N_FLOW, N_STEP,
     N_DEADLINE, N_MOVING, N_SEQUENCE, N_PENDING, N_ACTIVE, N_READY, N_ENDED_NOW, N_DIRTY, N_FRESH,
-    N_SNAPSHOT, N_DISKS, N_USES_MOST, N_INSTANTS, N_SHARINGS, N_HOT, N_PROXIES,
+    N_SNAPSHOT, N_DISKS, N_USES_MOST, N_INSTANTS, N_SHARINGS, N_HOT, N_PROXIES, N_STREAM, N_FREE,
     COUNTERS,
-) = range(27)  # fmt: skip
+) = range(29)  # fmt: skip
 
 # Places in `World.f`.
 F_NOW, F_TO, FACTS = range(3)

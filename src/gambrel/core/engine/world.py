@@ -49,8 +49,9 @@ _RECORDS = {
     "queue": tables.QUEUE,
     "newest": tables.NEWEST,
     "flow": tables.FLOW,
+    "stream": tables.STREAM,
 }
-_OF_TWO_DIMENSIONS = {"squeezed", "step_key", "deadline_key", "due_now", "due_key"}
+_OF_TWO_DIMENSIONS = {"squeezed", "squeezed_now", "step_key", "deadline_key", "due_now", "due_key"}
 
 
 def _fingerprint() -> str:
@@ -153,6 +154,11 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.peak_bytes = arrays.peak_bytes
     w.newest = arrays.newest
     w.flow = arrays.flow
+    w.stream = arrays.stream
+    w.free_stream = arrays.free_stream
+    w.use_resource = arrays.use_resource
+    w.use_amount = arrays.use_amount
+    w.squeezed_now = arrays.squeezed_now
     w.step_at = arrays.step_at
     w.step_key = arrays.step_key
     w.deadline_at = arrays.deadline_at
