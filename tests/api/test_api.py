@@ -201,6 +201,12 @@ def test_a_bad_operation_names_its_field_and_changes_nothing(client, plan_url, c
     assert [error["field"] for error in problem["errors"]] == [field]
 
 
+def test_a_number_of_any_size_is_told_back_whole(client, plan_url):
+    body = {"operations": [{**MOVE, "schedule": 10**30}], "night": FRIDAY}
+    problem = assert_problem(client.post(f"{plan_url}/preview", body), 422, "")
+    assert [(e["field"], e["value"]) for e in problem["errors"]] == [("schedule", 10**30)]
+
+
 @pytest.mark.parametrize("body", [None, [], "x", {"operations": []}, {"night": FRIDAY}])
 def test_a_body_that_is_none_is_a_problem(client, plan_url, body):
     answer = client.post(f"{plan_url}/preview", body)

@@ -2,19 +2,21 @@
 
 from collections import defaultdict
 
+import numpy as np
 import pytest
 from generated import ZONE, plans
 from hypothesis import given, settings
 from invariants import check_capacities, check_pools
 from plans import FRIDAY_NOON
 
-from gambrel.core.forecast import Forecast
+from gambrel.core.forecast import PURPOSES, Forecast
 from gambrel.core.nights import night_at, night_outcome
 from gambrel.core.plan_reading import read_plan, write_plan
 from gambrel.core.simulate import simulate
 from gambrel.core.volume import compression, protected_bytes, protected_disks, read_bytes
 
 END = FRIDAY_NOON + 2 * 86_400
+READING = PURPOSES.index("read")
 
 
 def forecast(plan) -> Forecast:
@@ -31,6 +33,7 @@ def test_every_generated_plan_keeps_the_rules(plan):
     check_capacities(found)
     check_windows(found)
     check_points(found)
+    check_loads(found)
     night_outcome(found, night_at(FRIDAY_NOON, ZONE))
 
 
@@ -92,6 +95,42 @@ def check_points(found):
     for space in found.space:
         assert space.end_bytes == pytest.approx(total[space.repository], abs=1)
         assert space.peak_bytes >= space.end_bytes - 1
+
+
+def check_loads(found):
+    """What the records of loads say of jobs is what their machine-runs say."""
+    loads, jobs = found.loads, [job.id for job in found.plan.jobs]
+    moved, held, spans = defaultdict(float), defaultdict(float), defaultdict(list)
+    at_once = set()
+    for flow in loads.flows:
+        assert flow["start"] <= flow["end"]
+        if flow["purpose"] == READING and np.isinf(flow["rate"]):
+            at_once.add(jobs[flow["job"]])
+        elif flow["purpose"] == READING:
+            moved[jobs[flow["job"]]] += flow["rate"] * (flow["end"] - flow["start"])
+    for hold in loads.holds:
+        assert hold["start"] < hold["end"]
+        pool = found.topology.pool_names[hold["pool"]]
+        if hold["purpose"] == READING and pool.startswith("host:"):
+            held[jobs[hold["job"]]] += hold["end"] - hold["start"]
+    for run in found.runs:
+        spans[run.job] += [(m.queued, m.ended) for m in run.machines if m.queued is not None]
+    for wait in loads.waits:
+        known = spans[jobs[wait["job"]]]
+        assert min(begin for begin, _ in known) <= wait["start"] + 1e-6
+        assert wait["start"] < wait["end"]
+    for job in jobs:
+        machines = [m for run in found.runs if run.job == job for m in run.machines]
+        if job not in at_once:
+            read = sum(m.source_bytes for m in machines)
+            assert moved[job] == pytest.approx(read, rel=1e-6, abs=64)
+        taken = 0.0
+        for m in machines:
+            host = found.plan.machine_by_id[m.machine].host
+            limited = found.topology.limited_pools(f"host:{host}") if host else ()
+            if m.start is not None and limited:
+                taken += (m.ended if m.released is None else m.released) - m.start
+        assert held[job] == pytest.approx(taken, abs=0.01)
 
 
 @settings(max_examples=25)

@@ -3,15 +3,18 @@
 import itertools
 from datetime import date
 
+import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly
 
 from gambrel.core.exposure import newest_over_time, worst_exposure
-from gambrel.core.forecast import NewestPoint
+from gambrel.core.forecast import HOLD, WAIT, NewestPoint
 from gambrel.core.nights import week_of
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.selection import selected_machines
-from gambrel.core.series import load_names, load_series
+from gambrel.core.series import LoadSeries, Measure, load_names, load_series
 from gambrel.core.simulate import simulate
 from gambrel.core.span_loads import loads_in_spans, tightest
 from gambrel.core.words import job_clauses
@@ -112,6 +115,47 @@ def peaks(steps, start, end, count):
             if until > start + i * width + 1e-9 and at < start + (i + 1) * width:
                 values[i] = max(values[i], value)
     return values
+
+
+SPANS = st.lists(
+    st.tuples(st.integers(-5, 40), st.integers(0, 20), st.integers(0, 4), st.integers(1, 3)),
+    max_size=12,
+)
+
+
+def columns(spans, dtype):
+    rows = np.zeros(len(spans), dtype)
+    rows["start"] = [start for start, *_ in spans]
+    rows["end"] = [start + length for start, length, *_ in spans]
+    return rows
+
+
+@settings(max_examples=150)
+@given(SPANS, SPANS, st.integers(1, 4), st.tuples(st.integers(0, 36), st.integers(0, 36)))
+def test_a_series_is_what_adding_up_second_by_second_gives(used, waits, limit, part):
+    measure = Measure("slots:proxy:p", "slots", 1.0, ((0.0, float(limit)),))
+    heights = np.array([height for *_, height in used], np.float64)
+    series = LoadSeries(
+        small_plan(), measure, (columns(used, HOLD), heights), columns(waits, WAIT), (0, 36)
+    )
+    seconds = range(36)
+    load = [sum(h for at, n, _, h in used if at <= s < at + n) for s in seconds]
+    waiting = [sum(1 for at, n, *_ in waits if at <= s < at + n) for s in seconds]
+    assert series.peak == max(load)
+    assert series.full_s == sum(value >= 0.999 * limit for value in load)
+    pressed = sum(w > 0 and v >= 0.999 * limit for v, w in zip(load, waiting, strict=True))
+    assert series.pressed_s == pressed
+    assert [value_at(series.total, s) for s in seconds] == load
+    assert [value_at(series.waiting, s) for s in seconds] == waiting
+    some = [s for s in seconds if waiting[s]]
+    assert series.waited == ((some[0], some[-1] + 1) if some else None)
+    start, end = sorted(part)
+    mean = sum(load[start:end]) / (end - start) if end > start else 0.0
+    assert series.mean(start, end) == pytest.approx(mean)
+
+
+def value_at(steps, second):
+    return next((value for at, value in reversed(steps) if at <= second), 0.0)
 
 
 def test_an_unknown_load_is_a_key_error():

@@ -8,7 +8,7 @@ from plans import small_plan
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem, job_weight
 from gambrel.core.nights import night_of, night_outcome, week_of
-from gambrel.core.operations import MoveFull, MoveStart, SetLocked, apply_all
+from gambrel.core.operations import MoveFull, MoveStart, SetLocked, apply_all, operation_from
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.scenarios import LoseHost
 from gambrel.core.simulate import simulate
@@ -36,14 +36,22 @@ def test_the_first_night_begins_when_all_known_points_exist(base):
     assert origin_night(small_plan(), TODAY).date == TODAY
 
 
+def edit(job, **changes):
+    operation = {"operation": "ChangeItem", "list": "jobs", "id": job, "changes": changes}
+    return operation_from(operation)
+
+
 @pytest.mark.parametrize(
     "operations",
     [
+        [edit("office-files", priority=5, max_streams=3)],
+        [edit("ticketing-web", quiesce_s=300), edit("mail", window=None, copies=[])],
+        [edit("fleet-telemetry", proxies=["quay-p1"], retention={"points": 2})],
         [MoveStart("office-files", 1, "20:00")],
         [MoveStart("ticketing-apps", 0, "22:10")],
         [MoveFull("fleet-telemetry", 1, 1), MoveStart("office-desks", 1, "00:30", 1)],
     ],
-    ids=["a Friday full", "a daily start", "two moves"],
+    ids=["queue", "steps and copies", "a pin", "a Friday full", "a daily start", "two moves"],
 )
 def test_a_changed_plan_is_forecast_as_if_it_were_simulated_whole(base, operations):
     plan = apply_all(base.plan, operations)

@@ -113,16 +113,55 @@ class LoadSeries:
         )
 
     @cached_property
+    def _total_steps(self) -> tuple[Floats, Floats]:
+        return _running_sums(*self._changes[:2])
+
+    @cached_property
+    def _waiting_steps(self) -> tuple[Floats, Floats]:
+        return _running_sums(*self._waiting_changes[:2])
+
+    @cached_property
     def total(self) -> tuple[Step, ...]:
         """The steps of the load of all jobs together."""
-        instants, changes, _ = self._changes
-        return _running(instants, changes)
+        return _steps(*self._total_steps)
 
     @cached_property
     def waiting(self) -> tuple[Step, ...]:
         """Steps of how many disks wait for a slot, or how many streams are squeezed here."""
-        instants, changes, _ = self._waiting_changes
-        return _running(instants, changes)
+        return _steps(*self._waiting_steps)
+
+    @property
+    def waited(self) -> tuple[float, float] | None:
+        """When somebody began to wait or was first squeezed here, and when nobody was any more."""
+        at, waiting = self._waiting_steps
+        some = np.flatnonzero(waiting > 0)
+        return (float(at[some[0]]), float(at[-1])) if len(some) else None
+
+    @property
+    def pressed_s(self) -> float:
+        """Seconds with somebody waiting or squeezed and the total at the largest capacity."""
+        if self.capacity is None:
+            return 0.0
+        limit = max(value for _, value in self.capacity)
+        edges = np.union1d(self._total_steps[0], self._waiting_steps[0])
+        lasts = np.diff(np.append(edges, self._within[1]))
+        load, waiting = (_at(edges, *steps) for steps in (self._total_steps, self._waiting_steps))
+        return float(lasts[(waiting > 0) & (load >= FULL * limit)].sum())
+
+    @cached_property
+    def _carried(self) -> tuple[Floats, Floats]:
+        """(instants, what the load comes to from the beginning up to there)."""
+        at, load = self._total_steps
+        return at, np.concatenate([[0.0], np.cumsum(load[:-1] * np.diff(at))]) if len(at) else at
+
+    def mean(self, start: float, end: float) -> float:
+        """The mean of the total load in a part of the span."""
+        at, carried = self._carried
+        if len(at) == 0 or end <= start:
+            return 0.0
+        # Its last step is to nothing, so there is no more to carry after it.
+        before, after = np.interp((start, end), at, carried)
+        return float(after - before) / (end - start)
 
     @cached_property
     def _peak_and_full(self) -> tuple[float, float]:
@@ -202,17 +241,33 @@ def _summary(
     return peak, full
 
 
-def _running(instants: Floats, changes: Floats) -> tuple[Step, ...]:
-    """The running sum of changes, one step for each instant at which it becomes another."""
+def _running_sums(instants: Floats, changes: Floats) -> tuple[Floats, Floats]:
+    """The running sum of changes at each instant at which it becomes another."""
     if len(instants) == 0:
-        return ()
+        return instants, changes
     order = np.argsort(instants, kind="stable")
     instants, sums = instants[order], np.cumsum(changes[order])
     last = np.append(np.flatnonzero(np.diff(instants)), len(instants) - 1)
     instants, sums = instants[last], sums[last]
     sums[np.abs(sums) < NOTHING] = 0.0
     changed = np.append(True, np.abs(np.diff(sums)) > NOTHING)
-    return tuple(zip(instants[changed].tolist(), sums[changed].tolist(), strict=True))
+    return instants[changed], sums[changed]
+
+
+def _steps(instants: Floats, values: Floats) -> tuple[Step, ...]:
+    return tuple(zip(instants.tolist(), values.tolist(), strict=True))
+
+
+def _running(instants: Floats, changes: Floats) -> tuple[Step, ...]:
+    return _steps(*_running_sums(instants, changes))
+
+
+def _at(edges: Floats, instants: Floats, values: Floats) -> Floats:
+    """The value that holds at each of some instants; 0 before the first."""
+    if len(instants) == 0:
+        return np.zeros(len(edges))
+    place = np.searchsorted(instants, edges, side="right") - 1
+    return np.where(place < 0, 0.0, values[place])
 
 
 def load_names(plan: Plan) -> list[str]:

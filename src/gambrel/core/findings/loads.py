@@ -4,15 +4,25 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from itertools import pairwise
 
 from gambrel.core.findings.model import Finding, Look, Subject
+from gambrel.core.forecast import Run
 from gambrel.core.nights import night_at, planner_zone
 from gambrel.core.paths import Candidate
 from gambrel.core.plan import Job
 from gambrel.core.series import LoadSeries, load_names, load_table
 from gambrel.core.units import HOUR, SAME_INSTANT
 from gambrel.core.words import count, duration, load_label, size
+
+
+def _full_bytes(run: Run) -> float:
+    """What a run reads for fulls."""
+    totals = run.totals()
+    if "full" not in totals.kinds:
+        return 0.0
+    if totals.kinds == ("full",) and not totals.synthetic:
+        return totals.source_bytes
+    return sum(m.source_bytes for m in run.machines if m.kind == "full" and not m.synthetic)
 
 
 def clumped_fulls(look: Look) -> Iterator[Finding]:
@@ -25,7 +35,7 @@ def clumped_fulls(look: Look) -> Iterator[Finding]:
         night = night_at(run.occurrence, zone)
         key = night.date.isoformat()
         names[key] = f"{night.date:%A}"
-        fulls = sum(m.source_bytes for m in run.machines if m.kind == "full" and not m.synthetic)
+        fulls = _full_bytes(run)
         volume[key] += fulls
         if fulls > 0:
             jobs[key].add(run.job)
@@ -48,31 +58,10 @@ def clumped_fulls(look: Look) -> Iterator[Finding]:
     )
 
 
-def _pressed_seconds(series: LoadSeries, end: float) -> float:
-    """How long somebody waited here while it was full."""
-    if series.capacity is None:
-        return 0.0
-    limit = max(value for _, value in series.capacity)
-    edges = sorted({at for at, _ in series.total} | {at for at, _ in series.waiting} | {end})
-    seconds, load, waiting, i, j = 0.0, 0.0, 0.0, 0, 0
-    for at, following in pairwise(edges):
-        while i < len(series.total) and series.total[i][0] <= at:
-            load, i = series.total[i][1], i + 1
-        while j < len(series.waiting) and series.waiting[j][0] <= at:
-            waiting, j = series.waiting[j][1], j + 1
-        if waiting > 0 and load >= 0.999 * limit:
-            seconds += following - at
-    return seconds
-
-
 def _mean_share(series: LoadSeries, start: float, end: float) -> float:
-    """The mean load of a span as a part of the capacity."""
-    if series.capacity is None or end <= start:
-        return 0.0
-    limit = max(value for _, value in series.capacity)
-    edges = [*series.total, (end, 0.0)]
-    area = sum(v * (b - a) for (a, v), (b, _) in pairwise(edges))
-    return area / (limit * (end - start)) if limit > 0 else 0.0
+    """The mean load in a part of the span as a part of the capacity."""
+    limit = max((value for _, value in series.capacity or ()), default=0.0)
+    return series.mean(start, end) / limit if limit > 0 else 0.0
 
 
 def _family(name: str) -> str:
@@ -89,12 +78,11 @@ def squeezed_while_peers_idle(look: Look) -> Iterator[Finding]:
         families[name.rpartition(":")[0]].append(name)
     for family in families.values():
         for name in family:
-            pressed = _pressed_seconds(table[name], look.end)
-            if pressed < look.thresholds.squeeze_hours * HOUR:
+            pressed, waited = table[name].pressed_s, table[name].waited
+            if waited is None or pressed < look.thresholds.squeeze_hours * HOUR:
                 continue
-            busy = [(at, v) for at, v in table[name].waiting if v > 0]
-            first, last = busy[0][0], table[name].waiting[-1][0]
-            peers = load_table(look.forecast, [p for p in family if p != name], first, last)
+            first, last = waited
+            peers = [table[peer] for peer in family if peer != name]
             idle = [
                 peer
                 for peer in peers

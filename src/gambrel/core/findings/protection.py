@@ -62,25 +62,25 @@ def unprotected(look: Look) -> Iterator[Finding]:
 
 def protected_twice(look: Look) -> Iterator[Finding]:
     """Several jobs read the same machine."""
+    twice = [machine for machine in look.plan.machines if len(look.jobs_of[machine.id]) > 1]
+    sharing = {job.id for machine in twice for job in look.jobs_of[machine.id]}
     read: dict[tuple[str, str], float] = defaultdict(float)
     for run in look.runs:
-        for entry in run.machines:
+        for entry in run.machines if run.job in sharing else ():
             read[entry.machine, run.job] += entry.source_bytes
-    for machine in look.plan.machines:
+    for machine in twice:
         jobs = look.jobs_of[machine.id]
-        if len(jobs) < 2:
-            continue
         volumes = [read[machine.id, job.id] for job in jobs]
-        twice = sum(volumes) - max(volumes)
+        again = sum(volumes) - max(volumes)
         names = " and ".join(job.name for job in jobs)
         yield Finding(
             "protected twice",
             "wastes",
             (Subject("machine", machine.id), *(Subject("job", job.id) for job in jobs)),
             f"{machine.id} is in {count(len(jobs), 'job')}: {names}.",
-            f"That reads {size(twice)} more than once in this time, and the two never run at once.",
-            max(twice, 1.0),
-            {"jobs": len(jobs), "read_again_bytes": twice},
+            f"That reads {size(again)} more than once in this time, and the two never run at once.",
+            max(again, 1.0),
+            {"jobs": len(jobs), "read_again_bytes": again},
         )
 
 
