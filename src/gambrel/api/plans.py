@@ -250,9 +250,10 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     head, draft, shown = looked_at(plan_id, json_data["draft"])
     operations = read_operations(json_data["operations"])
     words, plan = [], shown.plan
-    for operation in operations:
+    for i, operation in enumerate(operations):
         words.append(operation.describe(plan))
-        plan = operation.apply(plan)
+        if i + 1 < len(operations):
+            plan = operation.apply(plan)
     forecaster = shared.preview(head, draft, operations)
     night = night_of(json_data["night"], forecaster.origin.zone)
     alone = json_data["scope"] == "night"
