@@ -90,8 +90,45 @@ def test_a_full_is_dragged_onto_the_week_strip(planner):
     page.mouse.move(box["x"] + 20, box["y"] + 8)
     page.mouse.down()
     page.mouse.move(night["x"] + 30, night["y"] + 30, steps=8)
+    # Held over the night, it is simulated there already, and no hint covers the board.
+    moved = "starts Sun 21:00 (was Fri 21:00)"
+    expect(planner.effect()).to_contain_text(moved)
+    expect(page.get_by_role("tooltip")).to_have_count(0)
+    page.mouse.move(box["x"] + 20, box["y"] + 8, steps=4)
+    expect(planner.effect()).to_have_count(0)
+    page.mouse.move(night["x"] + 30, night["y"] + 30, steps=4)
     page.mouse.up()
-    expect(planner.effect()).to_contain_text("starts Sun 21:00 (was Fri 21:00)")
+    expect(planner.effect()).to_contain_text(moved)
+
+
+def test_an_incremental_says_that_it_stays_in_its_night(planner):
+    page = planner.page
+    page.get_by_role("button", name=re.compile("^Tue 3")).click()
+    expect(page.get_by_role("heading", name=re.compile("Tuesday night"))).to_be_visible()
+    bar = page.get_by_role("button", name=re.compile(", incremental, done. Due Tue 2")).first
+    box = bar.bounding_box()
+    night = page.get_by_role("button", name=re.compile("^Sun 8")).bounding_box()
+    page.mouse.move(box["x"] + 5, box["y"] + 3)
+    page.mouse.down()
+    page.mouse.move(night["x"] + 30, night["y"] + 30, steps=6)
+    expect(planner.effect()).to_have_count(0)
+    page.mouse.up()
+    expect(page.get_by_role("alert")).to_contain_text("Only weekly fulls move by days.")
+
+
+def test_the_first_bar_is_one_key_away(planner):
+    page = planner.page
+    page.keyboard.press("ArrowDown")
+    assert page.evaluate("document.activeElement.dataset.job") == "office-files"
+    page.keyboard.press("ArrowDown")
+    expect(planner.bar("database-servers")).to_be_focused()
+    page.reload()
+    planner.bar("office-files").wait_for()
+    page.keyboard.press("Tab")
+    skip = page.get_by_role("button", name="Skip to the view")
+    expect(skip).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(planner.bar("office-files")).to_be_focused()
 
 
 def test_a_locked_job_says_why_it_stays(planner):

@@ -154,6 +154,8 @@ function NightBoard({ night }: { night: Night }) {
         else if (opened) close();
         else if (finding) setFinding(false);
         else bench.discard();
+      } else if (event.key === "ArrowDown" && target === document.body) {
+        document.querySelector<HTMLElement>("[data-bar][tabindex='0']")?.focus();
       } else if (key === "t") toggleTable();
       else if (key === "f") toggleFindings();
       else if (key === "r" && opened) setRoom((now) => !now);

@@ -5,7 +5,7 @@ const KEYS: [string[], string][] = [
   [["←", "→"], "Nudge the start by 5 minutes"],
   [["Shift", "← →"], "Nudge by 30 minutes"],
   [["[", "]"], "Move a weekly full to the night before or after"],
-  [["↑", "↓"], "Go to the lane above or below"],
+  [["↑", "↓"], "Go to the lane above or below; ↓ at first, to the first run"],
   [["n", "p"], "Go to the next or previous run of the lane"],
   [["L"], "Lock or unlock the job"],
   [["Enter"], "Open the job"],

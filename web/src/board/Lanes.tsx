@@ -16,7 +16,7 @@ import {
   type TimeScale,
   xOf,
 } from "./geometry";
-import { whyFixed } from "./moves";
+import { type Move, whyFixed } from "./moves";
 import { extentOf, paintLanes, paletteOf, prepared } from "./paint";
 import { NUDGE_MIN, useMoveKeys } from "./useBoardKeys";
 
@@ -142,29 +142,37 @@ export function Lanes(props: Props) {
     }
     if (now.minutes === drag.minutes && now.night === drag.night && drag.moved) return;
     setDrag(now);
-    if (!now.night && schedule !== null) {
-      bench.attempt(now.minutes ? { type: "start", job, schedule, minutes: now.minutes } : null);
-    }
+    bench.attempt(moveOf(now));
+  };
+
+  /** The move that a drag stands for; none where it is back at its place, or only fulls could go. */
+  const moveOf = ({ bar, minutes, night }: Drag): Move | null => {
+    const { job, schedule } = bar.run;
+    if (schedule === null) return null;
+    if (!night) return minutes ? { type: "start", job, schedule, minutes } : null;
+    const days = daysBetween(bench.date, night);
+    return days && isWeeklyFull(job, schedule) ? { type: "full", job, schedule, days } : null;
+  };
+  const isWeeklyFull = (job: string, schedule: number) => {
+    const planned = bench.jobs.get(job)?.schedules[schedule];
+    return planned?.kind === "full" && planned.weekly;
   };
 
   // The pointer is let go where this event says: the last move may not have been drawn yet.
   const onDragEnd = (event: PointerEvent) => {
     if (!drag) return;
-    const { bar, minutes, night, moved } = draggedTo(event, drag);
-    const { job, schedule } = bar.run;
-    const fixed = moved ? whyFixed(bench.jobs.get(job), schedule) : null;
+    const end = draggedTo(event, drag);
+    const { job, schedule } = end.bar.run;
+    const fixed = end.moved ? whyFixed(bench.jobs.get(job), schedule) : null;
     setDrag(null);
-    if (!moved) onOpen(job, bar.run);
+    if (!end.moved) onOpen(job, end.bar.run);
     else if (fixed) bench.say(fixed);
-    else if (night && schedule !== null) {
-      const days = daysBetween(bench.date, night);
-      const planned = bench.jobs.get(job)?.schedules[schedule];
-      if (planned?.kind !== "full" || !planned.weekly) bench.say("Only weekly fulls move by days.");
-      else if (days) bench.move({ type: "full", job, schedule, days });
+    else {
+      const move = moveOf(end);
+      if (move) bench.move(move);
       else bench.attempt(null);
-    } else if (minutes && schedule !== null) {
-      bench.move({ type: "start", job, schedule, minutes });
-    } else bench.attempt(null);
+      if (end.night && schedule !== null && !isWeeklyFull(job, schedule)) bench.say("Only weekly fulls move by days.");
+    }
   };
 
   const cancelDrag = () => {

@@ -29,6 +29,14 @@ export function planOf(search: URLSearchParams): string {
   return kept.toString();
 }
 
+/** Put the focus where the view begins, past the head of the page; on the board, on its first run. */
+function skipToView() {
+  const main = document.querySelector<HTMLElement>("main");
+  const first = main?.querySelector<HTMLElement>("[data-bar][tabindex='0']");
+  if (main && !first) main.tabIndex = -1;
+  (first ?? main)?.focus();
+}
+
 export function TopLine() {
   const view = useLocation().pathname.split("/")[1] || "board";
   const { plan, draft, date, moves, redo } = useWorkbench();
@@ -40,6 +48,13 @@ export function TopLine() {
   const changes = draft?.changes.length ?? 0;
   return (
     <header className="print:hidden flex h-11 shrink-0 items-center gap-5 border-b border-rule px-4">
+      <button
+        type="button"
+        className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-raised focus:px-3 focus:py-1"
+        onClick={skipToView}
+      >
+        Skip to the view
+      </button>
       <span className="flex items-center gap-2 text-lg font-bold">
         <Mark /> Gambrel
       </span>

@@ -13,7 +13,7 @@ import { useWorkbench } from "./workbench";
 
 /** Seven nights under their roofs. A night chosen here is the night everywhere. */
 export function WeekStrip() {
-  const { week, adoptedWeek, date, goTo, plan, draft, considered, moves } = useWorkbench();
+  const { week, adoptedWeek, date, goTo, plan, draft, considered, moves, attempting } = useWorkbench();
   const [month, setMonth] = useState(false);
   const confidences = useQuery(computationsQuery(plan.id, "confidence"));
   // What was drawn says nothing of a plan that is being changed.
@@ -43,7 +43,7 @@ export function WeekStrip() {
           const before = adoptedWeek[i];
           const changed = before && JSON.stringify(before.silhouette) !== JSON.stringify(night.silhouette);
           return (
-            <Hint key={night.date} text={<NightHint date={night.date} sure={sure.get(night.date)} />}>
+            <Hint key={night.date} quiet={attempting} text={<NightHint date={night.date} sure={sure.get(night.date)} />}>
               <button
                 type="button"
                 data-night={night.date}

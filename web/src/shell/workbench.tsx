@@ -211,7 +211,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const attempt = useCallback(
     (move: Move | null) => {
       setAttempting(move !== null);
-      if (move) request(withMove(moves, move), false);
+      // A full on another night is a matter of two nights at least.
+      if (move) request(withMove(moves, move), false, move.type === "full");
       else if (moves.length) request(moves, true);
       else clear();
     },
