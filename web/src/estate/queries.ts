@@ -61,6 +61,20 @@ export const pageQuery = (plan: number, draft: { id: number; revision: number } 
     staleTime: 60_000,
   });
 
+/** The first machines of a name, or with some other field that says it. */
+export const machinesNamedQuery = (plan: number, draft: { id: number; revision: number } | null, search: string) =>
+  queryOptions({
+    queryKey: ["plan", plan, "estate", "named", draft?.id, draft?.revision, search],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/estate", {
+          params: { path: { plan_id: plan }, query: { search, limit: 12, sort: "name", ...(draft && { draft: draft.id }) } },
+          signal,
+        }),
+      ),
+    staleTime: 60_000,
+  });
+
 export const exposureQuery = (plan: number, day: string) =>
   queryOptions({
     queryKey: ["plan", plan, "estate", "exposure", day],

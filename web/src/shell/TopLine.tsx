@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { LogOut, Moon, Sun } from "lucide-react";
+import { LogOut, Moon, Search, Sun } from "lucide-react";
 import { clsx } from "clsx";
+import { lazy, Suspense, useEffect, useState } from "react";
 import { NavLink, useLocation, useSearchParams } from "react-router";
 import { plansQuery, sessionQuery, signOut } from "../api/queries";
 import { Button } from "../ui/Button";
@@ -11,7 +12,9 @@ import { Mark } from "./Mark";
 import { setTheme, useTheme } from "./theme";
 import { useWorkbench } from "./workbench";
 
-const VIEWS = [
+const Finder = lazy(() => import("./Finder").then((m) => ({ default: m.Finder })));
+
+export const VIEWS = [
   { path: "board", title: "Board" },
   { path: "estate", title: "Estate" },
   { path: "paths", title: "Paths" },
@@ -46,6 +49,16 @@ export function TopLine() {
   const client = useQueryClient();
   const theme = useTheme();
   const changes = draft?.changes.length ?? 0;
+  const [finding, setFinding] = useState(false);
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      if (event.key.toLowerCase() !== "k" || !(event.ctrlKey || event.metaKey)) return;
+      event.preventDefault();
+      setFinding((now) => !now);
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, []);
   return (
     <header className="print:hidden flex h-11 shrink-0 items-center gap-5 border-b border-rule px-4">
       <button
@@ -92,6 +105,14 @@ export function TopLine() {
           <Button small look="plain" className="ml-2" onClick={redo}>Redo</Button>
         )}
       </p>
+      <Button small look="plain" aria-keyshortcuts="Control+K" onClick={() => { setFinding(true); }}>
+        <Search size={14} aria-hidden /> Find <kbd className="text-xs text-ink-2">Ctrl K</kbd>
+      </Button>
+      {finding && (
+        <Suspense>
+          <Finder open onOpen={setFinding} />
+        </Suspense>
+      )}
       {plans.data && (
         <Choice
           lead="Plan"
