@@ -59,7 +59,8 @@ export const BoardBar = memo(function BoardBar(props: Props) {
         onChange={setLoads}
       />}
       {!asTable && (
-        <span className="flex items-center">
+        // Beside a sheet there is no room for these; their keys work as ever.
+        <span className="flex items-center @max-[960px]/bar:hidden">
           <Hint text="Zoom out (−)">
             <Button look="plain" aria-label="Zoom out" onClick={() => onZoom(1 / 0.7)}>
               <Minus size={14} aria-hidden />
@@ -83,7 +84,7 @@ export const BoardBar = memo(function BoardBar(props: Props) {
         </Button>
       </Hint>
       <Hint text="Print the board as it stands">
-        <Button look="plain" className="print:hidden" aria-label="Print the board" onClick={() => window.print()}>
+        <Button look="plain" className="print:hidden @max-[960px]/bar:hidden" aria-label="Print the board" onClick={() => window.print()}>
           <Printer size={14} aria-hidden />
         </Button>
       </Hint>
@@ -101,7 +102,7 @@ function Heading({ night, children }: { night: Night; children: ReactNode }) {
   const zone = night.time_zone;
   const past = night.run_list.filter((run) => run.over_s > 0).length;
   return (
-    <div className="flex items-center gap-2 px-4 pt-2">
+    <div className="@container/bar flex items-center gap-2 px-4 pt-2">
       <h1 className="text-xl font-semibold whitespace-nowrap">
         {day.long} night, {day.day} {day.month}
       </h1>

@@ -14,7 +14,7 @@ const item =
 
 function Trigger({ lead, children }: { lead: string; children: ReactNode }) {
   return (
-    <DropdownMenu.Trigger className="inline-flex h-7 items-center gap-1 rounded-[3px] px-1.5 hover:bg-closed">
+    <DropdownMenu.Trigger className="inline-flex h-7 items-center gap-1 rounded-[3px] px-1.5 whitespace-nowrap hover:bg-closed">
       <span className="text-ink-2">{lead}</span>
       <span>{children}</span>
       <ChevronDown size={14} aria-hidden />
