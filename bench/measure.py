@@ -51,7 +51,7 @@ from gambrel.store.sign_in import new_link
 PAGE = Path(__file__).parents[1] / "docs" / "benchmarks.md"
 WEEK = week_of(date(2026, 11, 2), "Europe/Dublin")
 START, END = WEEK[0].start, WEEK[-1].end
-PREVIEWS = 60
+PREVIEWS = 120
 
 
 def seconds(work: Callable[[], Any], times: int = 1) -> float:
