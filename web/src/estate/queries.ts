@@ -45,19 +45,14 @@ export function asQuery(shown: Shown, draft: number | null): Query {
 
 export const PAGE = 100;
 
+const machines = (plan: number, query: Query, signal: AbortSignal) =>
+  data(api.GET("/api/v1/plans/{plan_id}/estate", { params: { path: { plan_id: plan }, query }, signal }));
+
 export const pageQuery = (plan: number, draft: { id: number; revision: number } | null, shown: Shown, page: number) =>
   queryOptions({
     queryKey: ["plan", plan, "estate", "machines", draft?.id, draft?.revision, shown, page],
     queryFn: ({ signal }) =>
-      data(
-        api.GET("/api/v1/plans/{plan_id}/estate", {
-          params: {
-            path: { plan_id: plan },
-            query: { ...asQuery(shown, draft?.id ?? null), offset: page * PAGE, limit: PAGE },
-          },
-          signal,
-        }),
-      ),
+      machines(plan, { ...asQuery(shown, draft?.id ?? null), offset: page * PAGE, limit: PAGE }, signal),
     staleTime: 60_000,
   });
 
@@ -66,12 +61,7 @@ export const machinesNamedQuery = (plan: number, draft: { id: number; revision: 
   queryOptions({
     queryKey: ["plan", plan, "estate", "named", draft?.id, draft?.revision, search],
     queryFn: ({ signal }) =>
-      data(
-        api.GET("/api/v1/plans/{plan_id}/estate", {
-          params: { path: { plan_id: plan }, query: { search, limit: 12, sort: "name", ...(draft && { draft: draft.id }) } },
-          signal,
-        }),
-      ),
+      machines(plan, { search, limit: 12, sort: "name", ...(draft && { draft: draft.id }) }, signal),
     staleTime: 60_000,
   });
 
