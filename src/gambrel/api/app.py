@@ -96,8 +96,7 @@ def create_app(
         VALIDATION_ERROR_SCHEMA=ProblemSchema,
         **settings,
     )
-    app.json = answers = JsonAnswers(app)
-    answers.sort_keys = False
+    app.json = JsonAnswers(app)
     maker = sessions_of(connect(database_url))
     shared = app.extensions["gambrel"] = Planning(maker)
     app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), shared.today)

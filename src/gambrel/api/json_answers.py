@@ -17,6 +17,8 @@ class JsonAnswers(DefaultJSONProvider):
     Requests are read as Flask reads them: they are short, and whole numbers of any size are kept.
     """
 
+    sort_keys = False
+
     def response(self, *args: Any, **kwargs: Any) -> Response:
         """An answer with the values given, as of `flask.jsonify`."""
         body = self._prepare_response_obj(args, kwargs)

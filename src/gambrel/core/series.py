@@ -107,7 +107,7 @@ class LoadSeries:
             LoadPart(
                 self._plan.jobs[key // _PURPOSES].id,
                 PURPOSES[key % _PURPOSES],
-                _running(instants[keys == key], changes[keys == key]),
+                _steps(*_running_sums(instants[keys == key], changes[keys == key])),
             )
             for key in np.unique(keys).tolist()
         )
@@ -256,10 +256,6 @@ def _running_sums(instants: Floats, changes: Floats) -> tuple[Floats, Floats]:
 
 def _steps(instants: Floats, values: Floats) -> tuple[Step, ...]:
     return tuple(zip(instants.tolist(), values.tolist(), strict=True))
-
-
-def _running(instants: Floats, changes: Floats) -> tuple[Step, ...]:
-    return _steps(*_running_sums(instants, changes))
 
 
 def _at(edges: Floats, instants: Floats, values: Floats) -> Floats:

@@ -83,14 +83,15 @@ def _runs(walk: Walk) -> Iterator[f.Run]:
         np.maximum(0.0, over_s),
         outcomes[order],
     )
-    instants = [_instants(run[name]) for name in ("began", "ended", "opens", "closes")]
+    rows = zip(
+        *(column.tolist() for column in columns),
+        *(_instants(run[name]) for name in ("began", "ended", "opens", "closes")),
+        strict=True,
+    )
     for (
-        (r, job, occurrence, kind, schedule, outcome, first, machines, over, counts),
-        began,
-        ended,
-        opens,
-        closes,
-    ) in zip(zip(*(column.tolist() for column in columns), strict=True), *instants, strict=True):
+        r, job, occurrence, kind, schedule, outcome, first, machines, over, counts,
+        began, ended, opens, closes,
+    ) in rows:  # fmt: skip
         yield f.Run(
             job=ids[job],
             occurrence=occurrence,
@@ -105,7 +106,7 @@ def _runs(walk: Walk) -> Iterator[f.Run]:
             outcomes=_outcomes(tuple(counts)),
             machines=f.Lazily(machines, blocks.maker(first, machines)),
             known_totals=totals.maker(r),
-        )  # fmt: skip
+        )
 
 
 @lru_cache(maxsize=4096)

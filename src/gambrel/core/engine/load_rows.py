@@ -63,6 +63,23 @@ def _purpose(w: t.World, transfer: int) -> int:
     return COPY if w.work[work].stage == ST_COPY else REWRITE
 
 
+@njit(cache=True, nogil=True)
+def _written(
+    rows: t.Table, n: int, pool: int, job: int, start: float, end: float, least: float
+) -> int:
+    """Write a row for a pool that has a limit, if there is room; how many rows there are then.
+
+    What is not longer than `least` seconds is left out.
+    """
+    if pool < 0 or not end > start + least:
+        return n
+    if n < len(rows):
+        row = rows[n]
+        row.pool, row.job = pool, job
+        row.start, row.end = start + EPOCH, end + EPOCH
+    return n + 1
+
+
 # --- slots that were held ---------------------------------------------------------------------
 
 
@@ -70,14 +87,10 @@ def _purpose(w: t.World, transfer: int) -> int:
 def _held(
     rows: t.Table, n: int, pool: int, job: int, purpose: int, start: float, end: float
 ) -> int:
-    """Write a row for a pool that has a limit; returns how many rows there are then."""
-    if pool < 0 or not end > start:
-        return n
-    if n < len(rows):
-        row = rows[n]
-        row.pool, row.job, row.purpose = pool, job, purpose
-        row.start, row.end = start + EPOCH, end + EPOCH
-    return n + 1
+    after = _written(rows, n, pool, job, start, end, 0.0)
+    if n < min(after, len(rows)):
+        rows[n].purpose = purpose
+    return after
 
 
 @njit(cache=True, nogil=True)
@@ -121,14 +134,7 @@ def hold_rows(world: Handle, rows: t.Table) -> int:
 
 @njit(cache=True, nogil=True)
 def _wanted(rows: t.Table, n: int, pool: int, job: int, start: float, end: float) -> int:
-    """Write a row for a pool that has a limit; returns how many rows there are then."""
-    if pool < 0 or not end > start + SAME_INSTANT:
-        return n
-    if n < len(rows):
-        row = rows[n]
-        row.pool, row.job = pool, job
-        row.start, row.end = start + EPOCH, end + EPOCH
-    return n + 1
+    return _written(rows, n, pool, job, start, end, SAME_INSTANT)
 
 
 @njit(cache=True, nogil=True)
