@@ -13,8 +13,7 @@ from gambrel.demo import larkmoor
 
 TABLES = (
     "job", "member", "disk", "klass", "class_items", "candidate", "use", "copy", "copy_chain",
-    "repository", "queue", "follower", "capacity", "slots", "pool_class_from", "pool_class",
-    "machine_class_from", "machine_class",
+    "repository", "queue", "follower", "capacity", "slots", "machine_class_from", "machine_class",
 )  # fmt: skip
 
 

@@ -99,9 +99,6 @@ class JobRows:
         chains: (repository, job, machine) of each chain, by place in the plan.
         disk_positions: of each disk row, the place of the disk in its machine.
         ways: what is behind each candidate; None for those of copies.
-        class_pools, host_pools: pairs of a pool and a class whose disks, or whose machines when
-            they start, take slots of it.
-        work_pools: pairs of a pool and a row of `work`.
         class_machines: pairs of a machine and a class that has disks of it.
     """
 
@@ -310,18 +307,6 @@ class JobRows:
         self.copy_chain = np.array(self._copy_chains, np.int64)
         self.work = table(t.QUEUE, self._work)
         self.chains = list(self._chain_of)
-        self.class_pools = _pairs(
-            [(pool, c) for c, row in enumerate(self._classes) for pool in self._pools_of(row)]
-        )
-        hosts = [(row["host_pool"], c) for c, row in enumerate(self._classes)]
-        self.host_pools = _pairs([pair for pair in hosts if pair[0] >= 0])
-        self.work_pools = _pairs(
-            [
-                (pool, k)
-                for k, row in enumerate(self._work)
-                for pool in {row["pool_a"], row["pool_b"]} - {-1}
-            ]
-        )
         self.class_machines = _pairs(
             [(machine, c) for c, machines in enumerate(self._machines_of) for machine in machines]
         )
@@ -329,10 +314,3 @@ class JobRows:
         del self._around, self._members, self._disks, self._classes, self._items
         del self._machines_of, self._candidates, self._uses, self._ways_of, self._class_of
         del self._chain_of, self._copy_chains, self._work
-
-    def _pools_of(self, klass: Row) -> set[int]:
-        """The limited pools that disks of a class take slots of, their proxies' among them."""
-        first = klass["candidates_from"]
-        ways = self._candidates[first : first + klass["candidates_n"]]
-        pools = {klass["pool_a"], klass["pool_b"], klass["pool_c"]}
-        return (pools | {way["proxy"] for way in ways}) - {-1}

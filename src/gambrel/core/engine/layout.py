@@ -142,7 +142,7 @@ class Layout:
         self.repository = self._repositories()
         self.uses_most = int(max(1, self.candidate["uses_n"].max(initial=0)))
         self.queue = self._queue(int(classes[-1]))
-        self._index_queue(classes, works)
+        self._index_machines(classes)
 
     def _rows_of_jobs(self, around: Surroundings, known: Layout | None) -> list[JobRows]:
         jobs = self.plan.jobs
@@ -216,22 +216,8 @@ class Layout:
         queue["priority"][: 2 * classes] = np.tile(priorities, 2)
         return queue
 
-    def _index_queue(self, classes: t.Ints, works: t.Ints) -> None:
-        """Which rows of the queue may wait for a pool, and which for a machine."""
-        starts = _pairs((part.class_pools for part in self._parts), classes)
-        pairs = np.concatenate(
-            [
-                starts,
-                np.add(starts, (0, int(classes[-1]))),
-                _pairs((part.host_pools for part in self._parts), classes),
-                _pairs((part.work_pools for part in self._parts), works),
-            ]
-        )
-        # By priority, so that a walk may end with the first priority that can start something.
-        priority = self.queue["priority"][pairs[:, 1]]
-        self.pool_class_from, self.pool_class = _grouped(
-            pairs[np.lexsort((pairs[:, 1], -priority, pairs[:, 0]))], len(self.slots)
-        )
+    def _index_machines(self, classes: t.Ints) -> None:
+        """Which classes may wait for a machine."""
         held = _pairs((part.class_machines for part in self._parts), classes)
         self.machine_class_from, self.machine_class = _grouped(
             held[np.lexsort((held[:, 1], held[:, 0]))], len(self.plan.machines)

@@ -1,16 +1,16 @@
 """The queue of the engine and how slots are taken and given back (section 6, step 4).
 
-Tasks that need the same slots stand in one class. A class for which a pool was full is parked
-there, and looked at again when that pool has had a slot given back (it is hot then). Of all classes
-that can start something, the task that comes first in the queue's order starts, until none can: as
-starting only takes slots, that is what walking the whole queue again and again would start, in the
-same order.
+Tasks that need the same slots stand in one class, in a row of the queue. A row for which a pool was
+full is parked there, and looked at again when that pool has had a slot given back (it is hot then).
+Of all rows that can start something, the task that comes first in the queue's order starts, until
+none can: as starting only takes slots, that is what walking the whole queue again and again would
+start, in the same order.
 """
 
 from __future__ import annotations
 
 from numba import b1, i8, njit, void
-from numba.types import UniTuple  # type: ignore[attr-defined]
+from numba.types import Tuple, UniTuple  # type: ignore[attr-defined]
 
 from gambrel.core.engine.tables import (
     F_NOW,
@@ -69,7 +69,7 @@ def _full(w: World, pool: int) -> bool:
     return pool >= 0 and w.busy[pool] >= w.slots[pool]
 
 
-@njit(i8(WORLD, i8, i8), cache=True)
+@njit(i8(WORLD, i8, i8), cache=True, error_model="numpy")
 def least_busy(w: World, first: int, count: int) -> int:
     """Of the candidates with a free slot the one with the smallest part taken, or -1."""
     chosen, least = -1, 2.0
@@ -109,24 +109,21 @@ def _lacking(w: World, c: int, starts: bool) -> int:
     return P_NOTHING
 
 
-@njit(i8(WORLD, i8, i8, b1), cache=True)
-def _disk_head(w: World, row: int, c: int, starts: bool) -> int:
-    """The first disk of a row of the queue that can start now, or -1; says why it is parked."""
+@njit(UniTuple(i8, 2)(WORLD, i8, i8, b1), cache=True)
+def _disk_head(w: World, row: int, c: int, starts: bool) -> tuple[int, int]:
     state = w.queue[row]
     klass = w.klass[c]
-    state.parked = P_NOTHING
     run = w.active[klass.job]
     if run < 0 or not w.run[run].queued:
-        return -1
+        return -1, P_NOTHING
     if starts:
         if not window_open(w, run):
-            return -1
+            return -1, P_NOTHING
     elif state.waiting == 0:
-        return -1
+        return -1, P_NOTHING
     lacking = _lacking(w, c, starts)
     if lacking != P_NOTHING:
-        state.parked = lacking
-        return -1
+        return -1, lacking
     first = w.run[run].disks_from
     i = state.next
     passing = True
@@ -135,47 +132,75 @@ def _disk_head(w: World, row: int, c: int, starts: bool) -> int:
         if not starts:
             if w.transfer[t].waits:
                 state.next = i
-                return t
+                return t, P_NOTHING
         else:
             task = w.transfer[t].task
             if w.task[task].state == WAITING:
                 if w.held[w.member[w.task[task].member].machine] < 0:
-                    return t
+                    return t, P_NOTHING
                 passing = False
             elif passing:
                 state.next = i + 1
         i += 1
-    return -1
+    return -1, P_NOTHING
 
 
-@njit(i8(WORLD, i8), cache=True)
-def _work_head(w: World, row: int) -> int:
-    """The first transform, merge or copy of a row that can start now, or -1."""
+@njit(UniTuple(i8, 2)(WORLD, i8), cache=True)
+def _work_head(w: World, row: int) -> tuple[int, int]:
     state = w.queue[row]
-    state.parked = P_NOTHING
     if _full(w, state.pool_a):
-        state.parked = state.pool_a
-        return -1
+        return -1, state.pool_a
     if _full(w, state.pool_b):
-        state.parked = state.pool_b
-        return -1
+        return -1, state.pool_b
     i = state.first
     while i >= 0:
         work = w.work[i]
         if work.state == W_QUEUED and (work.stage != ST_COPY or not w.chain[work.chain].busy):
-            return i
+            return i, P_NOTHING
         i = work.next
-    return -1
+    return -1, P_NOTHING
 
 
-@njit(i8(WORLD, i8, i8), cache=True)
-def head(w: World, row: int, classes: int) -> int:
-    """What a row of the queue can start now: a disk, a piece of work, or -1."""
+@njit(UniTuple(i8, 2)(WORLD, i8, i8), cache=True)
+def head(w: World, row: int, classes: int) -> tuple[int, int]:
+    """What a row of the queue can start now, a disk or a piece of work, and the pool that is full.
+
+    The first is -1 where it can start nothing; the second P_NOTHING where that is for want of no
+    pool.
+    """
     if row < classes:
         return _disk_head(w, row, row, True)
     if row < 2 * classes:
         return _disk_head(w, row, row - classes, False)
     return _work_head(w, row)
+
+
+@njit(i8(WORLD, i8), cache=True)
+def _place(w: World, pool: int) -> int:
+    """Where the rows that are parked at a pool begin; those that want any proxy come last."""
+    return len(w.parked_first) - 1 if pool == P_PROXIES else pool
+
+
+@njit(void(WORLD, i8, i8), cache=True)
+def park(w: World, row: int, pool: int) -> None:
+    """Have a row looked at again when a pool has had a slot given back; P_NOTHING: when woken."""
+    state = w.queue[row]
+    if state.parked == pool:
+        return
+    if state.parked != P_NOTHING:
+        if state.parked_before >= 0:
+            w.queue[state.parked_before].parked_after = state.parked_after
+        else:
+            w.parked_first[_place(w, state.parked)] = state.parked_after
+        if state.parked_after >= 0:
+            w.queue[state.parked_after].parked_before = state.parked_before
+    state.parked = pool
+    if pool != P_NOTHING:
+        place = _place(w, pool)
+        state.parked_before, state.parked_after = -1, w.parked_first[place]
+        if state.parked_after >= 0:
+            w.queue[state.parked_after].parked_before = row
+        w.parked_first[place] = row
 
 
 @njit(b1(WORLD, i8, i8, i8, i8, i8, i8), cache=True)
@@ -264,6 +289,45 @@ def unqueue_disk(w: World, t: int, classes: int) -> None:
     w.queue[classes + w.disk[w.transfer[t].disk].klass].waiting -= 1
 
 
+@njit(b1(WORLD, i8, i8, i8, i8, i8), cache=True)
+def _goes_first(w: World, classes: int, row: int, item: int, best: int, found: int) -> bool:
+    """Whether what a row can start comes before the best found so far; -1: nothing was."""
+    if found < 0:
+        return True
+    task, stage, number = w.transfer[item].task, ST_DISK, item
+    if row >= 2 * classes:
+        work = w.work[item]
+        task, stage, number = work.task, work.stage, work.number
+    other, other_stage, other_number = w.transfer[found].task, ST_DISK, found
+    if best >= 2 * classes:
+        work = w.work[found]
+        other, other_stage, other_number = work.task, work.stage, work.number
+    return comes_before(w, task, stage, number, other, other_stage, other_number)
+
+
+@njit(Tuple((b1, i8, i8))(WORLD, i8, i8, i8, i8), cache=True)
+def _best_parked(w: World, classes: int, pool: int, best: int, found: int) -> tuple[bool, int, int]:
+    """The best found so far or of what is parked at a pool, and whether to look there again."""
+    useful = False
+    row = w.parked_first[_place(w, pool)]
+    while row >= 0:
+        this, state = row, w.queue[row]
+        row = state.parked_after
+        if state.ready:
+            continue
+        if found >= 0 and state.priority < w.queue[best].priority:
+            useful = True
+            continue
+        item, lacking = head(w, this, classes)
+        if item < 0:
+            park(w, this, lacking)
+            continue
+        useful = True
+        if _goes_first(w, classes, this, item, best, found):
+            best, found = this, item
+    return useful, best, found
+
+
 @njit(UniTuple(i8, 2)(WORLD, i8), cache=True)
 def best_ready(w: World, classes: int) -> tuple[int, int]:
     """Of all that can start now what comes first: (row, disk or work), or (-1, -1).
@@ -271,54 +335,28 @@ def best_ready(w: World, classes: int) -> tuple[int, int]:
     Rows that can start nothing are parked on the way.
     """
     best, found = -1, -1
-    best_task, best_stage, best_number = -1, 0, 0
     i = 0
     while i < w.n[N_READY]:
         row = w.ready[i]
-        item = head(w, row, classes)
+        item, lacking = head(w, row, classes)
         if item < 0:
+            park(w, row, lacking)
             w.queue[row].ready = 0
             w.n[N_READY] -= 1
             w.ready[i] = w.ready[w.n[N_READY]]
             continue
-        if row < 2 * classes:
-            task, stage, number = w.transfer[item].task, ST_DISK, item
-        else:
-            task, stage, number = w.work[item].task, w.work[item].stage, w.work[item].number
-        if found < 0 or comes_before(w, task, stage, number, best_task, best_stage, best_number):
+        if _goes_first(w, classes, row, item, best, found):
             best, found = row, item
-            best_task, best_stage, best_number = task, stage, number
         i += 1
     i = 0
     while i < w.n[N_HOT]:
         pool = w.hot[i]
         useful = False
         if not _full(w, pool):
-            for k in range(w.pool_class_from[pool], w.pool_class_from[pool + 1]):
-                row = w.pool_class[k]
-                state = w.queue[row]
-                if found >= 0 and state.priority < w.queue[best].priority:
-                    useful = True
-                    break
-                parked = state.parked
-                proxies = parked == P_PROXIES and pool < w.n[N_PROXIES]
-                if state.ready or not (parked == pool or proxies):
-                    continue
-                item = head(w, row, classes)
-                if item < 0:
-                    continue
-                useful = True
-                state.parked = parked
-                if row < 2 * classes:
-                    task, stage, number = w.transfer[item].task, ST_DISK, item
-                else:
-                    work = w.work[item]
-                    task, stage, number = work.task, work.stage, work.number
-                if found < 0 or comes_before(
-                    w, task, stage, number, best_task, best_stage, best_number
-                ):
-                    best, found = row, item
-                    best_task, best_stage, best_number = task, stage, number
+            useful, best, found = _best_parked(w, classes, pool, best, found)
+            if pool < w.n[N_PROXIES]:
+                also, best, found = _best_parked(w, classes, P_PROXIES, best, found)
+                useful = useful or also
         if useful:
             i += 1
         else:

@@ -28,6 +28,8 @@ from gambrel.core.engine.tables import (
 )
 from gambrel.core.engine.world import WORLD
 
+IN_REGION, BINDS = 1, 2
+"""A resource that a change reaches, and one that binds at the level reached."""
 SAME_LEVEL = 1e-9
 """Constraints within this relative distance bind together."""
 SURELY_LOOSE = 1.0 - 1e-7
@@ -106,6 +108,7 @@ def join(w: World, t: int) -> None:
         amount = use.source + use.wire * transfer.omega
         node, resource = s * most + k, use.resource
         w.use_resource[node], w.use_amount[node] = resource, amount
+        w.node_stream[node] = s
         if amount <= 0.0:
             continue
         before = _may_bind(w, resource)
@@ -173,7 +176,7 @@ def _find_region(w: World) -> tuple[int, int]:
     for i in range(w.n[N_DIRTY]):
         resource = w.dirty[i]
         w.is_dirty[resource] = 0
-        w.in_region[resource] = 1
+        w.in_region[resource] = IN_REGION
         w.region[resources] = resource
         resources += 1
     for i in range(w.n[N_FRESH]):
@@ -191,7 +194,7 @@ def _find_region(w: World) -> tuple[int, int]:
             node = w.node_first[w.region[i]]
             i += 1
             while node >= 0:
-                s = node // most
+                s = w.node_stream[node]
                 if not w.is_affected[s]:
                     w.is_affected[s] = 1
                     w.affected[streams] = s
@@ -207,13 +210,13 @@ def _find_region(w: World) -> tuple[int, int]:
                     and w.use_amount[node] > 0.0
                     and _may_bind(w, resource)
                 ):
-                    w.in_region[resource] = 1
+                    w.in_region[resource] = IN_REGION
                     w.region[resources] = resource
                     resources += 1
     return streams, resources
 
 
-@njit(void(WORLD, i8, i8), cache=True)
+@njit(void(WORLD, i8, i8), cache=True, error_model="numpy")
 def _fill(w: World, streams: int, resources: int) -> None:
     """Raise one level for all affected streams until each has met what limits it."""
     most = w.n[N_USES_MOST]
@@ -244,6 +247,11 @@ def _fill(w: World, streams: int, resources: int) -> None:
                 w.new_squeeze[w.rising[i]] = UNLIMITED
             return
         bound = level * (1.0 + SAME_LEVEL)
+        for i in range(resources):
+            resource = w.region[i]
+            pressure = w.pressure[resource]
+            binds = pressure > 0.0 and w.left[resource] / pressure <= bound
+            w.in_region[resource] = BINDS if binds else IN_REGION
         still = 0
         for i in range(rising):
             s = w.rising[i]
@@ -253,12 +261,8 @@ def _fill(w: World, streams: int, resources: int) -> None:
                 rate, squeeze = stream.ceiling, OWN_CEILING
             else:
                 for k in range(stream.uses_n):
-                    resource = w.use_resource[s * most + k]
-                    if (
-                        w.in_region[resource]
-                        and w.use_amount[s * most + k] > 0.0
-                        and w.left[resource] / w.pressure[resource] <= bound
-                    ):
+                    node = s * most + k
+                    if w.in_region[w.use_resource[node]] == BINDS and w.use_amount[node] > 0.0:
                         rate, squeeze = stream.share * level, k
                         break
             if rate < 0.0:
@@ -279,7 +283,7 @@ def _fill(w: World, streams: int, resources: int) -> None:
         rising = still
 
 
-@njit(void(WORLD), cache=True)
+@njit(void(WORLD), cache=True, error_model="numpy")
 def share_rates(w: World) -> None:
     """Give every stream that a change reaches its new rate, squeeze and end."""
     if w.n[N_DIRTY] == 0 and w.n[N_FRESH] == 0:

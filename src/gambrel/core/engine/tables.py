@@ -136,11 +136,13 @@ POINT = _record("chain kind needs usable alive mark previous next", "at exists_f
 CHAIN = _record("repository job machine first last count busy")
 """The points of one machine, job and repository. `busy`: a copy into it moves."""
 
-QUEUE = _record("next waiting ready parked first last pool_a pool_b priority")
+QUEUE = _record(
+    "next waiting ready parked parked_before parked_after first last pool_a pool_b priority"
+)
 """Of each class of disks one row for those that start machines and one for those of prepared
 machines; then one for each class of repository work. Disks: `next` is the place from which to look
 on, `waiting` how many stand there. Work: `first` and `last` in queue order. `parked`: the pool that
-was full."""
+was full, with the rows parked there before and after it."""
 
 NEWEST = _record("machine", "exists_from at")
 FLOW = _record("transfer squeezed_by", "start end rate")
@@ -167,8 +169,6 @@ class World(NamedTuple):
     follower: Ints
     machine_class_from: Ints
     machine_class: Ints
-    pool_class_from: Ints
-    pool_class: Ints
     slots: Ints
     snapshot_due: Floats
 
@@ -184,6 +184,7 @@ class World(NamedTuple):
     point: Table
     chain: Table
     queue: Table
+    parked_first: Ints
     ready: Ints
     hot: Ints
     is_hot: Ints
@@ -208,6 +209,7 @@ class World(NamedTuple):
     due_key: Floats
     due_order: Ints
 
+    node_stream: Ints
     node_next: Ints
     node_previous: Ints
     node_first: Ints
@@ -260,5 +262,5 @@ ST_DISK, ST_TRANSFORM, ST_MERGE, ST_COPY = range(4)
 # States of a piece of repository work.
 W_IDLE, W_QUEUED, W_MOVING, W_ENDED = range(4)
 
-# Why a class is not looked at.
+# Why a row of the queue is not looked at, where it is not a pool.
 P_NOTHING, P_PROXIES = -1, -2

@@ -131,8 +131,6 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.follower = arrays.follower
     w.machine_class_from = arrays.machine_class_from
     w.machine_class = arrays.machine_class
-    w.pool_class_from = arrays.pool_class_from
-    w.pool_class = arrays.pool_class
     w.slots = arrays.slots
     w.snapshot_due = arrays.snapshot_due
     w.capacity = arrays.capacity
@@ -147,6 +145,7 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.point = arrays.point
     w.chain = arrays.chain
     w.queue = arrays.queue
+    w.parked_first = arrays.parked_first
     w.ready = arrays.ready
     w.hot = arrays.hot
     w.is_hot = arrays.is_hot
@@ -169,6 +168,7 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.due_now = arrays.due_now
     w.due_key = arrays.due_key
     w.due_order = arrays.due_order
+    w.node_stream = arrays.node_stream
     w.node_next = arrays.node_next
     w.node_previous = arrays.node_previous
     w.node_first = arrays.node_first
