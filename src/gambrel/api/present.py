@@ -13,6 +13,7 @@ from typing import Any, get_args
 from weakref import WeakKeyDictionary
 
 import numpy as np
+import numpy.typing as npt
 
 from gambrel.core.account import account_of
 from gambrel.core.calendars import window_span
@@ -319,11 +320,11 @@ def _copies(copies: Iterable[CopyRun], night: Night) -> list[dict[str, Any]]:
 def load(item: Plan, series: LoadSeries, night: Night) -> dict[str, Any]:
     """A load with its steps counted from the start of the night."""
 
-    def steps(entries: Sequence[tuple[float, float]]) -> list[list[float]]:
-        table = np.array(entries, np.float64).reshape(-1, 2)
-        table[:, 0] = (table[:, 0] - night.start).round(1)
-        table[:, 1] = table[:, 1].round(3)
-        found: list[list[float]] = table.tolist()
+    def steps(entries: npt.ArrayLike) -> list[list[float]]:
+        table = np.asarray(entries, np.float64).reshape(-1, 2)
+        found: list[list[float]] = np.column_stack(
+            ((table[:, 0] - night.start).round(1), table[:, 1].round(3))
+        ).tolist()
         return found
 
     return {

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from gambrel.core.forecast import SLOT_PARTS, Forecast, MachineRun, Run, TimePart
 from gambrel.core.series import fullest_pool
 
@@ -21,7 +19,7 @@ def account_of(forecast: Forecast, run: Run, machine: MachineRun) -> tuple[TimeP
     for part in machine.account:
         until = at + part.seconds
         if part.kind in SLOT_PARTS:
-            part = replace(part, by=fullest_pool(forecast, position, at, until))
+            part = part._replace(by=fullest_pool(forecast, position, at, until))
         parts.append(part)
         at = until
     return tuple(parts)

@@ -387,6 +387,7 @@ def _beyond_exceptions(window: Window, occurrence: float) -> float:
     return horizon
 
 
+@lru_cache(maxsize=1024)
 def open_intervals_from(window: Window, from_: float, to: float) -> tuple[tuple[float, float], ...]:
     """All intervals in which a run with an occurrence in [from_, to) may find its window open."""
     horizon = _beyond_exceptions(window, to)
@@ -397,6 +398,7 @@ def open_intervals_from(window: Window, from_: float, to: float) -> tuple[tuple[
     )
 
 
+@lru_cache(maxsize=4096)
 def window_span(window: Window, occurrence: float) -> WindowSpan | None:
     """The window of a run: from its occurrence, or the first opening after it, to the closing.
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, Literal, NamedTuple, TypeVar, overload
+from typing import Any, Literal, NamedTuple, Protocol, TypeVar, overload
 
 import numpy as np
 import numpy.typing as npt
@@ -76,8 +76,7 @@ class Lazily(Sequence[T]):
         return hash(self._made())
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(NamedTuple):
     """How one disk was read: `proxy` and `transport` are None for an agent."""
 
     disk: str
@@ -102,8 +101,7 @@ SLOT_PARTS: tuple[PartKind, ...] = ("slot", "disk slot", "transform slot")
 """Waiting for a slot of a pool."""
 
 
-@dataclass(frozen=True, slots=True)
-class TimePart:
+class TimePart(NamedTuple):
     """A stretch of a machine-run. `by`: the resource that limited it while it moved."""
 
     kind: PartKind
@@ -111,8 +109,7 @@ class TimePart:
     by: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class MachineRun:
+class MachineRun(NamedTuple):
     """One machine in one run; instants are UTC seconds, None where something did not happen.
 
     Attributes:
@@ -147,8 +144,7 @@ class MachineRun:
     account: Sequence[TimePart] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class RunTotals:
+class RunTotals(NamedTuple):
     """What the machines of a run come to together.
 
     Attributes:
@@ -196,8 +192,37 @@ def totals_of(machines: Sequence[MachineRun]) -> RunTotals:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Run:
+class RunDetails(Protocol):
+    """What gives the machine-runs of a run, and their totals without a look at each of them."""
+
+    def machines(self, run: int) -> tuple[MachineRun, ...]:
+        """The machine-runs of the run of that number."""
+
+    def totals(self, run: int) -> RunTotals:
+        """What they come to together."""
+
+
+class Machines(Lazily[MachineRun]):
+    """The machine-runs of a run, made when they are first looked into."""
+
+    __slots__ = ("_details", "_run")
+
+    def __init__(self, length: int, details: RunDetails, run: int) -> None:
+        self._items: tuple[MachineRun, ...] = ()
+        self._length = length
+        self._details, self._run = details, run
+
+    def _made(self) -> tuple[MachineRun, ...]:
+        if self._length and not self._items:
+            self._items = self._details.machines(self._run)
+        return self._items
+
+    def totals(self) -> RunTotals:
+        """What they come to together."""
+        return self._details.totals(self._run)
+
+
+class Run(NamedTuple):
     """One run of a job.
 
     Attributes:
@@ -206,7 +231,6 @@ class Run:
         window_end: None where the window never ends.
         over_s: seconds from the window's end to the run's end, 0 where it ended inside.
         outcomes: how many of its machines came out in which way.
-        known_totals: gives the totals without a look at the machine-runs, where something can.
     """
 
     job: str
@@ -221,15 +245,14 @@ class Run:
     over_s: float
     outcomes: Mapping[MachineOutcome, int]
     machines: Sequence[MachineRun]
-    known_totals: Callable[[], RunTotals] | None = field(default=None, compare=False, repr=False)
 
     def totals(self) -> RunTotals:
         """What its machines come to together."""
-        return totals_of(self.machines) if self.known_totals is None else self.known_totals()
+        machines = self.machines
+        return machines.totals() if isinstance(machines, Machines) else totals_of(machines)
 
 
-@dataclass(frozen=True, slots=True)
-class CopyRun:
+class CopyRun(NamedTuple):
     """One copy of one machine's point to another repository; None where it never came to that."""
 
     job: str
@@ -242,8 +265,7 @@ class CopyRun:
     wire_bytes: float
 
 
-@dataclass(frozen=True, slots=True)
-class PointRecord:
+class PointRecord(NamedTuple):
     """A restore point that exists when all work has ended.
 
     Attributes:
@@ -263,8 +285,7 @@ class PointRecord:
     chain_bytes: float
 
 
-@dataclass(frozen=True, slots=True)
-class Exposure:
+class Exposure(NamedTuple):
     """Worst exposure of a machine in seconds; None when it is unprotected (section 9)."""
 
     machine: str
@@ -272,8 +293,7 @@ class Exposure:
     rpo_met: bool | None
 
 
-@dataclass(frozen=True, slots=True)
-class Space:
+class Space(NamedTuple):
     repository: str
     peak_bytes: float
     end_bytes: float
@@ -384,19 +404,34 @@ class LoadRecords:
         return _Places(self.flows["squeeze"])
 
 
+SOUGHT_ONE_BY_ONE = 4
+"""So many values of a column are looked for through all of it, before it is put in order."""
+
+
 class _Places:
     """Where each value of a column stands, in the order of the column."""
 
     def __init__(self, column: npt.NDArray[np.int64]) -> None:
+        self._column = column
+        self._sought = 0
+
+    @cached_property
+    def _sorted(self) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+        """The places in order of their values, and the values."""
+        column = self._column
         # Short integers are sorted by counting, which takes a fraction of the time.
         short = len(column) and column.min() >= -(2**15) and column.max() < 2**15
-        self._order = np.argsort(column.astype(np.int16) if short else column, kind="stable")
-        self._sorted = column[self._order]
+        order = np.argsort(column.astype(np.int16) if short else column, kind="stable")
+        return order, column[order]
 
     def of(self, value: int) -> npt.NDArray[np.int64]:
         """The places of a value."""
-        first = np.searchsorted(self._sorted, value)
-        return self._order[first : np.searchsorted(self._sorted, value, "right")]
+        self._sought += 1
+        if self._sought <= SOUGHT_ONE_BY_ONE:
+            return np.flatnonzero(self._column == value)
+        order, values = self._sorted
+        first = np.searchsorted(values, value)
+        return order[first : np.searchsorted(values, value, "right")]
 
 
 def _nothing(dtype: np.dtype[Any]) -> Columns:
@@ -418,8 +453,7 @@ class QuietInstant:
     points: Snapshot
 
 
-@dataclass(frozen=True, slots=True)
-class NewestPoint:
+class NewestPoint(NamedTuple):
     """From `exists_from` on, the newest usable point of a machine has this start instant."""
 
     exists_from: float

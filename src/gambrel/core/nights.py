@@ -266,11 +266,9 @@ def night_outcome(
 ) -> NightOutcome:
     """The verdict of a night and everything that speaks against it, the gravest first."""
     runs = runs_of(forecast, night)
-    found: list[tuple[Verdict, Reason]] = []
-    for run in runs:
-        if not _is_fine(run, margin):
-            found.extend(_run_reasons(forecast, run, margin))
-    found = _grouped([*found, *_rpo_reasons(forecast, night)])
+    troubled = [run for run in runs if not _is_fine(run, margin)]
+    reasons = [reason for run in troubled for reason in _run_reasons(forecast, run, margin)]
+    found = _grouped([*reasons, *_rpo_reasons(forecast, night)])
     grades: Sequence[Verdict] = ("over", "tight", "fits")
     verdict: Verdict = min((grade for grade, _ in found), key=grades.index, default="fits")
     found.sort(key=lambda item: (grades.index(item[0]), -_weight(item[1])))
@@ -280,7 +278,7 @@ def night_outcome(
         last_end=_last_end(runs),
         over_s=max((run.over_s for run in runs), default=0.0),
         runs=len(runs),
-        missed=sum(run.outcomes[outcome] for run in runs for outcome in TROUBLE),
+        missed=sum(run.outcomes[outcome] for run in troubled for outcome in TROUBLE),
         reasons=tuple(reason for _, reason in found),
     )
 

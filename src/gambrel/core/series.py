@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal
+from typing import Literal, NamedTuple
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -29,13 +29,12 @@ FULL = 0.999
 """A load of this part of the capacity counts as full."""
 
 
-@dataclass(frozen=True, slots=True)
-class LoadPart:
-    """What one job loads a pool or resource with, for one purpose."""
+class LoadPart(NamedTuple):
+    """What one job loads a pool or resource with, for one purpose, in steps as of a LoadSeries."""
 
     job: str
     purpose: Purpose
-    steps: tuple[Step, ...]
+    steps: Floats
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,12 +120,12 @@ class LoadSeries:
         return _running_sums(*self._waiting_changes[:2])
 
     @cached_property
-    def total(self) -> tuple[Step, ...]:
-        """The steps of the load of all jobs together."""
+    def total(self) -> Floats:
+        """The steps of the load of all jobs together, in rows of an instant and the load then."""
         return _steps(*self._total_steps)
 
     @cached_property
-    def waiting(self) -> tuple[Step, ...]:
+    def waiting(self) -> Floats:
         """Steps of how many disks wait for a slot, or how many streams are squeezed here."""
         return _steps(*self._waiting_steps)
 
@@ -241,21 +240,28 @@ def _summary(
     return peak, full
 
 
+@njit(cache=True)
 def _running_sums(instants: Floats, changes: Floats) -> tuple[Floats, Floats]:
     """The running sum of changes at each instant at which it becomes another."""
-    if len(instants) == 0:
-        return instants, changes
-    order = np.argsort(instants, kind="stable")
-    instants, sums = instants[order], np.cumsum(changes[order])
-    last = np.append(np.flatnonzero(np.diff(instants)), len(instants) - 1)
-    instants, sums = instants[last], sums[last]
-    sums[np.abs(sums) < NOTHING] = 0.0
-    changed = np.append(True, np.abs(np.diff(sums)) > NOTHING)
-    return instants[changed], sums[changed]
+    order = np.argsort(instants, kind="mergesort")
+    at, sums = np.empty(len(order)), np.empty(len(order))
+    n = 0
+    total = before = 0.0
+    for k in range(len(order)):
+        instant = instants[order[k]]
+        total += changes[order[k]]
+        if k + 1 < len(order) and instants[order[k + 1]] == instant:
+            continue
+        value = 0.0 if abs(total) < NOTHING else total
+        if n == 0 or abs(value - before) > NOTHING:
+            at[n], sums[n] = instant, value
+            n += 1
+        before = value
+    return at[:n], sums[:n]
 
 
-def _steps(instants: Floats, values: Floats) -> tuple[Step, ...]:
-    return tuple(zip(instants.tolist(), values.tolist(), strict=True))
+def _steps(instants: Floats, values: Floats) -> Floats:
+    return np.column_stack((instants, values))
 
 
 def _at(edges: Floats, instants: Floats, values: Floats) -> Floats:
@@ -355,12 +361,44 @@ def fullest_pool(forecast: Forecast, job: int, start: float, end: float) -> str 
 
     None where nothing was wanted, or where none was full at any time of the span.
     """
-    waits = forecast.loads.waits
+    topology, waits, holds = forecast.topology, forecast.loads.waits, forecast.loads.holds
     mine = (waits["job"] == job) & (waits["start"] < end) & (waits["end"] > start)
-    pools = np.unique(waits["pool"][mine]).tolist()
-    names = forecast.topology.pool_names
-    loads = load_table(forecast, [f"slots:{names[pool]}" for pool in pools], start, end)
-    longest = max(loads, key=lambda load: load.full_s, default=None)
-    if longest is None or longest.full_s <= 0:
+    pools = np.unique(waits["pool"][mine])
+    if len(pools) == 0:
         return None
-    return longest.name.removeprefix("slots:")
+    row_of = np.full(len(topology.pool_names), -1)
+    row_of[pools] = np.arange(len(pools))
+    slots = np.array([topology.slots.get(pool, np.inf) for pool in pools.tolist()], np.float64)
+    full = _seconds_full(holds["pool"], holds["start"], holds["end"], row_of, slots, (start, end))
+    longest = int(np.argmax(full))
+    return topology.pool_names[pools[longest]] if full[longest] > 0.0 else None
+
+
+@njit(cache=True)
+def _seconds_full(
+    pool: npt.NDArray[np.int64],
+    start: Floats,
+    end: Floats,
+    row_of: npt.NDArray[np.int64],
+    slots: Floats,
+    within: tuple[float, float],
+) -> Floats:
+    """For how long of a span all slots were held, by the row that each pool has (-1: none)."""
+    chosen = np.empty(len(pool), np.int64)
+    count = 0
+    for i in range(len(pool)):
+        if row_of[pool[i]] >= 0 and min(end[i], within[1]) > max(start[i], within[0]):
+            chosen[count] = i
+            count += 1
+    at = np.empty(2 * count)
+    for k in range(count):
+        at[k], at[count + k] = max(start[chosen[k]], within[0]), min(end[chosen[k]], within[1])
+    order = np.argsort(at, kind="mergesort")
+    load, since, full = np.zeros(len(slots)), np.zeros(len(slots)), np.zeros(len(slots))
+    for k in order:
+        row = row_of[pool[chosen[k % count]]]
+        if load[row] >= FULL * slots[row]:
+            full[row] += at[k] - since[row]
+        load[row] += 1.0 if k < count else -1.0
+        since[row] = at[k]
+    return full

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Literal
+from itertools import repeat
+from typing import Literal, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -21,8 +22,7 @@ from gambrel.core.series import FULL, NOTHING, Floats, Measure, measure_of
 Ints = npt.NDArray[np.int64]
 
 
-@dataclass(frozen=True, eq=False, slots=True)
-class SpanLoad:
+class SpanLoad(NamedTuple):
     """What the load of a pool or resource comes to in one span of time.
 
     Attributes:
@@ -107,26 +107,17 @@ def loads_in_spans(
         pools = beside.submit(of_pools)
         of_resources()
         pools.result()
-    peaks = total.max(axis=2, initial=0.0).tolist()
-    seconds = full.tolist()
+    peaks = total.max(axis=2, initial=0.0)
     return [
         [
-            SpanLoad(
-                name=measure.name,
-                unit=measure.unit,
-                capacity=measure.most(start, end),
-                peak=peaks[row][i],
-                full_s=seconds[row][i],
-                total=total[row, i],
-                waiting=waiting[row, i],
-                jobs=jobs,
-                waiters=waiters[row, i],
-                readers=readers[row, i],
+            SpanLoad(m.name, m.unit, m.most(start, end), *columns)
+            for m, *columns in zip(
+                measures, peaks[:, i].tolist(), full[:, i].tolist(), total[:, i], waiting[:, i],
+                repeat(jobs), waiters[:, i], readers[:, i],
             )
-            for row, measure in enumerate(measures)
         ]
         for i, (start, end) in enumerate(spans)
-    ]
+    ]  # fmt: skip
 
 
 def tightest(loads: Iterable[SpanLoad]) -> list[SpanLoad]:
@@ -214,7 +205,7 @@ def _ones(records: Columns) -> Floats:
     return np.ones(len(records))
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _sweep(
     start: Floats,
     end: Floats,
@@ -238,6 +229,8 @@ def _sweep(
     before it starts. Where both happen at one instant, what ends goes before what starts.
     """
     load, since = np.zeros(len(peaks)), np.full(len(peaks), spans[0, 0])
+    # The span and the capacity that each row has come to; both only go on.
+    span, step = np.zeros(len(peaks), np.int64), limit_from[:-1].copy()
     i = j = 0
     while j < len(ended):
         if i < len(began) and start[began[i]] < end[ended[j]]:
@@ -255,12 +248,15 @@ def _sweep(
             if at > since[row]:
                 value = load[row] / scale[row]
                 if value >= NOTHING:
-                    _tell(row, value, since[row], at, spans, limit_from, limits, peaks, full)
+                    _tell(
+                        row, value, since[row], at, spans, limit_from, limits, span, step, peaks,
+                        full,
+                    )  # fmt: skip
                 since[row] = at
             load[row] += sign * height[k]
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _tell(
     row: int,
     load: float,
@@ -269,15 +265,20 @@ def _tell(
     spans: Floats,
     limit_from: Ints,
     limits: Floats,
+    span_of: Ints,
+    step_of: Ints,
     peaks: Floats,
     full: Floats,
 ) -> None:
-    """Note that a row has had a load over [at, until)."""
-    span, step = 0, limit_from[row]
+    """Note that a row has had a load over [at, until), after all that was noted of it before."""
+    span, step = span_of[row], step_of[row]
     last_step = limit_from[row + 1] - 1
+    bins = peaks.shape[2]
     while span < len(spans) and spans[span, 1] <= at:
         span += 1
-    bins = peaks.shape[2]
+    while step < last_step and limits[step + 1, 0] <= at:
+        step += 1
+    span_of[row], step_of[row] = span, step
     while span < len(spans) and spans[span, 0] < until:
         begins, ends = max(at, spans[span, 0]), min(until, spans[span, 1])
         width = (spans[span, 1] - spans[span, 0]) / bins
@@ -311,9 +312,13 @@ def _mark(
     for i in range(len(start)):
         if job[i] < 0:
             continue
-        for span in range(len(spans)):
-            if min(end[i], spans[span, 1]) > max(start[i], spans[span, 0]):
+        span = 0
+        while span < len(spans) and spans[span, 1] <= start[i]:
+            span += 1
+        while span < len(spans) and spans[span, 0] < end[i]:
+            if end[i] > start[i]:
                 for k in range(first[i], first[i + 1]):
                     row = row_of[key[k]]
                     if row >= 0:
                         found[row, span, job[i]] = True
+            span += 1

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property, lru_cache
 from math import isfinite, isnan
 from types import MappingProxyType
@@ -34,7 +34,7 @@ def forecast_of(walk: Walk) -> f.Forecast:
         plan=plan,
         from_=walk.from_,
         to=walk.to,
-        runs=tuple(_runs(walk)),
+        runs=_runs(walk),
         copies=f.Lazily(len(copies), lambda: tuple(_copies(walk, copies))),
         points=f.Lazily(len(points.points), lambda: tuple(_points(plan, points.points))),
         exposure=f.Lazily(len(plan.machines), lambda: tuple(_exposure(plan, newest.worst))),
@@ -57,7 +57,7 @@ def _instant(value: float) -> float | None:
 # --- runs -------------------------------------------------------------------------------------
 
 
-def _runs(walk: Walk) -> Iterator[f.Run]:
+def _runs(walk: Walk) -> tuple[f.Run, ...]:
     world = walk.world
     count = int(world.n[t.N_RUN])
     task = world.task[: world.n[t.N_TASK]]
@@ -68,45 +68,24 @@ def _runs(walk: Walk) -> Iterator[f.Run]:
     bound = np.isfinite(run["ended"]) & np.isfinite(run["closes"])
     over_s = np.zeros(count)
     np.subtract(run["ended"], run["closes"], out=over_s, where=bound)
-    blocks = _Blocks(walk)
-    totals = _Totals(walk)
+    details = _Details(walk)
     ids = [job.id for job in walk.plan.jobs]
+    # A column for each field of a Run, in their order.
     columns = (
-        order,
-        run["job"],
-        run["occurrence"] + t.EPOCH,
-        run["kind"],
-        run["schedule"],
-        run["outcome"],
-        run["tasks_from"],
-        run["tasks_n"],
-        np.maximum(0.0, over_s),
-        outcomes[order],
-    )
-    rows = zip(
-        *(column.tolist() for column in columns),
+        [ids[job] for job in run["job"].tolist()],
+        (run["occurrence"] + t.EPOCH).tolist(),
+        [t.KINDS[kind] for kind in run["kind"].tolist()],
+        [None if schedule < 0 else schedule for schedule in run["schedule"].tolist()],
+        [t.RUN_OUTCOMES[outcome] for outcome in run["outcome"].tolist()],
         *(_instants(run[name]) for name in ("began", "ended", "opens", "closes")),
-        strict=True,
+        np.maximum(0.0, over_s).tolist(),
+        map(_outcomes, map(tuple, outcomes[order].tolist())),
+        [
+            f.Machines(machines, details, r)
+            for r, machines in zip(order.tolist(), run["tasks_n"].tolist(), strict=True)
+        ],
     )
-    for (
-        r, job, occurrence, kind, schedule, outcome, first, machines, over, counts,
-        began, ended, opens, closes,
-    ) in rows:  # fmt: skip
-        yield f.Run(
-            job=ids[job],
-            occurrence=occurrence,
-            kind=t.KINDS[kind],
-            schedule=None if schedule < 0 else schedule,
-            outcome=t.RUN_OUTCOMES[outcome],
-            began=began,
-            ended=ended,
-            window_opens=opens,
-            window_end=closes,
-            over_s=over,
-            outcomes=_outcomes(tuple(counts)),
-            machines=f.Lazily(machines, blocks.maker(first, machines)),
-            known_totals=totals.maker(r),
-        )
+    return tuple(map(f.Run._make, zip(*columns, strict=True)))
 
 
 @lru_cache(maxsize=4096)
@@ -121,16 +100,28 @@ def _instants(values: t.Floats) -> list[float | None]:
     return [value if has else None for value, has in zip(shifted, known, strict=True)]
 
 
+class _Details:
+    """The machine-runs of the runs of a walk, and their totals."""
+
+    def __init__(self, walk: Walk) -> None:
+        self._blocks = _Blocks(walk)
+        self._totals = _Totals(walk)
+
+    def machines(self, run: int) -> tuple[f.MachineRun, ...]:
+        """The machine-runs of a run, by its number in the walk."""
+        return self._blocks.of(run)
+
+    def totals(self, run: int) -> f.RunTotals:
+        """What they come to together."""
+        return self._totals.of(run)
+
+
 class _Totals:
     """What the machines of each run come to, worked out for all runs when one is asked for."""
 
     def __init__(self, walk: Walk) -> None:
         self.walk = walk
         self._count = int(walk.world.n[t.N_RUN])
-
-    def maker(self, run: int) -> Callable[[], f.RunTotals]:
-        """What gives the totals of one run."""
-        return lambda: self._of(run)
 
     @cached_property
     def _task(self) -> t.Table:
@@ -178,7 +169,8 @@ class _Totals:
         runs = self._task["run"][world.transfer["task"][:count]]
         return _Squeezes(self.walk, 0, count, runs, self._count)
 
-    def _of(self, run: int) -> f.RunTotals:
+    def of(self, run: int) -> f.RunTotals:
+        """The totals of one run."""
         columns, task = self._columns, self._task
         plan, last = self.walk.plan, columns["last"][run]
         return f.RunTotals(
@@ -226,29 +218,35 @@ class _Blocks:
     """Machine-runs in blocks of runs that follow one another; a block is made as a whole."""
 
     def __init__(self, walk: Walk) -> None:
-        self.walk = walk
-        self.begins: list[int] = []
-        self.ends: list[int] = []
-        run = walk.world.run[: walk.world.n[t.N_RUN]]
-        for first, count in zip(run["tasks_from"].tolist(), run["tasks_n"].tolist(), strict=True):
-            if self.begins and self.ends[-1] + count - self.begins[-1] <= MACHINES_AT_ONCE:
-                self.ends[-1] += count
-            elif count:
-                self.begins.append(first)
-                self.ends.append(first + count)
-        self.made: dict[int, tuple[f.MachineRun, ...]] = {}
+        self._walk = walk
+        self._made: dict[int, tuple[f.MachineRun, ...]] = {}
 
-    def maker(self, first: int, count: int) -> Callable[[], tuple[f.MachineRun, ...]]:
-        """What makes the machine-runs of one run."""
-        return lambda: self._of(first, count) if count else ()
+    @cached_property
+    def _tasks(self) -> list[tuple[int, int]]:
+        """The first task of each run, and how many it has."""
+        run = self._walk.world.run[: self._walk.world.n[t.N_RUN]]
+        return list(zip(run["tasks_from"].tolist(), run["tasks_n"].tolist(), strict=True))
 
-    def _of(self, first: int, count: int) -> tuple[f.MachineRun, ...]:
-        block = bisect_right(self.begins, first) - 1
-        if block not in self.made:
-            begin, end = self.begins[block], self.ends[block]
-            self.made[block] = tuple(_machines(self.walk, begin, end))
-        at = first - self.begins[block]
-        return self.made[block][at : at + count]
+    @cached_property
+    def _edges(self) -> list[int]:
+        """The first task of each block, and the one after all of them."""
+        edges, end = [0], 0
+        for first, count in self._tasks:
+            if count and first + count - edges[-1] > MACHINES_AT_ONCE and end > edges[-1]:
+                edges.append(end)
+            end = max(end, first + count)
+        return [*edges, end]
+
+    def of(self, run: int) -> tuple[f.MachineRun, ...]:
+        """The machine-runs of a run."""
+        first, count = self._tasks[run]
+        if not count:
+            return ()
+        block = bisect_right(self._edges, first) - 1
+        begin, end = self._edges[block], self._edges[block + 1]
+        if block not in self._made:
+            self._made[block] = tuple(_machines(self._walk, begin, end))
+        return self._made[block][first - begin : first - begin + count]
 
 
 def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:

@@ -33,21 +33,24 @@ class LoadRows:
         return f.LoadRecords(self._holds, self._waits, self._flows)
 
     def _holds(self) -> t.Table:
-        return _filled(hold_rows, self._handle, f.HOLD)
+        return self._filled(hold_rows, f.HOLD)
 
     def _waits(self) -> t.Table:
-        return _filled(wait_rows, self._handle, f.WAIT)
+        return self._filled(wait_rows, f.WAIT)
+
+    def _filled(self, fill: Any, dtype: np.dtype[Any]) -> t.Table:
+        """The rows of a kind, in a table that is made anew if it turns out too short."""
+        n = self._walk.world.n
+        rows = np.empty(int(5 * (n[t.N_TRANSFER] + n[t.N_WORK])), dtype)
+        count = fill(self._handle, rows)
+        if count > len(rows):
+            rows = np.empty(count, dtype)
+            fill(self._handle, rows)
+        return rows[:count]
 
     def _flows(self) -> tuple[t.Table, f.Uses]:
         rows = np.empty(int(self._walk.world.n[t.N_FLOW]), f.FLOW)
         return rows, f.Uses(*flow_rows(self._handle, rows))
-
-
-def _filled(fill: Any, handle: Handle, dtype: np.dtype[Any]) -> t.Table:
-    """The rows of a kind: counted first, then written."""
-    rows = np.empty(fill(handle, np.empty(0, dtype)), dtype)
-    fill(handle, rows)
-    return rows
 
 
 @njit(cache=True, nogil=True)
