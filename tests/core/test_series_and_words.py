@@ -14,7 +14,7 @@ from gambrel.core.forecast import HOLD, WAIT, NewestPoint
 from gambrel.core.nights import week_of
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.selection import selected_machines
-from gambrel.core.series import LoadSeries, Measure, load_names, load_series
+from gambrel.core.series import LoadSeries, Measure, fullest_pool, load_names, load_series
 from gambrel.core.simulate import simulate
 from gambrel.core.span_loads import loads_in_spans, tightest
 from gambrel.core.words import job_clauses
@@ -103,6 +103,29 @@ def test_loads_in_spans_are_what_they_are_over_each_of_them():
             assert set(found.reading_jobs) == readers
             for told, steps in ((found.total, alone.total), (found.waiting, alone.waiting)):
                 assert told == pytest.approx(peaks(steps, start, end, 24), abs=1e-5)
+
+
+def test_the_pool_that_was_full_longest_is_the_one_whose_series_says_so():
+    plan = read_plan(larkmoor())
+    friday = week_of(date(2026, 11, 2), "Europe/Dublin")[4]
+    forecast = simulate(plan, friday.start, friday.end)
+    waits, names = forecast.loads.waits, forecast.topology.pool_names
+    told = set()
+    for job in range(len(plan.jobs)):
+        for end in np.linspace(friday.start, friday.end, 5)[1:]:
+            mine = waits[(waits["job"] == job) & (waits["start"] < end)]
+            series = [
+                load_series(forecast, f"slots:{names[pool]}", friday.start, end)
+                for pool in sorted({*mine["pool"].tolist()})
+            ]
+            longest = max(series, key=lambda load: load.full_s, default=None)
+            found = fullest_pool(forecast, job, friday.start, end)
+            if longest is None or longest.full_s == 0.0:
+                assert found is None
+            else:
+                assert f"slots:{found}" == longest.name
+                told.add(found)
+    assert len(told) > 1
 
 
 def peaks(steps, start, end, count):
