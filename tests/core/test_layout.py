@@ -14,6 +14,7 @@ from gambrel.demo import larkmoor
 TABLES = (
     "job", "member", "disk", "klass", "class_items", "candidate", "use", "copy", "copy_chain",
     "repository", "queue", "follower", "capacity", "slots", "machine_class_from", "machine_class",
+    "proxy_set_from", "proxy_set",
 )  # fmt: skip
 
 

@@ -99,6 +99,7 @@ class JobRows:
         chains: (repository, job, machine) of each chain, by place in the plan.
         disk_positions: of each disk row, the place of the disk in its machine.
         ways: what is behind each candidate; None for those of copies.
+        proxy_sets: the sets of proxies of classes.
         class_machines: pairs of a machine and a class that has disks of it.
     """
 
@@ -115,6 +116,7 @@ class JobRows:
         self._uses: list[Row] = []
         self._ways_of: dict[tuple[object, ...], tuple[int, int]] = {}
         self._class_of: dict[tuple[object, ...], int] = {}
+        self._proxy_sets: dict[frozenset[int], int] = {}
         self._chain_of: dict[tuple[int, int, int], int] = {}
         self._copy_chains: list[int] = []
         self._work: list[Row] = []
@@ -226,11 +228,18 @@ class JobRows:
                     "pool_c": around.pool(f"job:{job.id}"),
                     "candidates_from": ways[0],
                     "candidates_n": 0 if server else ways[1],
+                    "proxies": self._proxy_set(() if server else ways),
                 }
             )
             self._items.append([])
             self._machines_of.append({})
         return self._class_of[key]
+
+    def _proxy_set(self, ways: tuple[int, ...]) -> int:
+        """The number of the set of proxies of some candidates, from the first on so many."""
+        rows = self._candidates[ways[0] : sum(ways)] if ways else []
+        proxies = frozenset(row["proxy"] for row in rows) - {-1}
+        return self._proxy_sets.setdefault(proxies, len(self._proxy_sets))
 
     # --- ways to move -----------------------------------------------------------------------
 
@@ -307,6 +316,7 @@ class JobRows:
         self.copy_chain = np.array(self._copy_chains, np.int64)
         self.work = table(t.QUEUE, self._work)
         self.chains = list(self._chain_of)
+        self.proxy_sets = list(self._proxy_sets)
         self.class_machines = _pairs(
             [(machine, c) for c, machines in enumerate(self._machines_of) for machine in machines]
         )

@@ -19,6 +19,7 @@ from gambrel.core.constants import (
     RELEASE_S,
     TRANSFORM_WORK,
 )
+from gambrel.core.engine.admission import gather, next_to_start
 from gambrel.core.engine.heaps import add_deadline, add_step, drop_deadline, drop_step
 from gambrel.core.engine.points import (
     apply_retention,
@@ -30,7 +31,6 @@ from gambrel.core.engine.points import (
     store_point,
 )
 from gambrel.core.engine.queue import (
-    best_ready,
     free_slot,
     least_busy,
     queue_disk,
@@ -72,15 +72,14 @@ from gambrel.core.engine.tables import (
     N_DUE,
     N_ENDED_NOW,
     N_FLOW,
-    N_HOT,
     N_INSTANTS,
     N_LIMIT,
     N_MOVING,
     N_PENDING,
-    N_READY,
     N_RUN,
     N_SEQUENCE,
     N_SNAPSHOT,
+    N_SPACE,
     N_STEP,
     N_TASK,
     N_TRANSFER,
@@ -468,10 +467,11 @@ def _reach_queue(w: World, r: int) -> None:
 def _admit(w: World) -> bool:
     started = False
     classes = _classes(w)
-    while w.n[N_READY] + w.n[N_HOT] > 0:
-        row, item = best_ready(w, classes)
+    gather(w, classes)
+    while True:
+        row, item = next_to_start(w, classes)
         if row < 0:
-            break
+            return started
         started = True
         if row < classes:
             _take_slots(w, item)
@@ -482,7 +482,6 @@ def _admit(w: World) -> bool:
             _move(w, item)
         else:
             _start_work(w, item)
-    return started
 
 
 @njit(cache=True)
@@ -925,6 +924,10 @@ def _instant(w: World) -> None:
 
 @njit(cache=True)
 def _note_space(w: World) -> None:
+    """Raise the peaks of repositories, where something was stored at this instant."""
+    if not w.n[N_SPACE]:
+        return
+    w.n[N_SPACE] = 0
     for i in range(len(w.repository)):
         w.peak_bytes[i] = max(w.peak_bytes[i], w.used_bytes[i])
 

@@ -118,6 +118,7 @@ class Layout:
         self.klass = _joined(
             t.KLASS, (part.klass for part in parts), candidates_from=ways[1:], items_from=items
         )
+        self._number_proxy_sets(classes)
         self.copy = _joined(
             t.COPY,
             (part.copy for part in parts),
@@ -215,6 +216,19 @@ class Layout:
         priorities = self.job["priority"][self.klass["job"]]
         queue["priority"][: 2 * classes] = np.tile(priorities, 2)
         return queue
+
+    def _number_proxy_sets(self, classes: t.Ints) -> None:
+        """Number the sets of proxies, alike in all jobs, and say which hold each proxy."""
+        number: dict[frozenset[int], int] = {}
+        for part, first in zip(self._parts, classes.tolist(), strict=False):
+            numbers = [number.setdefault(proxies, len(number)) for proxies in part.proxy_sets]
+            rows = self.klass[first : first + len(part.klass)]
+            rows["proxies"] = np.array(numbers, np.int64)[rows["proxies"]]
+        self.proxy_sets = len(number)
+        pairs = np.array(
+            sorted((proxy, i) for proxies, i in number.items() for proxy in proxies), np.int64
+        )
+        self.proxy_set_from, self.proxy_set = _grouped(pairs.reshape(-1, 2), len(self.slots))
 
     def _index_machines(self, classes: t.Ints) -> None:
         """Which classes may wait for a machine."""

@@ -18,6 +18,7 @@ from gambrel.core.engine.tables import (
     FULL,
     N_NEWEST,
     N_POINT,
+    N_SPACE,
     Table,
     World,
 )
@@ -65,6 +66,7 @@ def store_point(w: World, p: int) -> None:
     chain.count += 1
     point.alive = 1
     w.used_bytes[chain.repository] += point.stored
+    w.n[N_SPACE] = 1
     if point.usable:
         newest = w.newest[w.n[N_NEWEST]]
         w.n[N_NEWEST] += 1

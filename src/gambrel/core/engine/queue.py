@@ -2,25 +2,20 @@
 
 Tasks that need the same slots stand in one class, in a row of the queue. A row for which a pool was
 full is parked there, and looked at again when that pool has had a slot given back (it is hot then).
-Of all rows that can start something, the task that comes first in the queue's order starts, until
-none can: as starting only takes slots, that is what walking the whole queue again and again would
-start, in the same order.
+`gambrel.core.engine.admission` says which of them start.
 """
 
 from __future__ import annotations
 
 from numba import b1, i8, njit, void
-from numba.types import Tuple, UniTuple  # type: ignore[attr-defined]
+from numba.types import UniTuple  # type: ignore[attr-defined]
 
 from gambrel.core.engine.tables import (
     F_NOW,
     N_HOT,
-    N_PROXIES,
     N_READY,
     P_NOTHING,
-    P_PROXIES,
     ST_COPY,
-    ST_DISK,
     W_QUEUED,
     WAITING,
     World,
@@ -65,7 +60,7 @@ def take_slot(w: World, pool: int) -> None:
 
 
 @njit(b1(WORLD, i8), cache=True)
-def _full(w: World, pool: int) -> bool:
+def full(w: World, pool: int) -> bool:
     return pool >= 0 and w.busy[pool] >= w.slots[pool]
 
 
@@ -94,18 +89,21 @@ def window_open(w: World, run: int) -> bool:
 
 @njit(i8(WORLD, i8, b1), cache=True)
 def _lacking(w: World, c: int, starts: bool) -> int:
-    """The pool for want of which no disk of a class can start; P_NOTHING if there is none."""
+    """The pool for want of which no disk of a class can start; P_NOTHING if there is none.
+
+    Where any of several proxies would do, it is their set: sets are numbered after the pools.
+    """
     klass = w.klass[c]
-    if starts and _full(w, klass.host_pool):
+    if starts and full(w, klass.host_pool):
         return klass.host_pool
-    if _full(w, klass.pool_a):
+    if full(w, klass.pool_a):
         return klass.pool_a
-    if _full(w, klass.pool_b):
+    if full(w, klass.pool_b):
         return klass.pool_b
-    if _full(w, klass.pool_c):
+    if full(w, klass.pool_c):
         return klass.pool_c
     if klass.candidates_n > 0 and least_busy(w, klass.candidates_from, klass.candidates_n) < 0:
-        return P_PROXIES
+        return len(w.slots) + klass.proxies
     return P_NOTHING
 
 
@@ -148,9 +146,9 @@ def _disk_head(w: World, row: int, c: int, starts: bool) -> tuple[int, int]:
 @njit(UniTuple(i8, 2)(WORLD, i8), cache=True)
 def _work_head(w: World, row: int) -> tuple[int, int]:
     state = w.queue[row]
-    if _full(w, state.pool_a):
+    if full(w, state.pool_a):
         return -1, state.pool_a
-    if _full(w, state.pool_b):
+    if full(w, state.pool_b):
         return -1, state.pool_b
     i = state.first
     while i >= 0:
@@ -175,15 +173,12 @@ def head(w: World, row: int, classes: int) -> tuple[int, int]:
     return _work_head(w, row)
 
 
-@njit(i8(WORLD, i8), cache=True)
-def _place(w: World, pool: int) -> int:
-    """Where the rows that are parked at a pool begin; those that want any proxy come last."""
-    return len(w.parked_first) - 1 if pool == P_PROXIES else pool
-
-
 @njit(void(WORLD, i8, i8), cache=True)
 def park(w: World, row: int, pool: int) -> None:
-    """Have a row looked at again when a pool has had a slot given back; P_NOTHING: when woken."""
+    """Have a row looked at again when a pool, or one of a set, has had a slot given back.
+
+    P_NOTHING: when it is woken.
+    """
     state = w.queue[row]
     if state.parked == pool:
         return
@@ -191,16 +186,15 @@ def park(w: World, row: int, pool: int) -> None:
         if state.parked_before >= 0:
             w.queue[state.parked_before].parked_after = state.parked_after
         else:
-            w.parked_first[_place(w, state.parked)] = state.parked_after
+            w.parked_first[state.parked] = state.parked_after
         if state.parked_after >= 0:
             w.queue[state.parked_after].parked_before = state.parked_before
     state.parked = pool
     if pool != P_NOTHING:
-        place = _place(w, pool)
-        state.parked_before, state.parked_after = -1, w.parked_first[place]
+        state.parked_before, state.parked_after = -1, w.parked_first[pool]
         if state.parked_after >= 0:
             w.queue[state.parked_after].parked_before = row
-        w.parked_first[place] = row
+        w.parked_first[pool] = row
 
 
 @njit(b1(WORLD, i8, i8, i8, i8, i8, i8), cache=True)
@@ -287,80 +281,3 @@ def unqueue_disk(w: World, t: int, classes: int) -> None:
     """Take a disk that waits by itself out of the queue."""
     w.transfer[t].waits = 0
     w.queue[classes + w.disk[w.transfer[t].disk].klass].waiting -= 1
-
-
-@njit(b1(WORLD, i8, i8, i8, i8, i8), cache=True)
-def _goes_first(w: World, classes: int, row: int, item: int, best: int, found: int) -> bool:
-    """Whether what a row can start comes before the best found so far; -1: nothing was."""
-    if found < 0:
-        return True
-    task, stage, number = w.transfer[item].task, ST_DISK, item
-    if row >= 2 * classes:
-        work = w.work[item]
-        task, stage, number = work.task, work.stage, work.number
-    other, other_stage, other_number = w.transfer[found].task, ST_DISK, found
-    if best >= 2 * classes:
-        work = w.work[found]
-        other, other_stage, other_number = work.task, work.stage, work.number
-    return comes_before(w, task, stage, number, other, other_stage, other_number)
-
-
-@njit(Tuple((b1, i8, i8))(WORLD, i8, i8, i8, i8), cache=True)
-def _best_parked(w: World, classes: int, pool: int, best: int, found: int) -> tuple[bool, int, int]:
-    """The best found so far or of what is parked at a pool, and whether to look there again."""
-    useful = False
-    row = w.parked_first[_place(w, pool)]
-    while row >= 0:
-        this, state = row, w.queue[row]
-        row = state.parked_after
-        if state.ready:
-            continue
-        if found >= 0 and state.priority < w.queue[best].priority:
-            useful = True
-            continue
-        item, lacking = head(w, this, classes)
-        if item < 0:
-            park(w, this, lacking)
-            continue
-        useful = True
-        if _goes_first(w, classes, this, item, best, found):
-            best, found = this, item
-    return useful, best, found
-
-
-@njit(UniTuple(i8, 2)(WORLD, i8), cache=True)
-def best_ready(w: World, classes: int) -> tuple[int, int]:
-    """Of all that can start now what comes first: (row, disk or work), or (-1, -1).
-
-    Rows that can start nothing are parked on the way.
-    """
-    best, found = -1, -1
-    i = 0
-    while i < w.n[N_READY]:
-        row = w.ready[i]
-        item, lacking = head(w, row, classes)
-        if item < 0:
-            park(w, row, lacking)
-            w.queue[row].ready = 0
-            w.n[N_READY] -= 1
-            w.ready[i] = w.ready[w.n[N_READY]]
-            continue
-        if _goes_first(w, classes, row, item, best, found):
-            best, found = row, item
-        i += 1
-    i = 0
-    while i < w.n[N_HOT]:
-        pool = w.hot[i]
-        useful = False
-        if not _full(w, pool):
-            useful, best, found = _best_parked(w, classes, pool, best, found)
-            if pool < w.n[N_PROXIES]:
-                also, best, found = _best_parked(w, classes, P_PROXIES, best, found)
-                useful = useful or also
-        if useful:
-            i += 1
-        else:
-            w.is_hot[pool] = 0
-            w.n[N_HOT] -= 1
-            w.hot[i] = w.hot[w.n[N_HOT]]
-    return best, found

@@ -151,6 +151,7 @@ class Walk:
         capacity, limit = link_limits(self.plan, layout, self.from_, self.to)
         steps = tasks + transfers + runs + most_points + 1
         nodes = transfers * layout.uses_most
+        starters = len(layout.queue) + pools
         due = self.due.copy()
         due["at"] -= t.EPOCH
         world = t.World(
@@ -172,6 +173,8 @@ class Walk:
             follower=layout.follower,
             machine_class_from=layout.machine_class_from,
             machine_class=layout.machine_class,
+            proxy_set_from=layout.proxy_set_from,
+            proxy_set=layout.proxy_set,
             slots=layout.slots,
             snapshot_due=np.array(snapshots_from, np.float64) - t.EPOCH,
             capacity=capacity,
@@ -199,10 +202,13 @@ class Walk:
             point=_filled(t.POINT, most_points, needs=-1, previous=-1, next=-1),
             chain=_filled(t.CHAIN, len(self.chains), first=-1, last=-1),
             queue=layout.queue.copy(),
-            parked_first=_nones(pools + 1),
+            parked_first=_nones(pools + layout.proxy_sets),
             ready=_ints(len(layout.queue)),
             hot=_ints(pools),
             is_hot=_ints(pools),
+            starters=_ints(starters),
+            starter_row=_ints(starters),
+            starter_item=_ints(starters),
             used_bytes=_floats(max(1, repositories)),
             peak_bytes=_floats(max(1, repositories)),
             newest=np.zeros(most_points + 1, t.NEWEST),
@@ -246,7 +252,7 @@ class Walk:
         )
         world.n[t.N_DISKS] = disks
         world.n[t.N_USES_MOST] = layout.uses_most
-        world.n[t.N_PROXIES] = len(self.plan.proxies)
+        world.n[t.N_SPACE] = 1
         world.f[t.F_NOW], world.f[t.F_TO] = self.from_ - t.EPOCH, self.to - t.EPOCH
         for name, column in zip(("repository", "job", "machine"), range(3), strict=True):
             world.chain[name][: len(self.chains)] = [chain[column] for chain in self.chains]

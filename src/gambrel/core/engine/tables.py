@@ -73,9 +73,10 @@ DISK = _record("klass place candidates_from candidates_n", "protected whole")
 """A disk of a member, in queue order. `place`: its place in its class (`class_items`)."""
 
 KLASS = _record(
-    "job host_pool pool_a pool_b pool_c candidates_from candidates_n items_from items_n"
+    "job host_pool pool_a pool_b pool_c candidates_from candidates_n proxies items_from items_n"
 )
-"""Disks of a job that need the same slots. `candidates_n` 0: read by agents, no proxy."""
+"""Disks of a job that need the same slots. `candidates_n` 0: read by agents, no proxy. `proxies`:
+the set of proxies of its candidates."""
 
 CANDIDATE = _record("proxy uses_from uses_n", "ceiling")
 """A way for a stream; transforms, merges and copies have theirs too."""
@@ -141,8 +142,8 @@ QUEUE = _record(
 )
 """Of each class of disks one row for those that start machines and one for those of prepared
 machines; then one for each class of repository work. Disks: `next` is the place from which to look
-on, `waiting` how many stand there. Work: `first` and `last` in queue order. `parked`: the pool that
-was full, with the rows parked there before and after it."""
+on, `waiting` how many stand there. Work: `first` and `last` in queue order. `parked`: the pool or
+set of proxies that was full, with the rows parked there before and after it."""
 
 NEWEST = _record("machine", "exists_from at")
 FLOW = _record("transfer squeezed_by", "start end rate")
@@ -169,6 +170,8 @@ class World(NamedTuple):
     follower: Ints
     machine_class_from: Ints
     machine_class: Ints
+    proxy_set_from: Ints
+    proxy_set: Ints
     slots: Ints
     snapshot_due: Floats
 
@@ -188,6 +191,9 @@ class World(NamedTuple):
     ready: Ints
     hot: Ints
     is_hot: Ints
+    starters: Ints
+    starter_row: Ints
+    starter_item: Ints
     used_bytes: Floats
     peak_bytes: Floats
     newest: Table
@@ -237,9 +243,9 @@ class World(NamedTuple):
 (
     N_DUE, N_LIMIT, N_RUN, N_TASK, N_TRANSFER, N_WORK, N_POINT, N_NEWEST, N_FLOW, N_STEP,
     N_DEADLINE, N_MOVING, N_SEQUENCE, N_PENDING, N_ACTIVE, N_READY, N_ENDED_NOW, N_DIRTY, N_FRESH,
-    N_SNAPSHOT, N_DISKS, N_USES_MOST, N_INSTANTS, N_SHARINGS, N_HOT, N_PROXIES, N_STREAM, N_FREE,
-    COUNTERS,
-) = range(29)  # fmt: skip
+    N_SNAPSHOT, N_DISKS, N_USES_MOST, N_INSTANTS, N_SHARINGS, N_HOT, N_STREAM, N_FREE, N_SPACE,
+    N_STARTERS, COUNTERS,
+) = range(30)  # fmt: skip
 
 # Places in `World.f`.
 F_NOW, F_TO, FACTS = range(3)
@@ -262,5 +268,5 @@ ST_DISK, ST_TRANSFORM, ST_MERGE, ST_COPY = range(4)
 # States of a piece of repository work.
 W_IDLE, W_QUEUED, W_MOVING, W_ENDED = range(4)
 
-# Why a row of the queue is not looked at, where it is not a pool.
-P_NOTHING, P_PROXIES = -1, -2
+# A row of the queue is parked nowhere.
+P_NOTHING = -1

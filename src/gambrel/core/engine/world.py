@@ -131,6 +131,8 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.follower = arrays.follower
     w.machine_class_from = arrays.machine_class_from
     w.machine_class = arrays.machine_class
+    w.proxy_set_from = arrays.proxy_set_from
+    w.proxy_set = arrays.proxy_set
     w.slots = arrays.slots
     w.snapshot_due = arrays.snapshot_due
     w.capacity = arrays.capacity
@@ -149,6 +151,9 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.ready = arrays.ready
     w.hot = arrays.hot
     w.is_hot = arrays.is_hot
+    w.starters = arrays.starters
+    w.starter_row = arrays.starter_row
+    w.starter_item = arrays.starter_item
     w.used_bytes = arrays.used_bytes
     w.peak_bytes = arrays.peak_bytes
     w.newest = arrays.newest
