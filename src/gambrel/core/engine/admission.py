@@ -32,6 +32,19 @@ def _goes_first(w: World, classes: int, row: int, item: int, best: int, found: i
     return comes_before(w, task, stage, number, other, other_stage, other_number)
 
 
+@njit(i8(WORLD, i8, i8), cache=True)
+def _at_best(w: World, classes: int, row: int) -> int:
+    """A task of a row before which none of it can start; -1 where there is none."""
+    state = w.queue[row]
+    if row >= 2 * classes:
+        return state.first
+    klass = w.klass[row if row < classes else row - classes]
+    run = w.active[klass.job]
+    if run < 0 or state.next >= klass.items_n:
+        return -1
+    return w.run[run].disks_from + w.class_items[klass.items_from + state.next]
+
+
 @njit(UniTuple(i8, 2)(WORLD, i8, i8, i8, i8), cache=True)
 def _first_parked(w: World, classes: int, pool: int, best: int, found: int) -> tuple[int, int]:
     """The row and task that come first, of those given (-1: none) and those parked at a pool."""
@@ -39,8 +52,13 @@ def _first_parked(w: World, classes: int, pool: int, best: int, found: int) -> t
     while row >= 0:
         this, state = row, w.queue[row]
         row = state.parked_after
-        if state.ready or (found >= 0 and state.priority < w.queue[best].priority):
+        if state.ready:
             continue
+        if found >= 0:
+            # To see that a row comes later takes less than to see what it can start.
+            bound = _at_best(w, classes, this)
+            if bound >= 0 and not _goes_first(w, classes, this, bound, best, found):
+                continue
         item, lacking = head(w, this, classes)
         if item < 0:
             park(w, this, lacking)

@@ -95,7 +95,7 @@ class JobRows:
         job: what stands in the job's own row.
         member, disk, klass, class_items, candidate, use, copy: rows of the tables of these names.
         copy_chain: the chain of each copy of each member.
-        work: the pools and priority of each row that the job adds to the queue.
+        work: the pools of each row that the job adds to the queue.
         chains: (repository, job, machine) of each chain, by place in the plan.
         disk_positions: of each disk row, the place of the disk in its machine.
         ways: what is behind each candidate; None for those of copies.
@@ -279,7 +279,6 @@ class JobRows:
         around = self._around
         self._work.append(
             {
-                "priority": self._job.priority,
                 "pool_a": around.pool(f"repository:{one}"),
                 "pool_b": -1 if other is None else around.pool(f"repository:{other}"),
             }

@@ -213,8 +213,6 @@ class Layout:
             queue[name] = -1
         for name in ("pool_a", "pool_b"):
             queue[name][: 2 * classes] = -1
-        priorities = self.job["priority"][self.klass["job"]]
-        queue["priority"][: 2 * classes] = np.tile(priorities, 2)
         return queue
 
     def _number_proxy_sets(self, classes: t.Ints) -> None:

@@ -180,21 +180,28 @@ def park(w: World, row: int, pool: int) -> None:
     P_NOTHING: when it is woken.
     """
     state = w.queue[row]
-    if state.parked == pool:
+    was = state.parked
+    if was == pool:
         return
-    if state.parked != P_NOTHING:
-        if state.parked_before >= 0:
-            w.queue[state.parked_before].parked_after = state.parked_after
+    before, after = state.parked_before, state.parked_after
+    if was != P_NOTHING:
+        if before >= 0:
+            w.queue[before].parked_after = after
         else:
-            w.parked_first[state.parked] = state.parked_after
-        if state.parked_after >= 0:
-            w.queue[state.parked_after].parked_before = state.parked_before
+            w.parked_first[was] = after
+        if after >= 0:
+            w.queue[after].parked_before = before
+        else:
+            w.parked_last[was] = before
     state.parked = pool
     if pool != P_NOTHING:
-        state.parked_before, state.parked_after = -1, w.parked_first[pool]
-        if state.parked_after >= 0:
-            w.queue[state.parked_after].parked_before = row
-        w.parked_first[pool] = row
+        last = w.parked_last[pool]
+        state.parked_before, state.parked_after = last, -1
+        if last >= 0:
+            w.queue[last].parked_after = row
+        else:
+            w.parked_first[pool] = row
+        w.parked_last[pool] = row
 
 
 @njit(b1(WORLD, i8, i8, i8, i8, i8, i8), cache=True)

@@ -25,7 +25,11 @@ from gambrel.core.units import DAY, MBIT, SAME_INSTANT
 
 INSTANTS_AT_ONCE = 20_000
 """How many instants the kernel walks before it is asked whether the result is still wanted."""
-FLOWS_AT_FIRST = 1 << 14
+FLOWS_AT_FIRST = (1 << 14, 24, 1 << 24)
+"""Room for stretches of one rate: at least so many, so many for each transfer, at most so many.
+
+What is not written to takes no memory; where it does not suffice, it is doubled.
+"""
 
 
 class Walk:
@@ -151,6 +155,7 @@ class Walk:
         capacity, limit = link_limits(self.plan, layout, self.from_, self.to)
         steps = tasks + transfers + runs + most_points + 1
         nodes = transfers * layout.uses_most
+        least, each, most = FLOWS_AT_FIRST
         starters = len(layout.queue) + pools
         due = self.due.copy()
         due["at"] -= t.EPOCH
@@ -203,6 +208,7 @@ class Walk:
             chain=_filled(t.CHAIN, len(self.chains), first=-1, last=-1),
             queue=layout.queue.copy(),
             parked_first=_nones(pools + layout.proxy_sets),
+            parked_last=_nones(pools + layout.proxy_sets),
             ready=_ints(len(layout.queue)),
             hot=_ints(pools),
             is_hot=_ints(pools),
@@ -212,7 +218,7 @@ class Walk:
             used_bytes=_floats(max(1, repositories)),
             peak_bytes=_floats(max(1, repositories)),
             newest=np.zeros(most_points + 1, t.NEWEST),
-            flow=np.zeros(FLOWS_AT_FIRST, t.FLOW),
+            flow=np.zeros(min(most, max(least, each * transfers)), t.FLOW),
             stream=np.zeros(max(1, transfers), t.STREAM),
             free_stream=_ints(transfers),
             use_resource=_ints(nodes),

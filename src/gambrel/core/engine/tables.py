@@ -137,9 +137,7 @@ POINT = _record("chain kind needs usable alive mark previous next", "at exists_f
 CHAIN = _record("repository job machine first last count busy")
 """The points of one machine, job and repository. `busy`: a copy into it moves."""
 
-QUEUE = _record(
-    "next waiting ready parked parked_before parked_after first last pool_a pool_b priority"
-)
+QUEUE = _record("next waiting ready parked parked_before parked_after first last pool_a pool_b")
 """Of each class of disks one row for those that start machines and one for those of prepared
 machines; then one for each class of repository work. Disks: `next` is the place from which to look
 on, `waiting` how many stand there. Work: `first` and `last` in queue order. `parked`: the pool or
@@ -188,6 +186,7 @@ class World(NamedTuple):
     chain: Table
     queue: Table
     parked_first: Ints
+    parked_last: Ints
     ready: Ints
     hot: Ints
     is_hot: Ints

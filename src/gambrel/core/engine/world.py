@@ -148,6 +148,7 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.chain = arrays.chain
     w.queue = arrays.queue
     w.parked_first = arrays.parked_first
+    w.parked_last = arrays.parked_last
     w.ready = arrays.ready
     w.hot = arrays.hot
     w.is_hot = arrays.is_hot
