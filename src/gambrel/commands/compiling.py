@@ -12,7 +12,7 @@ from gambrel.core.forecast import Forecast
 from gambrel.core.nights import Night, night_of
 from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import read_plan
-from gambrel.core.series import load_names, load_table
+from gambrel.core.series import fullest_pool, load_names, load_table
 from gambrel.core.simulate import simulate
 from gambrel.core.span_loads import loads_in_spans
 from gambrel.demo import tiny
@@ -33,8 +33,10 @@ def compile_engine() -> None:
 def _look_at_loads(forecast: Forecast, night: Night) -> None:
     names = load_names(forecast.plan)
     for load in load_table(forecast, names, night.start, night.end):
-        _ = load.peak, load.waiting_jobs
+        _ = load.peak, load.total, load.waiting_jobs
     loads_in_spans(forecast, names, [(night.start, night.end)], 1)
+    for job in range(len(forecast.plan.jobs)):
+        fullest_pool(forecast, job, night.start, night.end)
 
 
 def _score(plan: Plan, night: Night) -> None:
