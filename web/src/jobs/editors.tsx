@@ -5,6 +5,7 @@ import { useWorkbench } from "../shell/workbench";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
 import { Field } from "../ui/Field";
+import { typedNumber } from "../ui/numbers";
 import { count } from "../ui/words";
 import { Flag, Group, NumberField, Pick } from "./controls";
 import { choicesQuery, type Choices as Offered, type Look, type RunKind, say } from "./queries";
@@ -89,9 +90,9 @@ function ConditionRow({ condition, fields, values, onChange, onRemove }: {
             value={text ?? String(condition.value)}
             onChange={(event) => {
               setText(event.target.value);
-              const typed = number ? Number(event.target.value.replace(",", ".")) : event.target.value;
-              if (typed === "" || (number && Number.isNaN(typed))) return;
-              onChange({ ...condition, value: typed });
+              const typed = number ? typedNumber(event.target.value) : event.target.value;
+              // An empty field and one that holds no number say nothing yet.
+              if (typed !== "" && !Number.isNaN(typed)) onChange({ ...condition, value: typed });
             }}
             className="h-7 min-w-0 flex-1 rounded-[3px] border border-rule-strong bg-raised px-1.5"
           />

@@ -68,10 +68,10 @@ export interface Clash {
   conflicts: { index: number; key: string | null; list: string; id: string; field: string; theirs: string[] }[];
 }
 
-const Context = createContext<Workbench | null>(null);
+export const WorkbenchContext = createContext<Workbench | null>(null);
 
 export function useWorkbench(): Workbench {
-  const found = use(Context);
+  const found = use(WorkbenchContext);
   if (!found) throw new Error("used outside of a workbench");
   return found;
 }
@@ -359,7 +359,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     say,
     words: moves.length || considered.length || attempting ? (result?.words ?? []) : [],
   };
-  return <Context value={value}>{children}</Context>;
+  return <WorkbenchContext value={value}>{children}</WorkbenchContext>;
 }
 
 /** The night that a planner should see first: the worst of the week. */
