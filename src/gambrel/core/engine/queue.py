@@ -61,6 +61,7 @@ def take_slot(w: World, pool: int) -> None:
 
 @njit(b1(WORLD, i8), cache=True)
 def full(w: World, pool: int) -> bool:
+    """Whether all slots of a pool are taken; -1 is a pool without limit."""
     return pool >= 0 and w.busy[pool] >= w.slots[pool]
 
 
