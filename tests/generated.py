@@ -22,6 +22,7 @@ retentions = st.sampled_from(
         {"full_days": 2, "incremental_days": 1},
         {"points": 2, "weekly": 2, "monthly": 1},
         {"yearly": 1},
+        {"points": 1, "until": "2026-11-06"},
         {},
     ]
 )

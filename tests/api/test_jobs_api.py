@@ -102,6 +102,8 @@ def test_what_is_typed_shows_at_once_and_writes_nothing(client, plan_url):
 
 
 def test_a_value_that_cannot_be_is_named(client, plan_url):
+    answer = look(client, plan_url, change(retention={"until": "31.1.2027"}))
+    assert answer.json["errors"][0]["field"].endswith("retention.until")
     answer = look(client, plan_url, change(retention={"days": 0}))
     assert answer.status_code == 422
     assert answer.json["errors"][0]["field"].endswith("retention.days")

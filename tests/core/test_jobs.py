@@ -273,6 +273,22 @@ def test_each_rule_is_named_where_it_holds():
     assert len(fulls) == 3
 
 
+@pytest.mark.parametrize("chain", ["incremental", "forever"])
+def test_points_are_held_by_a_date_until_it_is_over(chain):
+    plan = small_plan({"chain": chain, "retention": {"points": 2, "until": "2026-11-20"}})
+
+    def points_on(days):
+        now = FRIDAY_NOON + days * DAY
+        return points_ahead(plan, plan.jobs[0], FRIDAY_NOON, now, "fares").points
+
+    before, after = points_on(14), points_on(16)
+    assert all("until 2026-11-20" in p.kept_by for p in before)
+    assert not any("until 2026-11-20" in p.kept_by for p in after)
+    # One of each of 14 nights, and two fulls besides.
+    assert len(before) == 16
+    assert len(after) < len(before)
+
+
 def test_a_day_out_of_reach_and_an_empty_job():
     with pytest.raises(ValueError, match="400 days"):
         points_ahead(PLAN, OFFICE, MONDAY, MONDAY + 500 * DAY)

@@ -1,6 +1,6 @@
 """Which points stay: chains, spans, first fulls of periods, merges."""
 
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -108,7 +108,7 @@ def test_space_follows_what_is_kept():
 )
 def test_a_forever_chain_is_merged_from_its_old_end(rules, expected, merged):
     store = chain(*"fiiii")
-    merges = store.merge(KEY, Retention(**rules), at(5))
+    merges = store.merge(KEY, Retention(**rules), at(5), DUBLIN)
     assert (kept(store), len(merges)) == (expected, merged)
     full = store.chain(KEY)[0]
     assert full.stored_bytes == 10.0
@@ -116,6 +116,37 @@ def test_a_forever_chain_is_merged_from_its_old_end(rules, expected, merged):
     assert store.newest_usable(KEY) is store.chain(KEY)[-1]
     if merged:
         assert store.chain(KEY)[1].base is full
+
+
+NINTH = date(2026, 11, 9)
+
+
+def test_everything_is_kept_to_the_end_of_a_date():
+    midnight = datetime(2026, 11, 10, tzinfo=DUBLIN).timestamp()
+    assert apply(chain(*"fiifi"), midnight - 1, points=1, until=NINTH) == "f1 i2 i3 f4 i5"
+    assert apply(chain(*"fiifi"), midnight, points=1, until=NINTH) == "f4 i5"
+
+
+def test_the_date_ends_in_the_zone_of_the_site():
+    store = chain(*"fff")
+    an_hour_before = datetime(2026, 11, 9, 23, tzinfo=UTC).timestamp()
+    rule = Retention(points=1, until=NINTH)
+    store.apply(KEY, rule, an_hour_before, 0.0, DUBLIN)
+    assert kept(store) == "f1 f2 f3"
+    store.apply(KEY, rule, an_hour_before, 0.0, ZoneInfo("Europe/Oslo"))
+    assert kept(store) == "f3"
+
+
+def test_a_date_alone_leaves_the_newest_usable_point_after_it():
+    assert apply(chain(*"fifi"), at(8), until=NINTH) == "f1 i2 f3 i4"
+    assert apply(chain(*"fifi"), at(10), until=NINTH) == "f3 i4"
+
+
+def test_a_forever_chain_is_not_merged_before_the_date_is_over():
+    store, rule = chain(*"fiiii"), Retention(points=3, until=NINTH)
+    assert store.merge(KEY, rule, at(9), DUBLIN) == []
+    assert len(store.merge(KEY, rule, at(10), DUBLIN)) == 2
+    assert kept(store) == "f3 i4 i5"
 
 
 def test_points_of_a_file_get_their_bases_by_order():

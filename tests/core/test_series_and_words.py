@@ -12,12 +12,13 @@ from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly
 from gambrel.core.exposure import newest_over_time, worst_exposure
 from gambrel.core.forecast import HOLD, WAIT, NewestPoint
 from gambrel.core.nights import week_of
+from gambrel.core.plan import Retention
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.selection import selected_machines
 from gambrel.core.series import LoadSeries, Measure, fullest_pool, load_names, load_series
 from gambrel.core.simulate import simulate
 from gambrel.core.span_loads import loads_in_spans, tightest
-from gambrel.core.words import job_clauses
+from gambrel.core.words import job_clauses, retention_in_words
 from gambrel.demo import larkmoor
 
 
@@ -232,3 +233,17 @@ def test_a_job_reads_as_a_sentence():
     journal = {c.lead: c.text for c in job_clauses(plan, plan.job_by_id["ticket-journal"])}
     assert journal["as"].startswith("incremental every 20 minutes from 06:10 to 05:40")
     assert journal["limited to"] == "2 streams at once"
+
+
+@pytest.mark.parametrize(
+    ("rule", "said"),
+    [
+        (Retention(), "everything"),
+        (Retention(points=14), "14 points"),
+        (Retention(days=5, weekly=8), "5 days and 8 weekly fulls"),
+        (Retention(until=date(2027, 1, 31)), "everything until 2027-01-31"),
+        (Retention(points=1, until=date(2027, 1, 31)), "1 point, and everything until 2027-01-31"),
+    ],
+)
+def test_a_retention_in_words(rule, said):
+    assert retention_in_words(rule) == said

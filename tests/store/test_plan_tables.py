@@ -62,6 +62,18 @@ def test_ids_differ_as_they_do_in_the_file(maker, pair):
     assert stored(maker, plan) == plan
 
 
+def test_dates_up_to_which_all_is_kept_are_stored_with_the_job_and_its_copies(maker):
+    file = small_file()
+    file["repositories"].append({"id": "attic", "site": "quay"})
+    file["jobs"][0]["retention"] = {"points": 3, "until": "2027-01-31"}
+    copy = {"repository": "attic", "retention": {"until": "2030-12-31"}}
+    file["jobs"][0]["copies"] = [copy]
+    plan = read_plan(file)
+    again = stored(maker, plan)
+    assert again == plan
+    assert str(again.jobs[0].copies[0].retention.until) == "2030-12-31"
+
+
 def test_a_follower_may_stand_before_the_job_that_it_follows(maker):
     jobs = [
         {"id": "second", "machines": {}, "repository": "vault", "after": "first"},

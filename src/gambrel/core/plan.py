@@ -332,6 +332,13 @@ Schedule = RuleSchedule | DayRowSchedule
 
 @dataclass(frozen=True, slots=True)
 class Retention:
+    """Which points are kept (section 8).
+
+    Attributes:
+        until: up to the end of this date at the repository's site everything is kept; from then on
+            the other rules decide, and without any nothing but the newest usable point is wanted.
+    """
+
     points: int | None = None
     days: float | None = None
     full_days: float | None = None
@@ -339,6 +346,7 @@ class Retention:
     weekly: int = 0
     monthly: int = 0
     yearly: int = 0
+    until: date | None = None
 
     @property
     def keeps_everything(self) -> bool:

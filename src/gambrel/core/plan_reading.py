@@ -682,6 +682,7 @@ RETENTION = Shape(
         "weekly": TALLY,
         "monthly": TALLY,
         "yearly": TALLY,
+        "until": optional(DATE),
     },
 )
 COPY = Shape(

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, time, timedelta
+from math import inf
 from typing import Protocol, TypeVar
 from zoneinfo import ZoneInfo
 
-from gambrel.core.calendars import local_of
+from gambrel.core.calendars import instant_of, local_of
 from gambrel.core.plan import Kind, Retention
 from gambrel.core.units import DAY, SAME_INSTANT
 
@@ -96,7 +97,7 @@ class PointStore:
         self, key: ChainKey, retention: Retention, now: float, immutable_days: float, zone: ZoneInfo
     ) -> None:
         """Delete what no rule wants and no wanted point needs."""
-        if retention.keeps_everything:
+        if retention.keeps_everything or _all_kept(retention, now, zone):
             return
         points = sorted(self.chain(key), key=lambda point: point.at)
         keep = {id(point) for point in wanted_points(points, retention, now, immutable_days, zone)}
@@ -110,9 +111,11 @@ class PointStore:
         if gone:
             self._remove(key, gone)
 
-    def merge(self, key: ChainKey, retention: Retention, now: float) -> list[Merge]:
+    def merge(self, key: ChainKey, retention: Retention, now: float, zone: ZoneInfo) -> list[Merge]:
         """Keep a "forever" chain to its length: merge the oldest points into their full."""
         merges: list[Merge] = []
+        if _all_kept(retention, now, zone):
+            return merges
         while True:
             points = sorted(self.chain(key), key=lambda point: point.at)
             full: Point | None = None
@@ -171,6 +174,17 @@ def linked(points: Iterable[Told]) -> list[tuple[Told, Point]]:
     return made
 
 
+def kept_until(retention: Retention, zone: ZoneInfo) -> float:
+    """The instant up to which everything is kept; -inf where no date says so."""
+    if retention.until is None:
+        return -inf
+    return instant_of(datetime.combine(retention.until + timedelta(days=1), time()), zone)
+
+
+def _all_kept(retention: Retention, now: float, zone: ZoneInfo) -> bool:
+    return now < kept_until(retention, zone) - SAME_INSTANT
+
+
 def _younger(point: Point, days: float, now: float) -> bool:
     return now - point.at < days * DAY - SAME_INSTANT
 
@@ -179,6 +193,8 @@ def wanted_points(
     points: list[Point], retention: Retention, now: float, immutable_days: float, zone: ZoneInfo
 ) -> list[Point]:
     """The points that a rule wants; `points` are in order of `at`."""
+    if _all_kept(retention, now, zone):
+        return points
     wanted: list[Point] = []
     if retention.points is not None:
         wanted += points[-retention.points :]

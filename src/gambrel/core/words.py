@@ -116,7 +116,10 @@ def _machines(plan: Plan, job: Job) -> str:
 
 
 def retention_in_words(retention: Retention) -> str:
-    """What a retention keeps: "14 points", "5 days and 8 weekly fulls", "everything"."""
+    """What a retention keeps: "14 points", "5 days and 8 weekly fulls", "everything".
+
+    With a date: "14 points, and everything until 2027-01-31".
+    """
     parts = []
     if retention.points is not None:
         parts.append(count(retention.points, "point"))
@@ -134,6 +137,9 @@ def retention_in_words(retention: Retention) -> str:
     ):
         if tally:
             parts.append(count(tally, what))
+    if retention.until is not None:
+        said = f"everything until {retention.until}"
+        return f"{' and '.join(parts)}, and {said}" if parts else said
     return " and ".join(parts) if parts else "everything"
 
 

@@ -75,10 +75,10 @@ def existing_points(file: dict[str, Any], at: float, days: float) -> list[dict[s
                     repository = plan.repository_by_id[target]
                     key = (repositories[target], position, machines[machine.id])
                     _make_point(job, machine, store, key, start, kind, repository.dedupe_ratio)
+                    zone = ZoneInfo(plan.site_by_id[repository.site].time_zone)
                     if job.chain == "forever":
-                        store.merge(key, retention, start)
+                        store.merge(key, retention, start, zone)
                     else:
-                        zone = ZoneInfo(plan.site_by_id[repository.site].time_zone)
                         store.apply(key, retention, start, repository.immutable_days, zone)
     return [
         {

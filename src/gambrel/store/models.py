@@ -497,6 +497,7 @@ class RetentionColumns:
     keep_weekly: Mapped[int] = mapped_column(BigInteger)
     keep_monthly: Mapped[int] = mapped_column(BigInteger)
     keep_yearly: Mapped[int] = mapped_column(BigInteger)
+    keep_until: Mapped[date | None]
 
 
 class JobRow(InVersion, RetentionColumns, Base):

@@ -264,6 +264,10 @@ describe("the other clauses", () => {
     expect(set.at(-1)).toMatchObject({ retention: { points: null, weekly: 0 } });
     await user.type(screen.getByLabelText("of a month (months)"), "6");
     expect(set.at(-1)).toMatchObject({ retention: { points: null, monthly: 6 } });
+    await user.type(screen.getByLabelText("Everything until (date)"), "2027-01-31");
+    expect(set.at(-1)).toMatchObject({ retention: { monthly: 6, until: "2027-01-31" } });
+    await user.clear(screen.getByLabelText("Everything until (date)"));
+    expect(set.at(-1)).toMatchObject({ retention: { monthly: 6, until: null } });
   });
 
   it("check by a boot test with its minutes", async () => {

@@ -379,7 +379,7 @@ function ReadersEditor({ edit, offered }: Props & { offered: Offered }) {
 
 /** The spans of a retention; empty everywhere keeps everything. */
 export function RetentionFields({ value, wrong, onChange }: { value: Retention; wrong: string | null; onChange: (value: Retention) => void }) {
-  const one = (key: keyof Retention, label: string, unit?: string) => (
+  const one = (key: Exclude<keyof Retention, "until">, label: string, unit?: string) => (
     <NumberField key={key} label={label} {...(unit && { unit })} value={value[key] || null} empty="–" onChange={(v) => onChange({ ...value, [key]: v ?? NO_RETENTION[key] })} />
   );
   return (
@@ -392,9 +392,10 @@ export function RetentionFields({ value, wrong, onChange }: { value: Retention; 
         {one("weekly", "First full of a week", "weeks")}
         {one("monthly", "of a month", "months")}
         {one("yearly", "of a year", "years")}
+        <Field label="Everything until (date)" type="date" value={value.until ?? ""} onChange={(e) => onChange({ ...value, until: e.target.value || null })} />
       </div>
       {wrong && <p role="alert" className="mb-2 text-barn">{wrong}</p>}
-      <p className="mb-2 text-ink-2">Any rule that wants a point keeps it; with none, everything is kept. The picture of the points shows what holds what.</p>
+      <p className="mb-2 text-ink-2">Any rule that wants a point keeps it; with none, everything is kept. Until the date nothing is deleted. The picture of the points shows what holds what.</p>
     </>
   );
 }

@@ -22,6 +22,8 @@ export interface Retention {
   weekly: number;
   monthly: number;
   yearly: number;
+  /** Up to the end of this date everything is kept. */
+  until: string | null;
 }
 
 export interface CopyValue {
@@ -57,7 +59,7 @@ export interface JobValue extends Record<string, unknown> {
 }
 
 export const NO_RETENTION: Retention = {
-  points: null, days: null, full_days: null, incremental_days: null, weekly: 0, monthly: 0, yearly: 0,
+  points: null, days: null, full_days: null, incremental_days: null, weekly: 0, monthly: 0, yearly: 0, until: null,
 };
 
 export const selectionOf = (value: JobValue): Selection => ({ ids: [], rules: [], exclude: [], ...value.machines });

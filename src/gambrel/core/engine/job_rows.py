@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from gambrel.core.calendars import held_until
 from gambrel.core.engine import tables as t
 from gambrel.core.paths import Candidate, Topology, Uses
 from gambrel.core.plan import Copy, Disk, Machine, Plan, Retention
+from gambrel.core.retention import kept_until
 from gambrel.core.selection import selected_machines
 from gambrel.core.spreading import full_groups
 from gambrel.core.units import MINUTE
@@ -52,7 +54,7 @@ def _minutes(value: float | None) -> float:
     return np.inf if value is None else value * MINUTE
 
 
-def _retention(rule: Retention) -> Row:
+def _retention(rule: Retention, zone: str) -> Row:
     def span(days: float | None) -> float:
         return -1.0 if days is None else days
 
@@ -65,6 +67,7 @@ def _retention(rule: Retention) -> Row:
         "keep_days": span(rule.days),
         "full_days": span(rule.full_days),
         "incremental_days": span(rule.incremental_days),
+        "keep_until": kept_until(rule, ZoneInfo(zone)) - t.EPOCH,
     }
 
 
@@ -77,6 +80,10 @@ class Surroundings:
         self.machine = {m.id: i for i, m in enumerate(plan.machines)}
         self.repository = {r.id: i for i, r in enumerate(plan.repositories)}
         self.window = {w.id: i for i, w in enumerate(plan.windows)}
+
+    def zone(self, repository: str) -> str:
+        """The time zone of a repository's site."""
+        return self.plan.site_by_id[self.plan.repository_by_id[repository].site].time_zone
 
     def pool(self, name: str) -> int:
         """The number of a slot pool, -1 where it has no limit."""
@@ -156,7 +163,7 @@ class JobRows:
             "before": job.before_min * MINUTE,
             "after": job.after_min * MINUTE,
             "boot": job.boot_min * MINUTE,
-            **_retention(job.retention),
+            **_retention(job.retention, around.zone(job.repository)),
         }
 
     # --- machines and their disks -----------------------------------------------------------
@@ -296,7 +303,7 @@ class JobRows:
             "move_class": self._work_row(home, copy.repository),
             "merge_class": self._work_row(copy.repository),
             "delay": copy.delay_min * MINUTE,
-            **_retention(copy.retention),
+            **_retention(copy.retention, around.zone(copy.repository)),
         }
 
     # --- as arrays --------------------------------------------------------------------------

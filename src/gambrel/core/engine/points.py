@@ -186,7 +186,7 @@ def _mark_first_of_periods(w: World, chain: int, count: int, unit: int) -> None:
 @njit(cache=True)
 def apply_retention(w: World, chain: int, rule: Any) -> None:
     """Delete what no rule wants and no wanted point needs."""
-    if rule.keeps_all:
+    if rule.keeps_all or w.f[F_NOW] < rule.keep_until - SAME_INSTANT:
         return
     immutable = w.repository[w.chain[chain].repository].immutable_days
     kept = 0
@@ -232,6 +232,8 @@ def merge_oldest(w: World, chain: int, rule: Any) -> float:
 
     Returns the stored bytes of the point merged, or -1 where the chain is short enough.
     """
+    if w.f[F_NOW] < rule.keep_until - SAME_INSTANT:
+        return -1.0
     full, oldest = -1, -1
     p = w.chain[chain].first
     while p >= 0:

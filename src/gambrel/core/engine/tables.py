@@ -53,7 +53,10 @@ def _record(ints: str, floats: str = "") -> np.dtype[Any]:
 
 # --- what the plan says -----------------------------------------------------------------------
 
-RETENTION = "keep_points weekly monthly yearly keeps_all", "keep_days full_days incremental_days"
+RETENTION = (
+    "keep_points weekly monthly yearly keeps_all",
+    "keep_days full_days incremental_days keep_until",
+)
 
 JOB = _record(
     "priority repository window end_rule chain synthetic tracking verify members_from members_n "

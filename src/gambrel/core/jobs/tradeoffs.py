@@ -116,10 +116,11 @@ def with_weekly_full(schedules: tuple[Schedule, ...]) -> tuple[Schedule, ...]:
 
 
 def _forever(retention: Retention) -> Retention:
-    if retention.points is not None or retention.days is not None:
-        return Retention(points=retention.points, days=retention.days)
+    rule = Retention(points=retention.points, days=retention.days, until=retention.until)
+    if rule.points is not None or rule.days is not None:
+        return rule
     days = retention.incremental_days or retention.full_days
-    return Retention(days=days) if days is not None else Retention(points=FOREVER_POINTS)
+    return replace(rule, days=days) if days is not None else replace(rule, points=FOREVER_POINTS)
 
 
 def kept_as(job: Job, name: WayName) -> Job:

@@ -711,11 +711,11 @@ class Simulation:
     def _retain(self, task: MachineTask, key: ChainKey, retention: Retention) -> None:
         """Apply a retention to the points of one machine, job and repository (section 8)."""
         repository = self.plan.repositories[key[0]]
+        zone = self.zones[repository.site]
         if task.run.job.chain == "forever":
-            for merge in self.points.merge(key, retention, self.now):
+            for merge in self.points.merge(key, retention, self.now, zone):
                 self._queue_merge(task, key[0], merge.merged_bytes)
         else:
-            zone = self.zones[repository.site]
             self.points.apply(key, retention, self.now, repository.immutable_days, zone)
 
     def _repository_work(
