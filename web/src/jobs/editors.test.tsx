@@ -118,6 +118,17 @@ describe("what is backed up", () => {
     expect(set.at(-1)).toMatchObject({ machines: { rules: [[{ field: "folder" }], [{ field: "folder" }]] } });
   });
 
+  it("goes on at the value of a rule that was added, which typing replaces", async () => {
+    const { set, user } = await edit("machines");
+    screen.getByRole("button", { name: "A rule" }).focus();
+    await user.keyboard("{Enter}lab");
+    expect(document.activeElement).toBe(screen.getByLabelText("Value for folder"));
+    expect(set.at(-1)).toMatchObject({ machines: { rules: [[{ field: "folder", op: "is", value: "lab" }]] } });
+    screen.getByRole("button", { name: "and" }).focus();
+    await user.keyboard("{Enter}silver");
+    expect(set.at(-1)).toMatchObject({ machines: { rules: [[{ value: "lab" }, { field: "tag", value: "silver" }]] } });
+  });
+
   it("loses a rule with its last condition", async () => {
     const { set, user } = await edit("machines", { machines: { ids: [], exclude: [], rules: [[{ field: "folder", op: "is", value: "lab" }]] } });
     await user.click(screen.getByRole("button", { name: "Take away the condition on folder" }));

@@ -64,8 +64,10 @@ const FIELD_WORDS: Record<string, string> = {
 };
 const said = (word: string) => FIELD_WORDS[word] ?? word.replaceAll("_", " ");
 
-function ConditionRow({ condition, fields, values, onChange, onRemove }: {
+function ConditionRow({ condition, fields, values, added, onChange, onRemove }: {
   condition: Condition;
+  /** Whether it was added just now: its value is what is typed next. */
+  added: boolean;
   fields: Record<string, string[]>;
   values: Record<string, unknown>;
   onChange: (condition: Condition) => void;
@@ -86,6 +88,8 @@ function ConditionRow({ condition, fields, values, onChange, onRemove }: {
         <>
           <input
             aria-label={`Value for ${said(condition.field)}`}
+            autoFocus={added}
+            onFocus={(event) => event.target.select()}
             list={offered.length ? list : undefined}
             value={text ?? String(condition.value)}
             onChange={(event) => {
@@ -110,6 +114,7 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
   const { value, set, wrong } = edit;
   const selection = selectionOf(value);
   const [name, setName] = useState("");
+  const [added, setAdded] = useState<string | null>(null);
   const fields = offered.fields as Record<string, string[]>;
   const disks = offered.disk_fields as Record<string, string[]>;
   const values = offered.values as Record<string, unknown>;
@@ -127,18 +132,19 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
             <ConditionRow
               key={`${condition.field} ${at}`}
               condition={condition}
+              added={added === `${i} ${at}`}
               fields={fields}
               values={values}
               onChange={(next) => rule(i, conditions.map((c, n) => (n === at ? next : c)))}
               onRemove={() => rule(i, conditions.filter((_, n) => n !== at))}
             />
           ))}
-          <Button small look="plain" onClick={() => rule(i, [...conditions, { field: "tag", op: "has", value: (values["tag"] as string[])[0] ?? "gold" }])}>
+          <Button small look="plain" onClick={() => { setAdded(`${i} ${conditions.length}`); rule(i, [...conditions, { field: "tag", op: "has", value: (values["tag"] as string[])[0] ?? "gold" }]); }}>
             <Plus size={12} aria-hidden /> and
           </Button>
         </Group>
       ))}
-      <Button small onClick={() => put({ rules: [...selection.rules, [{ field: "folder", op: "is", value: (values["folder"] as string[])[0] ?? "folder" }]] })}>
+      <Button small onClick={() => { setAdded(`${selection.rules.length} 0`); put({ rules: [...selection.rules, [{ field: "folder", op: "is", value: (values["folder"] as string[])[0] ?? "folder" }]] }); }}>
         <Plus size={12} aria-hidden /> {selection.rules.length ? "Or another rule" : "A rule"}
       </Button>
       <Group title="By name">
@@ -193,7 +199,7 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
       </Group>
       <Group title="Without these disks">
         {diskRules.map((condition, i) => (
-          <ConditionRow key={`${condition.field} ${i}`} condition={condition} fields={disks} values={values} onChange={(next) => set({ exclude_disk_rules: diskRules.map((c, n) => (n === i ? next : c)) })} onRemove={() => set({ exclude_disk_rules: diskRules.filter((_, n) => n !== i) })} />
+          <ConditionRow key={`${condition.field} ${i}`} condition={condition} added={added === `disk ${i}`} fields={disks} values={values} onChange={(next) => set({ exclude_disk_rules: diskRules.map((c, n) => (n === i ? next : c)) })} onRemove={() => set({ exclude_disk_rules: diskRules.filter((_, n) => n !== i) })} />
         ))}
         <span className="flex flex-wrap gap-1">
           {[
@@ -201,7 +207,7 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
             { words: "disks that hold backups", rule: { field: "holds_backups", op: "is", value: true } },
             { words: "disks called …", rule: { field: "disk", op: "contains", value: "log" } },
           ].map(({ words, rule: made }) => (
-            <Button key={words} small onClick={() => set({ exclude_disk_rules: [...diskRules, made] })}>
+            <Button key={words} small onClick={() => { setAdded(`disk ${diskRules.length}`); set({ exclude_disk_rules: [...diskRules, made] }); }}>
               <Plus size={12} aria-hidden /> {words}
             </Button>
           ))}

@@ -13,9 +13,10 @@ export function Sheet({ label, title, onClose, children }: {
     <aside
       aria-label={label}
       tabIndex={0}
-      className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface p-4"
+      className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface px-4"
     >
-      <div className="mb-1 flex items-start gap-2">
+      {/* The room above is not the sheet's own padding, which what sticks to its top would leave open. */}
+      <div className="mt-4 mb-1 flex items-start gap-2">
         <h2 className="min-w-0 flex-1 text-xl leading-tight font-semibold [overflow-wrap:anywhere]">{title}</h2>
         <Hint text="Close (Esc)">
           <button type="button" aria-label="Close the sheet" onClick={onClose} className="p-1 hover:bg-closed">
@@ -24,6 +25,7 @@ export function Sheet({ label, title, onClose, children }: {
         </Hint>
       </div>
       {children}
+      <div className="h-4" />
     </aside>
   );
 }
