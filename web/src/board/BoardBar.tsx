@@ -89,7 +89,7 @@ export const BoardBar = memo(function BoardBar(props: Props) {
         </Button>
       </Hint>
       <Hint text="Keys of the board (?)">
-        <Button look="plain" aria-label="Keys of the board" onClick={() => onKeys(true)}>
+        <Button look="plain" className="@max-[960px]/bar:hidden" aria-label="Keys of the board" onClick={() => onKeys(true)}>
           ?
         </Button>
       </Hint>
@@ -103,12 +103,12 @@ function Heading({ night, children }: { night: Night; children: ReactNode }) {
   const past = night.run_list.filter((run) => run.over_s > 0).length;
   return (
     <div className="@container/bar flex items-center gap-2 px-4 pt-2">
-      <h1 className="text-xl font-semibold whitespace-nowrap">
+      <h1 className="min-w-0 truncate text-xl font-semibold">
         {day.long} night, {day.day} {day.month}
       </h1>
-      <p className="min-w-0 flex-1 truncate pl-2 text-base">
+      <p className="min-w-0 flex-1 truncate pl-2 text-base @max-[960px]/bar:min-w-fit">
         <Verdict verdict={night.verdict} />
-        <span className="text-ink-2">
+        <span className="text-ink-2 @max-[960px]/bar:hidden">
           {night.last_end && ` · last run ends ${clock(night.last_end, zone)}`}
           {past > 0 && ` · ${count(past, "run")} past the window`}
           {night.missed > 0 && ` · ${count(night.missed, "machine")} not done`}
