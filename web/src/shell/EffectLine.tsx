@@ -5,7 +5,7 @@ import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { percent, resource } from "../ui/words";
 import { AdoptDialog } from "./AdoptDialog";
-import { planOf } from "./TopLine";
+import { planOf } from "./address";
 import { useWorkbench } from "./workbench";
 
 /** The address of a comparison of the adopted plan with a draft. */

@@ -7,7 +7,7 @@ import { machinesNamedQuery } from "../estate/queries";
 import { type List, NOUNS, pathsQuery } from "../paths/queries";
 import { clock, dateWords } from "../time/time";
 import { fit } from "./matching";
-import { planOf, VIEWS } from "./TopLine";
+import { planOf, VIEWS } from "./address";
 import { setTheme, useTheme } from "./theme";
 import { useWorkbench } from "./workbench";
 

@@ -8,29 +8,12 @@ import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Hint } from "../ui/Hint";
 import { count } from "../ui/words";
+import { planOf, VIEWS } from "./address";
 import { Mark } from "./Mark";
 import { setTheme, useTheme } from "./theme";
 import { useWorkbench } from "./workbench";
 
 const Finder = lazy(() => import("./Finder").then((m) => ({ default: m.Finder })));
-
-export const VIEWS = [
-  { path: "board", title: "Board" },
-  { path: "estate", title: "Estate" },
-  { path: "paths", title: "Paths" },
-  { path: "jobs", title: "Jobs" },
-  { path: "balance", title: "Balance" },
-];
-
-/** What of the address goes along to another view: plan and draft, not the filters of a table. */
-export function planOf(search: URLSearchParams): string {
-  const kept = new URLSearchParams();
-  for (const key of ["plan", "draft"]) {
-    const value = search.get(key);
-    if (value) kept.set(key, value);
-  }
-  return kept.toString();
-}
 
 /** Put the focus where the view begins, past the head of the page; on the board, on its first run. */
 function skipToView() {

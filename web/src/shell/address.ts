@@ -1,6 +1,25 @@
 import { useCallback, useEffect } from "react";
 import { useLocation, useSearchParams } from "react-router";
 
+/** The views, as the address and the top line name them. */
+export const VIEWS = [
+  { path: "board", title: "Board" },
+  { path: "estate", title: "Estate" },
+  { path: "paths", title: "Paths" },
+  { path: "jobs", title: "Jobs" },
+  { path: "balance", title: "Balance" },
+];
+
+/** What of the address goes along to another view: plan and draft, not the filters of a table. */
+export function planOf(search: URLSearchParams): string {
+  const kept = new URLSearchParams();
+  for (const key of ["plan", "draft"]) {
+    const value = search.get(key);
+    if (value) kept.set(key, value);
+  }
+  return kept.toString();
+}
+
 export type AddressChanges = Record<string, string | readonly string[] | null>;
 
 const viewOf = (path: string) => path.split("/")[1] ?? "";

@@ -1,5 +1,5 @@
 import { useSearchParams } from "react-router";
-import { planOf } from "./TopLine";
+import { planOf } from "./address";
 import { useWorkbench } from "./workbench";
 
 /** Addresses in the view of jobs, with the plan and the draft in hand. */
