@@ -2,7 +2,27 @@
 
 from collections import defaultdict
 
+from vector_cases import differences
+
+from gambrel.core import reference
 from gambrel.core.forecast import Forecast
+from gambrel.core.plan import Plan
+from gambrel.core.simulate import simulate
+from gambrel.formats.result_file import result
+
+
+def check_engines_agree(plan: Plan, start: float, end: float) -> None:
+    """The engine means what the reference says."""
+    one, other = (play(plan, start, end) for play in (reference.simulate, simulate))
+    assert differences(result(one), result(other)) == []
+    assert [r.outcomes for r in one.runs] == [r.outcomes for r in other.runs]
+    for a, b in zip(one.runs, other.runs, strict=True):
+        assert [m.readings for m in a.machines] == [m.readings for m in b.machines]
+    assert _told(one.copies) == _told(other.copies)
+
+
+def _told(copies):
+    return sorted((c.job, c.machine, c.repository, round(c.occurrence)) for c in copies)
 
 
 def check_pools(found: Forecast) -> None:

@@ -6,10 +6,9 @@ from itertools import pairwise
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from invariants import check_engines_agree
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file
-from vector_cases import differences
 
-from gambrel.core import reference
 from gambrel.core.engine import runner
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.simulate import simulate
@@ -115,10 +114,7 @@ def crowded(draw):
 @settings(max_examples=60, deadline=None)
 @given(crowded())
 def test_what_starts_is_what_walking_the_whole_queue_would_start(plan):
-    one, other = (play(plan, FRIDAY_NOON, END) for play in (reference.simulate, simulate))
-    assert differences(result(one), result(other)) == []
-    for a, b in zip(one.runs, other.runs, strict=True):
-        assert [m.readings for m in a.machines] == [m.readings for m in b.machines]
+    check_engines_agree(plan, FRIDAY_NOON, END)
 
 
 @settings(max_examples=10, deadline=None)

@@ -47,6 +47,11 @@ def instant_of(local: datetime, zone: ZoneInfo) -> float:
     return local.replace(tzinfo=zone, fold=0).timestamp()
 
 
+def midnight(day: date, zone: ZoneInfo) -> float:
+    """The instant at which a local date begins."""
+    return instant_of(datetime.combine(day, time()), zone)
+
+
 def local_of(instant: float, zone: ZoneInfo) -> datetime:
     """The naive local time of an instant."""
     return datetime.fromtimestamp(instant, UTC).astimezone(zone).replace(tzinfo=None)
@@ -248,7 +253,7 @@ def held_until(plan: Plan, job: Job) -> float:
     if job.hold_until is None:
         return NEVER
     site = plan.site_by_id[plan.repository_by_id[job.repository].site]
-    return instant_of(datetime.combine(job.hold_until, time()), ZoneInfo(site.time_zone))
+    return midnight(job.hold_until, ZoneInfo(site.time_zone))
 
 
 def without_timing(job: Job, other: Job) -> Job:
@@ -290,10 +295,7 @@ def job_occurrences(
     if not job.on_hold:
         return found
     # A hold ends with the local date before the one that it names, in each schedule's own zone.
-    ends = [
-        instant_of(datetime.combine(job.hold_until or date.min, time()), ZoneInfo(s.time_zone))
-        for s in job.schedules
-    ]
+    ends = [midnight(job.hold_until or date.min, ZoneInfo(s.time_zone)) for s in job.schedules]
     return tuple(entry for entry in found if entry[0] >= ends[entry[2]])
 
 
@@ -382,7 +384,7 @@ def _beyond_exceptions(window: Window, occurrence: float) -> float:
     horizon = occurrence + 2 * OPENS_WITHIN + 3 * DAY
     if window.exceptions:
         latest = max(exception.date for exception in window.exceptions)
-        after = instant_of(datetime.combine(latest, time()), ZoneInfo(window.time_zone)) + 11 * DAY
+        after = midnight(latest, ZoneInfo(window.time_zone)) + 11 * DAY
         horizon = max(horizon, after)
     return horizon
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from datetime import datetime, time, timedelta
+from datetime import datetime, timedelta
 from math import inf
 from typing import Protocol, TypeVar
 from zoneinfo import ZoneInfo
 
-from gambrel.core.calendars import instant_of, local_of
+from gambrel.core.calendars import local_of, midnight
 from gambrel.core.plan import Kind, Retention
 from gambrel.core.units import DAY, SAME_INSTANT
 
@@ -97,7 +97,7 @@ class PointStore:
         self, key: ChainKey, retention: Retention, now: float, immutable_days: float, zone: ZoneInfo
     ) -> None:
         """Delete what no rule wants and no wanted point needs."""
-        if retention.keeps_everything or _all_kept(retention, now, zone):
+        if retention.keeps_everything:
             return
         points = sorted(self.chain(key), key=lambda point: point.at)
         keep = {id(point) for point in wanted_points(points, retention, now, immutable_days, zone)}
@@ -114,7 +114,7 @@ class PointStore:
     def merge(self, key: ChainKey, retention: Retention, now: float, zone: ZoneInfo) -> list[Merge]:
         """Keep a "forever" chain to its length: merge the oldest points into their full."""
         merges: list[Merge] = []
-        if _all_kept(retention, now, zone):
+        if all_kept(retention, now, zone):
             return merges
         while True:
             points = sorted(self.chain(key), key=lambda point: point.at)
@@ -178,10 +178,11 @@ def kept_until(retention: Retention, zone: ZoneInfo) -> float:
     """The instant up to which everything is kept; -inf where no date says so."""
     if retention.until is None:
         return -inf
-    return instant_of(datetime.combine(retention.until + timedelta(days=1), time()), zone)
+    return midnight(retention.until + timedelta(days=1), zone)
 
 
-def _all_kept(retention: Retention, now: float, zone: ZoneInfo) -> bool:
+def all_kept(retention: Retention, now: float, zone: ZoneInfo) -> bool:
+    """Whether a date says that everything is kept at an instant."""
     return now < kept_until(retention, zone) - SAME_INSTANT
 
 
@@ -193,7 +194,7 @@ def wanted_points(
     points: list[Point], retention: Retention, now: float, immutable_days: float, zone: ZoneInfo
 ) -> list[Point]:
     """The points that a rule wants; `points` are in order of `at`."""
-    if _all_kept(retention, now, zone):
+    if all_kept(retention, now, zone):
         return points
     wanted: list[Point] = []
     if retention.points is not None:

@@ -2,6 +2,7 @@ import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } fr
 import type { Night, Run } from "../api/client";
 import type { LaneBy } from "../api/queries";
 import { useAddress } from "../shell/address";
+import { firstBar } from "../shell/keys";
 import { useTheme } from "../shell/theme";
 import { useWorkbench } from "../shell/workbench";
 import { millis } from "../time/time";
@@ -155,7 +156,7 @@ function NightBoard({ night }: { night: Night }) {
         else if (finding) setFinding(false);
         else bench.discard();
       } else if (event.key === "ArrowDown" && target === document.body) {
-        document.querySelector<HTMLElement>("[data-bar][tabindex='0']")?.focus();
+        firstBar()?.focus();
       } else if (key === "t") toggleTable();
       else if (key === "f") toggleFindings();
       else if (key === "r" && opened) setRoom((now) => !now);

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Download, Search } from "lucide-react";
 import { useCallback, useEffect, useState } from "react";
-import { useAddress, useEscape } from "../shell/address";
+import { useAddress } from "../shell/address";
+import { useEscape } from "../shell/keys";
 import { useWorkbench } from "../shell/workbench";
 import { mondayOf } from "../time/time";
 import { Button } from "../ui/Button";

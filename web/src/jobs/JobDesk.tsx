@@ -1,7 +1,8 @@
 import { clsx } from "clsx";
 import { ArrowLeft, Copy, Lock, LockOpen, Scissors, Trash2 } from "lucide-react";
-import { useEffect, useRef, useState } from "react";
+import { useState } from "react";
 import { useAddress } from "../shell/address";
+import { useCtrl } from "../shell/keys";
 import { useWorkbench } from "../shell/workbench";
 import { dateWords } from "../time/time";
 import { Button } from "../ui/Button";
@@ -42,16 +43,6 @@ export function JobDesk({ id, fresh, onFresh, onClose }: {
   const { edit, look, fetching, refused, missing, changed, forget, save } = useJobEdit(id, fresh);
   const [splitting, setSplitting] = useState(false);
   const [told, setTold] = useState<string | null>(null);
-  const keep = useRef<(() => void) | null>(null);
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => {
-      if (!(event.ctrlKey || event.metaKey) || event.key.toLowerCase() !== "s") return;
-      event.preventDefault();
-      keep.current?.();
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, []);
   const clause = search.get("clause");
   const shown = search.get("look") ?? "machines";
   const job = plan.jobs.find((j) => j.id === id);
@@ -62,9 +53,7 @@ export function JobDesk({ id, fresh, onFresh, onClose }: {
       onFresh(null);
       set({ clause: null });
     });
-  useEffect(() => {
-    keep.current = ready ? putIt : null;
-  });
+  useCtrl("s", ready ? putIt : null);
   if (missing) return <main className="flex-1 p-4" role="alert">{missing.message}</main>;
   if (!edit) return <main className="flex-1 p-4" role="status">Reading the job …</main>;
   const stops = look?.problems.some((p) => p.weight === "stops") ?? false;
@@ -115,7 +104,7 @@ export function JobDesk({ id, fresh, onFresh, onClose }: {
             </Button>
           ))}
         </nav>
-        <div className="min-h-0 flex-1 overflow-auto px-4 *:first:mt-2" tabIndex={0} role="region" aria-label={LOOKS.find((l) => l.key === shown)?.title ?? "Machines"}>
+        <div className="min-h-0 flex-1 overflow-auto px-4 pb-2 *:first:mt-2" tabIndex={0} role="region" aria-label={LOOKS.find((l) => l.key === shown)?.title ?? "Machines"}>
           {shown === "ways" ? <Tradeoffs edit={edit} id={id} /> : shown === "points" ? <PointsPicture edit={edit} id={id} look={look} /> : shown === "room" ? <Room edit={edit} id={id} /> : shown === "costs" ? <Costs edit={edit} id={id} /> : shown === "starts" ? <NextStarts look={look} /> : <MachinesPane edit={edit} look={look} />}
         </div>
       </main>

@@ -1,6 +1,7 @@
 import { Plus } from "lucide-react";
 import { useCallback, useState } from "react";
-import { useAddress, useEscape } from "../shell/address";
+import { useAddress } from "../shell/address";
+import { useEscape } from "../shell/keys";
 import { useWorkbench } from "../shell/workbench";
 import { Button } from "../ui/Button";
 import { Checks } from "./Checks";

@@ -232,8 +232,8 @@ function PathsLeftOut({ edit, look }: Props) {
   const { value, set, wrong } = edit;
   const [made, setMade] = useState({ machine: "", disk: "", path: "", gib: "" });
   const disks = look?.selected.find((m) => m.machine === made.machine)?.disks ?? [];
-  const gib = Number(made.gib.replace(",", "."));
-  const ready = made.machine && made.disk && made.path && made.gib && gib >= 0;
+  const gib = typedNumber(made.gib);
+  const ready = made.machine && made.disk && made.path && gib >= 0;
   return (
     <Group title="Without these paths">
       {value.exclude_paths.map((path, i) => (

@@ -3,6 +3,7 @@ import { useWorkbench } from "../shell/workbench";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
 import { Field } from "../ui/Field";
+import { typedNumber } from "../ui/numbers";
 import { changesOf, FIELDS, type FieldSpec, Mistyped, shownValue, typedValue } from "./fields";
 import { type Interval, intervalInWords, intervalsOf, isEven, paint } from "./hours";
 import { add, change, type Item, type List, NOUNS, type PathsAnswer } from "./queries";
@@ -170,7 +171,7 @@ function Limits({ value, capacity, wrong, onChange }: {
         label="Paint with at most (Mbit/s)"
         inputMode="decimal"
         value={String(brush)}
-        onChange={(event) => setBrush(Number(event.target.value.replace(",", ".")) || 0)}
+        onChange={(event) => setBrush(typedNumber(event.target.value) || 0)}
       />
       <WeekPainter
         label="Hours in which the link is limited"

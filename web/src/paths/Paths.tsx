@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Plus } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { useAddress, useEscape } from "../shell/address";
+import { useAddress } from "../shell/address";
+import { useEscape } from "../shell/keys";
 import { useWorkbench } from "../shell/workbench";
 import { clock, millis, MINUTE } from "../time/time";
 import { Button } from "../ui/Button";

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { LogOut, Moon, Search, Sun } from "lucide-react";
 import { clsx } from "clsx";
-import { lazy, Suspense, useEffect, useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import { NavLink, useLocation, useSearchParams } from "react-router";
 import { plansQuery, sessionQuery, signOut } from "../api/queries";
 import { Button } from "../ui/Button";
@@ -9,6 +9,7 @@ import { Choice } from "../ui/Choice";
 import { Hint } from "../ui/Hint";
 import { count } from "../ui/words";
 import { planOf, VIEWS } from "./address";
+import { firstBar, useCtrl } from "./keys";
 import { Mark } from "./Mark";
 import { setTheme, useTheme } from "./theme";
 import { useWorkbench } from "./workbench";
@@ -18,7 +19,7 @@ const Finder = lazy(() => import("./Finder").then((m) => ({ default: m.Finder })
 /** Put the focus where the view begins, past the head of the page; on the board, on its first run. */
 function skipToView() {
   const main = document.querySelector<HTMLElement>("main");
-  const first = main?.querySelector<HTMLElement>("[data-bar][tabindex='0']");
+  const first = firstBar();
   if (main && !first) main.tabIndex = -1;
   (first ?? main)?.focus();
 }
@@ -33,15 +34,7 @@ export function TopLine() {
   const theme = useTheme();
   const changes = draft?.changes.length ?? 0;
   const [finding, setFinding] = useState(false);
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => {
-      if (event.key.toLowerCase() !== "k" || !(event.ctrlKey || event.metaKey)) return;
-      event.preventDefault();
-      setFinding((now) => !now);
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, []);
+  useCtrl("k", () => setFinding((now) => !now));
   return (
     <header className="print:hidden flex h-11 shrink-0 items-center gap-5 border-b border-rule px-4">
       <button

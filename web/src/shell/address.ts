@@ -1,4 +1,4 @@
-import { useCallback, useEffect } from "react";
+import { useCallback } from "react";
 import { useLocation, useSearchParams } from "react-router";
 
 /** The views, as the address and the top line name them. */
@@ -43,15 +43,4 @@ export function useAddress() {
     [setSearch, view],
   );
   return { search, set };
-}
-
-/** Runs on Escape, unless it closes a menu or a dialog. */
-export function useEscape(close: () => void) {
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => {
-      if (event.key === "Escape" && !(event.target as HTMLElement).closest("[role=menu], [role=dialog]")) close();
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, [close]);
 }

@@ -13,7 +13,7 @@ export function Sheet({ label, title, onClose, children }: {
     <aside
       aria-label={label}
       tabIndex={0}
-      className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface px-4"
+      className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface px-4 pb-4"
     >
       {/* The room above is not the sheet's own padding, which what sticks to its top would leave open. */}
       <div className="mt-4 mb-1 flex items-start gap-2">
@@ -25,7 +25,6 @@ export function Sheet({ label, title, onClose, children }: {
         </Hint>
       </div>
       {children}
-      <div className="h-4" />
     </aside>
   );
 }

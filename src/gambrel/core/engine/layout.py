@@ -222,7 +222,7 @@ class Layout:
             numbers = [number.setdefault(proxies, len(number)) for proxies in part.proxy_sets]
             rows = self.klass[first : first + len(part.klass)]
             rows["proxies"] = np.array(numbers, np.int64)[rows["proxies"]]
-        self.proxy_sets = len(number)
+        self.proxy_sets_n = len(number)
         pairs = np.array(
             sorted((proxy, i) for proxies, i in number.items() for proxy in proxies), np.int64
         )

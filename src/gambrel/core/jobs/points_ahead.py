@@ -13,7 +13,7 @@ from gambrel.core.calendars import job_occurrences
 from gambrel.core.forecast import Forecast, PointRecord
 from gambrel.core.jobs.alone import alone
 from gambrel.core.plan import Job, Kind, Plan, Retention
-from gambrel.core.retention import Point, kept_until, linked, newest, wanted_points
+from gambrel.core.retention import Point, all_kept, linked, newest, wanted_points
 from gambrel.core.selection import selected_machines
 from gambrel.core.simulate import simulate
 from gambrel.core.units import DAY
@@ -97,7 +97,7 @@ def _reasons(
         note(kept, f"immutable for {immutable:g} days")
     if rule.keeps_everything:
         note(points, "everything is kept")
-    if rule.until is not None and now < kept_until(rule, zone):
+    if all_kept(rule, now, zone):
         note(points, f"until {rule.until}")
     if last is not None:
         note([last], "the newest usable point")
@@ -128,8 +128,9 @@ def _told(plan: Plan, job: Job, found: Sequence[PointRecord], now: float) -> Ite
         why = _reasons(points, rule, now, repository.immutable_days, zone)
         carries = _carried(made)
         if job.chain == "forever":
-            held = rule.until is not None and now < kept_until(rule, zone)
-            words = ["one full for ever", *([f"until {rule.until}"] if held else [])]
+            words = ["one full for ever"]
+            if all_kept(rule, now, zone):
+                words.append(f"until {rule.until}")
             why = {id(p): words for p in points}
         for record, point in made:
             yield PointAhead(
