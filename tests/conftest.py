@@ -21,6 +21,11 @@ settings.load_profile("gambrel")
 _numbers = itertools.count(1)
 
 
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--long", action="store_true", help="thousands of generated plans")
+    parser.addoption("--seed", type=int, default=0, help="the first generated plan")
+
+
 @pytest.fixture(scope="session")
 def server_url(tmp_path_factory) -> Iterator[str]:
     """The URL of a MariaDB server whose user may make databases called gambrel_test_*."""

@@ -15,7 +15,7 @@ from apiflask import APIBlueprint
 from flask import Response, jsonify
 
 from gambrel.api import estate_schemas as schemas
-from gambrel.api.plans import looked_at
+from gambrel.api.plans import day_of, looked_at
 from gambrel.api.present import instant
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.revisions import seen_revision
@@ -23,7 +23,7 @@ from gambrel.api.sessions import actor, discoveries, planning
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.effect import job_effects
 from gambrel.core.estate.facts import FactEdit, due_for_review
-from gambrel.core.nights import week_of
+from gambrel.core.exposure import exposures
 from gambrel.core.plan import Job, LeftOut, Machine, Plan
 from gambrel.core.selection import holds, selected_machines
 from gambrel.core.words import rule_in_words
@@ -214,11 +214,10 @@ def estate_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
 def show_exposure(plan_id: int, day: str) -> Any:
     """The worst exposure of every machine in the week that holds a day."""
     shown = _shown(plan_id, {})
-    try:
-        nights = [n for n in week_of(date.fromisoformat(day), shown.origin.zone) if shown.covers(n)]
-    except ValueError:
-        nights = []
-    worst = {e.machine: e.worst_s for e in shown.night(nights[-1]).exposure} if nights else {}
+    worst: dict[str, float | None] = {}
+    if shown.nights_of_week(day_of(day)):
+        week = shown.week(day_of(day))
+        worst = {e.machine: e.worst_s for e in exposures(week.forecast, week.start, week.end)}
     return jsonify({"worst_s": worst})
 
 
@@ -317,10 +316,10 @@ def _disk(disk: Any, machine: Machine, jobs: Iterable[Job]) -> dict[str, Any]:
 
 def _week_of_machine(shown: Forecaster, name: str, day: date) -> dict[str, Any]:
     """The worst exposure of a machine and its runs, over the week that holds a day."""
-    nights = [n for n in week_of(day, shown.origin.zone) if shown.covers(n)]
-    if not nights:
+    if not shown.nights_of_week(day):
         return {"worst_exposure_s": None, "next_runs": []}
-    forecast = shown.night(nights[-1])
+    week = shown.week(day)
+    worst = exposures(week.forecast, week.start, week.end)
     position = next(i for i, m in enumerate(shown.plan.machines) if m.id == name)
     jobs = {job.id for job in shown.plan.jobs if _selects(shown.plan, job, name)}
     runs = [
@@ -333,13 +332,13 @@ def _week_of_machine(shown: Forecaster, name: str, day: date) -> dict[str, Any]:
             "outcome": found.outcome,
             "source_bytes": found.source_bytes,
         }
-        for run in forecast.runs
-        if run.job in jobs and nights[0].start <= run.occurrence < nights[-1].end
+        for run in week.forecast.runs
+        if run.job in jobs and week.start <= run.occurrence < week.end
         for found in run.machines
         if found.machine == name
     ]
     return {
-        "worst_exposure_s": forecast.exposure[position].worst_s,
+        "worst_exposure_s": worst[position].worst_s,
         "next_runs": runs[:40],
     }
 

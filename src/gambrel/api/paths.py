@@ -25,6 +25,7 @@ from gambrel.core.openings import Opening, next_openings, touching
 from gambrel.core.operations import operation_to_dict
 from gambrel.core.paths import Topology
 from gambrel.core.plan import Disk, Job, Machine, Plan, Repository
+from gambrel.core.point_history import PointRecord
 from gambrel.core.pools import placed
 from gambrel.core.reach import Cell, reach_reasons, reach_table
 from gambrel.core.selection import selected_machines
@@ -98,7 +99,7 @@ def _item(plan: Plan, kind: str, item: Any, loads: Words, used_by: Words) -> dic
 
 
 def _repository(
-    forecast: Forecast | None, plan: Plan, item: Repository, loads: Words, used_by: Words
+    points: Sequence[PointRecord], plan: Plan, item: Repository, loads: Words, used_by: Words
 ) -> dict[str, Any]:
     mine = [point for point in plan.state.points if point.repository == item.id]
     return {
@@ -110,7 +111,7 @@ def _repository(
                 "volume": p.volume.id, "capacity_gib": p.volume.capacity_gib,
                 "points": p.points, "used_bytes": p.used_bytes, "full_at": instant(p.full_at),
             }
-            for p in placed(item, () if forecast is None else forecast.points)
+            for p in placed(item, points)
         ],
     }  # fmt: skip
 
@@ -171,14 +172,16 @@ def show_paths(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     plan = forecaster.plan
     night = night_of(day_of(day), forecaster.origin.zone)
-    forecast = forecaster.night(night) if forecaster.covers(night) else None
+    points: tuple[PointRecord, ...] = ()
+    if forecaster.covers(night):
+        points = forecaster.night(night).history.at(night.end)
     loads, used_by = _loads_by_item(plan), items.users(plan)
     body = {
         **{
             kind: [_item(plan, kind, item, loads, used_by) for item in getattr(plan, kind)]
             for kind in ("sites", "links", "hosts", "datastores", "proxies")
         },
-        "repositories": [_repository(forecast, plan, r, loads, used_by) for r in plan.repositories],
+        "repositories": [_repository(points, plan, r, loads, used_by) for r in plan.repositories],
         "flows": _flows(plan),
     }
     return revision_tag(jsonify(body), head, draft)
@@ -293,12 +296,12 @@ def show_week_of_load(plan_id: int, day: str, query_data: dict[str, Any]) -> Any
             422, "There is no such load", "The plan lists the loads that it has.",
             errors=[field_error("name", name, reason)],
         )  # fmt: skip
-    week = week_of(day_of(day), forecaster.origin.zone)
-    covered = [night for night in week if forecaster.covers(night)]
     users = []
-    if covered:
-        users = _users(forecaster.night(covered[-1]), name, covered[0].start, covered[-1].end)
-    body = {"nights": _night_loads(forecaster, week, [name]), "users": users}
+    if forecaster.nights_of_week(day_of(day)):
+        week = forecaster.week(day_of(day))
+        users = _users(week.forecast, name, week.start, week.end)
+    nights = week_of(day_of(day), forecaster.origin.zone)
+    body = {"nights": _night_loads(forecaster, nights, [name]), "users": users}
     return revision_tag(jsonify(body), head, draft)
 
 
@@ -381,15 +384,16 @@ def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """Windows with their next openings, what happens at their ends, and what touches them."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     plan = forecaster.plan
-    week = [n for n in week_of(day_of(day), forecaster.origin.zone) if forecaster.covers(n)]
-    forecast = forecaster.night(week[-1]) if week else None
+    week = None
+    if forecaster.nights_of_week(day_of(day)):
+        week = forecaster.week(day_of(day))
     start = night_of(day_of(day), forecaster.origin.zone).start
     told = []
     for window in plan.windows:
         ahead = next_openings(window, start, CLOCK_CHANGE_DAYS, most=CLOCK_CHANGE_DAYS * 4)
         touches = (
-            () if forecast is None
-            else touching(forecast, window.id, week[0].start, week[-1].end)
+            () if week is None
+            else touching(week.forecast, window.id, week.start, week.end)
         )  # fmt: skip
         told.append(
             {
@@ -486,7 +490,7 @@ def _remedies(
 def show_sizing(plan_id: int, json_data: dict[str, Any]) -> Any:
     """What presses in a night, what may help, what may go, what cannot be done at all."""
     forecaster, night = _sized(plan_id, json_data)
-    forecast = forecaster.night(night)
+    forecast = forecaster.week(night.date).forecast
     plan = forecaster.plan
     state, loads = sizing.state_of(forecast, night), sizing.pressed(forecast, night)
     return jsonify(
@@ -519,7 +523,7 @@ def show_sizing(plan_id: int, json_data: dict[str, Any]) -> Any:
 def try_remedy(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Try one remedy: the smallest amount that is enough, each amount simulated."""
     forecaster, night = _sized(plan_id, json_data)
-    forecast = forecaster.night(night)
+    forecast = forecaster.week(night.date).forecast
     state, loads = sizing.state_of(forecast, night), sizing.pressed(forecast, night)
     offered = _remedies(forecast, night, state, loads)
     chosen = next(((r, away) for r, away in offered if r.key == json_data["key"]), None)
@@ -527,7 +531,7 @@ def try_remedy(plan_id: int, json_data: dict[str, Any]) -> Any:
         raise ProblemError(404, "There is no such remedy", "The plan may have changed meanwhile.")
 
     def play(changed: Plan) -> Forecast:
-        return Forecaster(changed, forecaster.origin, forecaster).night(night)
+        return Forecaster(changed, forecaster.origin, forecaster).week(night.date).forecast
 
     remedy, away = chosen
     advice = (

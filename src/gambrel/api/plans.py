@@ -39,7 +39,7 @@ from gambrel.core.overview import lanes
 from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import format_instant, write_plan
 from gambrel.store import plans as store
-from gambrel.work.forecaster import Forecaster
+from gambrel.work.forecaster import Forecaster, Week
 
 blueprint = APIBlueprint("plans", __name__, tag="Plans", url_prefix="/api/v1/plans")
 
@@ -197,13 +197,12 @@ def findings_of(forecaster: Forecaster, day: str) -> list[Finding]:
     return _found(forecaster, day)[0]
 
 
-def _found(forecaster: Forecaster, day: str) -> tuple[list[Finding], list[Night]]:
-    """The findings of the week that holds a day, and its nights that can be forecast."""
-    nights = [n for n in week_of(day_of(day), forecaster.origin.zone) if forecaster.covers(n)]
-    if not nights:
-        return [], []
-    forecast = forecaster.night(nights[-1])
-    return find(forecast, nights[0].start, nights[-1].end), nights
+def _found(forecaster: Forecaster, day: str) -> tuple[list[Finding], Week | None]:
+    """The findings of the week that holds a day, and the week; None where it has no forecast."""
+    if not forecaster.nights_of_week(day_of(day)):
+        return [], None
+    week = forecaster.week(day_of(day))
+    return find(week.forecast, week.start, week.end), week
 
 
 @blueprint.get("/<int:plan_id>/findings/<day>")
@@ -223,17 +222,15 @@ def show_findings(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
 def show_help(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """Operations that help against a finding: each was simulated."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
-    found, nights = _found(forecaster, day)
+    found, week = _found(forecaster, day)
     chosen = next((f for f in found if f.key == query_data["key"]), None)
-    if chosen is None:
+    if chosen is None or week is None:
         raise ProblemError(404, "There is no such finding", "It may be gone since you looked.")
 
     def play(changed: Plan) -> Forecast:
-        return Forecaster(changed, forecaster.origin, forecaster).night(nights[-1])
+        return Forecaster(changed, forecaster.origin, forecaster).week(day_of(day)).forecast
 
-    offered = suggestions(
-        chosen, forecaster.night(nights[-1]), nights[0].start, nights[-1].end, play
-    )
+    offered = suggestions(chosen, week.forecast, week.start, week.end, play)
     body = {
         "tried": offered.tried,
         "suggestions": [present.suggestion(s) for s in offered.found],
@@ -277,10 +274,10 @@ def show_lanes(plan_id: int, json_data: dict[str, Any]) -> Response:
     operations = read_operations(json_data["operations"])
     forecaster = planning().preview(head, draft, operations)
     night = night_of(json_data["night"], forecaster.origin.zone)
-    forecast = forecaster.night(night)
-    week = [n for n in week_of(night.date, night.zone) if forecaster.covers(n)]
-    start, end = (night.start, night.end)
     if json_data["span"] == "week":
-        start, end = week[0].start, week[-1].end
+        week = forecaster.week(night.date)
+        forecast, start, end = week.forecast, week.start, week.end
+    else:
+        forecast, start, end = forecaster.night(night), night.start, night.end
     found, cut = lanes(forecast, json_data["by"], start, end)
     return jsonify(present.lanes(found, start, end, cut))

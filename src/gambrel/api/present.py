@@ -10,7 +10,6 @@ from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import timedelta
 from typing import Any, get_args
-from weakref import WeakKeyDictionary
 
 import numpy as np
 import numpy.typing as npt
@@ -232,32 +231,31 @@ def _summary(
     }
 
 
-_ranked: WeakKeyDictionary[Forecast, dict[Night, list[SpanLoad]]] = WeakKeyDictionary()
-_summaries: WeakKeyDictionary[Forecast, dict[Night, dict[str, Any]]] = WeakKeyDictionary()
-
-
 def _ranked_loads(forecast: Forecast, night: Night) -> list[SpanLoad]:
     """All loads of a night, the tightest first; made for a week and once for each forecast."""
-    known = _ranked.setdefault(forecast, {})
-    if night not in known:
-        week = [n for n in week_of(night.date, night.zone) if n.end <= forecast.to]
-        nights = week if night in week else [night]
+    week = [
+        n
+        for n in week_of(night.date, night.zone)
+        if forecast.from_ <= n.start and n.end <= forecast.to
+    ]
+    nights = tuple(week) if night in week else (night,)
+
+    def make() -> dict[Night, list[SpanLoad]]:
         spans = [(n.start, n.end) for n in nights]
-        names = load_names(forecast.plan)
-        for n, loads in zip(
-            nights, loads_in_spans(forecast, names, spans, SILHOUETTE_BINS), strict=True
-        ):
-            known[n] = tightest(loads)
-    return known[night]
+        by_night = loads_in_spans(forecast, load_names(forecast.plan), spans, SILHOUETTE_BINS)
+        return {n: tightest(loads) for n, loads in zip(nights, by_night, strict=True)}
+
+    return forecast.once(("ranked loads", nights), make)[night]
 
 
 def night_summary(forecast: Forecast, night: Night) -> dict[str, Any]:
     """A night of the week strip; made once for each forecast."""
-    known = _summaries.setdefault(forecast, {})
-    if night not in known:
+
+    def make() -> dict[str, Any]:
         ranked = _ranked_loads(forecast, night)
-        known[night] = _summary(forecast, night, night_outcome(forecast, night), ranked)
-    return known[night]
+        return _summary(forecast, night, night_outcome(forecast, night), ranked)
+
+    return forecast.once(("summary", night), make)
 
 
 def _squeezes(item: Plan, seconds: Mapping[str, float], most: int) -> list[dict[str, Any]]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from gambrel.core.forecast import Exposure, NewestPoint
+from gambrel.core.forecast import Exposure, Forecast, NewestPoint, NewestPoints
 from gambrel.core.plan import Machine
 from gambrel.core.units import HOUR, SAME_INSTANT
 
@@ -40,6 +40,20 @@ def rpo_met(machine: Machine, worst: float | None) -> bool | None:
     if machine.rpo_hours is None:
         return None
     return worst is not None and worst <= machine.rpo_hours * HOUR + SAME_INSTANT
+
+
+def exposures(forecast: Forecast, start: float, end: float) -> tuple[Exposure, ...]:
+    """The worst exposure of each machine over [start, end], a span of a forecast."""
+    newest = forecast.newest_points
+    machines = forecast.plan.machines
+    if isinstance(newest, NewestPoints):
+        worst = newest.worst_between(start, end)
+    else:
+        worst = [worst_exposure(newest[machine.id], start, end) for machine in machines]
+    return tuple(
+        Exposure(machine.id, seconds, rpo_met(machine, seconds))
+        for machine, seconds in zip(machines, worst, strict=True)
+    )
 
 
 def machine_exposure(

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal, NamedTuple, Protocol, TypeVar, overload
 
@@ -13,6 +13,7 @@ import numpy.typing as npt
 
 from gambrel.core.paths import Topology
 from gambrel.core.plan import Kind, Plan, Transport
+from gambrel.core.point_history import PointHistory, PointRecord
 from gambrel.core.snapshot import Snapshot
 
 MachineOutcome = Literal["done", "cut off", "missed", "no path"]
@@ -265,26 +266,6 @@ class CopyRun(NamedTuple):
     wire_bytes: float
 
 
-class PointRecord(NamedTuple):
-    """A restore point that exists when all work has ended.
-
-    Attributes:
-        chain_points: the point itself and its bases, counted.
-        chain_bytes: their stored bytes together.
-    """
-
-    job: str
-    machine: str
-    repository: str
-    kind: Kind
-    at: float
-    exists_from: float
-    stored_bytes: float
-    usable: bool
-    chain_points: int
-    chain_bytes: float
-
-
 class Exposure(NamedTuple):
     """Worst exposure of a machine in seconds; None when it is unprotected (section 9)."""
 
@@ -460,21 +441,51 @@ class NewestPoint(NamedTuple):
     at: float
 
 
+class NewestPoints(Mapping[str, Sequence[NewestPoint]]):
+    """The points that were the newest of each machine, by its id, with a quick way to the worst."""
+
+    def worst_between(self, start: float, end: float) -> Sequence[float | None]:
+        """The worst exposure of each machine of the plan over [start, end]; see `exposure`."""
+        raise NotImplementedError
+
+
 @dataclass(frozen=True, eq=False)
 class Forecast:
-    """The result of simulating a plan over [from_, to)."""
+    """The result of simulating a plan over [from_, to).
+
+    Attributes:
+        until: occurrences exist up to then. After `to` it is what the runs of before still met; the
+            runs themselves are not part of the forecast.
+        points, space: those at the end of the simulation, where `until` is `to`; what there is at
+            other instants is in `history`.
+        exposure: worst of each machine over [from_, to].
+        history: all points over time.
+    """
 
     plan: Plan
     from_: float
     to: float
+    until: float
     runs: Sequence[Run]
     copies: Sequence[CopyRun]
     points: Sequence[PointRecord]
     exposure: Sequence[Exposure]
     space: Sequence[Space]
     newest_points: Mapping[str, Sequence[NewestPoint]]
+    history: PointHistory
     loads: LoadRecords = NO_LOADS
     quiet: Sequence[QuietInstant] = ()
+    _derived: dict[Hashable, Any] = field(default_factory=dict, repr=False)
+
+    def once(self, key: Hashable, make: Callable[[], T]) -> T:
+        """What `make` derives from this forecast, kept with it under a key.
+
+        Threads that ask at once may each make it; all are given the same one, and never a part.
+        """
+        if key not in self._derived:
+            self._derived.setdefault(key, make())
+        made: T = self._derived[key]
+        return made
 
     @cached_property
     def topology(self) -> Topology:

@@ -7,7 +7,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timedelta
 from typing import Literal
-from weakref import WeakKeyDictionary
 from zoneinfo import ZoneInfo
 
 from gambrel.core.calendars import instant_of, local_of, window_span
@@ -188,14 +187,9 @@ def _run_reasons(forecast: Forecast, run: Run, margin: float) -> Iterable[tuple[
             yield "tight", _reason(forecast, "close to the end", run, seconds=left)
 
 
-_breaks: WeakKeyDictionary[Forecast, list[tuple[float, str]]] = WeakKeyDictionary()
-
-
 def _rpo_breaks(forecast: Forecast) -> list[tuple[float, str]]:
     """(instant, machine) at which the exposure of a machine passes its RPO."""
-    if forecast in _breaks:
-        return _breaks[forecast]
-    found = _breaks[forecast] = []
+    found: list[tuple[float, str]] = []
     for machine, exposure in zip(forecast.plan.machines, forecast.exposure, strict=True):
         # Whoever was never exposed for longer than the RPO did not break it either.
         if machine.rpo_hours is None or exposure.rpo_met is not False:
@@ -211,7 +205,7 @@ def _rpo_breaks(forecast: Forecast) -> list[tuple[float, str]]:
 
 def _rpo_reasons(forecast: Forecast, night: Night) -> Iterable[tuple[Verdict, Reason]]:
     """An RPO breaks in a night when the exposure passes it at an instant of that night."""
-    for breaks, machine in _rpo_breaks(forecast):
+    for breaks, machine in forecast.once("RPO breaks", lambda: _rpo_breaks(forecast)):
         if night.holds(breaks):
             yield "tight", Reason("RPO breaks", None, machine, breaks, machines=1)
 

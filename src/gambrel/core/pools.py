@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from gambrel.core.forecast import PointRecord
 from gambrel.core.plan import Repository, Volume
+from gambrel.core.point_history import PointRecord
 from gambrel.core.units import GIB
 
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from gambrel.core.forecast import Forecast, PointRecord
 from gambrel.core.paths import Routes
 from gambrel.core.plan import Machine, Plan
-from gambrel.core.units import HOUR, MBIT, MIB
+from gambrel.core.point_history import PointRecord
+from gambrel.core.units import HOUR, MBIT, MIB, SAME_INSTANT
 from gambrel.core.volume import protected_bytes, protected_disks
 
 SET_UP_S = 120.0
@@ -34,18 +34,6 @@ class Restore:
     full_s: float
     instant_s: float
     files_s: float
-
-
-def newest_usable(points: Iterable[PointRecord], machine: str) -> PointRecord | None:
-    """The newest usable point of a machine; of an original and its copy the last as listed.
-
-    Section 12 says the first; the worked case `copies` takes the last, and is followed here.
-    """
-    found: PointRecord | None = None
-    for point in points:
-        if point.machine == machine and point.usable and (found is None or point.at >= found.at):
-            found = point
-    return found
 
 
 def _target_rate(plan: Plan, machine: Machine) -> float:
@@ -83,10 +71,32 @@ def restore_from(plan: Plan, machine: Machine, point: PointRecord) -> Restore | 
     )
 
 
-def newest_restore(forecast: Forecast, machine: Machine) -> Restore | None:
-    """Restoring a machine from its newest usable point at the end of a forecast, if it has one."""
-    point = newest_usable(forecast.points, machine.id)
-    return None if point is None else restore_from(forecast.plan, machine, point)
+def newest_restore(plan: Plan, machine: Machine, points: Iterable[PointRecord]) -> Restore | None:
+    """Restoring a machine from the newest usable point that a route leads from (section 12).
+
+    Of an original and its copies the one with the shortest full restore counts, then the first in
+    the order of `points`. None where there is no such point.
+
+    Args:
+        points: those that exist, in the order of the result file.
+    """
+    reachable = [
+        (point.at, restore)
+        for point in points
+        if point.machine == machine.id
+        and point.usable
+        and (restore := restore_from(plan, machine, point)) is not None
+    ]
+    if not reachable:
+        return None
+    newest = max(at for at, _ in reachable)
+    best: Restore | None = None
+    for at, restore in reachable:
+        if at < newest - SAME_INSTANT:
+            continue
+        if best is None or restore.full_s < best.full_s - SAME_INSTANT:
+            best = restore
+    return best
 
 
 def rto_met(machine: Machine, restore: Restore | None) -> bool | None:

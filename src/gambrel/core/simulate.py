@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 
 from gambrel.core.engine.array_forecast import forecast_of
 from gambrel.core.engine.layout import layout_of
-from gambrel.core.engine.runner import Walk
+from gambrel.core.engine.runner import Walk, settled_walk
 from gambrel.core.forecast import Forecast
 from gambrel.core.plan import Plan
 from gambrel.core.snapshot import Snapshot
@@ -44,4 +44,36 @@ def simulate(
     start = layout.points_of(plan) if points is None else points
     walk = Walk(layout, plan, from_, to, start, snapshots_from)
     walk.run(cancelled)
+    return forecast_of(walk)
+
+
+def simulate_span(
+    plan: Plan,
+    from_: float,
+    to: float,
+    *,
+    points: Snapshot | None = None,
+    snapshots_from: Iterable[float] = (),
+    beyond_s: float = 0.0,
+    cancelled: Callable[[], bool] | None = None,
+) -> Forecast:
+    """What happens to all that is due in [from_, to) while the plan goes on after it.
+
+    `simulate` knows no occurrence from `to` on, so its last runs meet nobody there. Here
+    occurrences go on until every run, copy and merge that was due before `to` has ended among them,
+    at most for 30 days. What has ended cannot change any more; a longer simulation says the same.
+
+    Args:
+        beyond_s: how long after `to` that will probably take, such as it took a similar plan:
+            `Forecast.until` of that less its `to`.
+
+    Otherwise as `simulate`.
+    """
+    if not to > from_:
+        raise ValueError("the horizon ends before it begins")
+    layout = layout_of(plan)
+    start = layout.points_of(plan) if points is None else points
+    walk = settled_walk(
+        layout, plan, from_, to, start, snapshots_from, beyond_s=beyond_s, cancelled=cancelled
+    )
     return forecast_of(walk)

@@ -18,8 +18,9 @@ from gambrel.core.units import DAY
 
 NOBODYS = -1
 """The turn of a run in which nobody takes a full that is not scheduled."""
-LOOKED_BACK_S = 62 * DAY
-"""How far before a horizon the full is looked for from which days are counted."""
+LOOKED_BACK_S = (62 * DAY, 800 * DAY)
+"""How far before a horizon the full is looked for from which days are counted: nearly always the
+first is enough, and the answer is the same."""
 
 Due = tuple[float, Kind, int, int]
 """(instant, kind, position of the schedule, turn) of an occurrence."""
@@ -63,7 +64,7 @@ def job_dues(
     zones = [ZoneInfo(schedule.time_zone) for schedule in job.schedules]
     found: list[Due] = []
     last_day, passed = None, NOBODYS
-    for at, kind, position in job_occurrences(job, calendars, from_ - LOOKED_BACK_S, to):
+    for at, kind, position in _since_the_last_full(job, calendars, from_, to):
         day = local_of(at, zones[position]).date()
         turn = NOBODYS
         if kind == "full":
@@ -75,6 +76,18 @@ def job_dues(
         if at >= from_:
             found.append((at, kind, position, turn))
     return tuple(found)
+
+
+def _since_the_last_full(
+    job: Job, calendars: Mapping[str, Calendar], from_: float, to: float
+) -> tuple[tuple[float, Kind, int], ...]:
+    """A job's own occurrences before `to`, at least from its last full before `from_` on."""
+    found: tuple[tuple[float, Kind, int], ...] = ()
+    for back in LOOKED_BACK_S:
+        found = job_occurrences(job, calendars, from_ - back, to)
+        if any(kind == "full" and at < from_ for at, kind, _ in found):
+            break
+    return found
 
 
 def kind_in_turn(scheduled: Kind, group: int, turn: int) -> Kind:

@@ -1,31 +1,40 @@
-"""Forecasts by night, computed once and only as far as a change reaches.
+"""Forecasts by night and by week, computed once and only as far as a change reaches.
 
-A simulation may start at any quiet instant with the points that exist there, and gives the same
-numbers as one that came from further back. So the weeks of a plan follow one another, and a changed
-plan is simulated only from the last quiet instant before it first differs from its base.
+Whatever a forecast says of a night is what one simulation says that runs from the first night on
+and does not end. Two things make that cheap:
+
+- A simulation may start at any quiet instant with the points that exist there, and gives the same
+  numbers as one that came from further back. So the weeks of a plan follow one another, and a
+  changed plan is simulated from the last quiet instant before it first differs from its base.
+- What has ended cannot change any more. So a simulation that goes on, with all that falls due
+  later, until everything due before the end of a night has ended holds that night as it will be.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import date, timedelta
 from math import ceil
 from threading import RLock
+from typing import NamedTuple
 
 from gambrel.core.calendars import without_timing
 from gambrel.core.engine.layout import layout_of
 from gambrel.core.forecast import Forecast, QuietInstant
-from gambrel.core.nights import Night, night_at, night_of, planner_zone, week_of
+from gambrel.core.nights import Night, night_at, night_of, planner_zone, runs_of, week_of
 from gambrel.core.plan import Job, Plan
-from gambrel.core.simulate import simulate
+from gambrel.core.simulate import simulate, simulate_span
 from gambrel.core.snapshot import Snapshot
 from gambrel.core.spreading import Due, job_dues
-from gambrel.core.units import HOUR
+from gambrel.core.units import DAY, HOUR
 
 QUIET_BEFORE_S = 6 * HOUR
 """How long before each noon a quiet instant is looked for: the first from there on is kept."""
 WEEKS_AHEAD = 26
 """How far a plan is played forward, in weeks."""
+STRIDE_S = 7 * DAY
+"""How far a plan is played forward at once in search of quiet instants."""
 
 
 class OutOfReach(LookupError):
@@ -77,6 +86,35 @@ def first_difference(one: Plan, other: Plan, start: float, end: float) -> float:
     )
 
 
+class Week(NamedTuple):
+    """A week of a plan, complete: every night of it that can be forecast is whole.
+
+    Attributes:
+        forecast: begins at `start` or before it.
+        nights: those that can be forecast; not before the first night of the plan.
+    """
+
+    forecast: Forecast
+    nights: tuple[Night, ...]
+
+    @property
+    def start(self) -> float:
+        return self.nights[0].start
+
+    @property
+    def end(self) -> float:
+        return self.nights[-1].end
+
+
+def over_at(forecast: Forecast, night: Night) -> float:
+    """The instant at which all that is due in a night has ended; its end or later."""
+    ends = [run.ended for run in runs_of(forecast, night) if run.ended is not None]
+    for copy in forecast.copies:
+        if night.holds(copy.occurrence):
+            ends.append(float("inf") if copy.ended is None else copy.ended)
+    return max([night.end, *ends])
+
+
 class Forecaster:
     """Forecasts of one plan; safe to use from several threads.
 
@@ -90,42 +128,80 @@ class Forecaster:
         self.origin = origin
         self.base = base
         self._lock = RLock()
-        self._done: dict[tuple[date, float], Forecast] = {}
+        self._done: dict[tuple[float, float], Forecast] = {}
+        self._beyond_s: dict[float, float] = {}
         self._differences: dict[float, float] = {}
         self._quiet: list[QuietInstant] = []
+        self._walked = origin.start
 
     def covers(self, night: Night) -> bool:
         """Whether there can be a forecast of a night."""
         latest = self.origin.date + timedelta(weeks=WEEKS_AHEAD)
         return self.origin.date <= night.date <= latest
 
+    def nights_of_week(self, day: date) -> tuple[Night, ...]:
+        """The nights that can be forecast of the week that holds a day; there may be none."""
+        return tuple(n for n in week_of(day, self.origin.zone) if self.covers(n))
+
+    def week(self, day: date) -> Week:
+        """The week that holds a day.
+
+        Raises:
+            OutOfReach: where no night of it can be forecast.
+        """
+        nights = self.nights_of_week(day)
+        if not nights:
+            raise self._out_of_reach()
+        with self._lock:
+            if self.base is not None and all(self._agrees(night, nights) for night in nights):
+                return self.base.week(day)
+            return Week(self._simulated(nights[0], nights[-1].end), nights)
+
     def night(self, night: Night, *, alone: bool = False) -> Forecast:
-        """A forecast that holds a night whole.
+        """A forecast that holds a night whole, and may hold no other so.
 
         Args:
-            alone: simulate only to the end of this night, and not of its week.
+            alone: simulate only what is due up to the end of this night, and not of its week.
 
         Raises:
             OutOfReach: for a night before the first or too far after it.
         """
         if not self.covers(night):
-            raise OutOfReach(
-                f"Forecasts begin with the night of {self.origin.date} "
-                f"and reach {WEEKS_AHEAD} weeks ahead."
-            )
+            raise self._out_of_reach()
+        nights = self.nights_of_week(night.date)
         with self._lock:
-            week = [n for n in week_of(night.date, night.zone) if n.date >= self.origin.date]
-            differs = self._differs(week[-1].end)
-            if self.base is not None and night.end <= differs:
+            for (start, end), known in self._done.items():
+                if start <= night.start and night.end <= end:
+                    return known
+            if self.base is None:
+                first = nights[0]
+            elif self._agrees(night, nights):
                 return self.base.night(night, alone=alone)
-            whole = (week[0].date, week[-1].end)
-            if whole in self._done:
-                return self._done[whole]
-            end = night.end if alone else week[-1].end
-            key = (week[0].date, end)
-            if key not in self._done:
-                self._done[key] = self._simulate(week, differs, end)
-            return self._done[key]
+            else:
+                first = next(n for n in nights if not self._agrees(n, nights))
+            return self._simulated(first, night.end if alone else nights[-1].end)
+
+    def _out_of_reach(self) -> OutOfReach:
+        return OutOfReach(
+            f"Forecasts begin with the night of {self.origin.date} "
+            f"and reach {WEEKS_AHEAD} weeks ahead."
+        )
+
+    def over_at(self, night: Night) -> float:
+        """The instant at which all that is due in a night has ended; its end or later."""
+        forecast = self.night(night)
+        return forecast.once(("over at", night), lambda: over_at(forecast, night))
+
+    # --- where the plan goes apart from its base ---------------------------------------------
+
+    def _agrees(self, night: Night, nights: Sequence[Night]) -> bool:
+        """Whether all that is due in a night of a week ends before the plan leaves its base."""
+        if self.base is None:
+            return False
+        if night.end > self._differs(nights[-1].end):
+            return False
+        latest = max(self.base.over_at(n) for n in nights)
+        return self.base.over_at(night) <= self._differs(min(latest, nights[-1].end + STRIDE_S))
 
     def _differs(self, end: float) -> float:
         """The first instant before `end` at which the plan may differ from its base."""
@@ -137,37 +213,77 @@ class Forecaster:
             )
         return self._differences[end]
 
-    def _simulate(self, week: list[Night], differs: float, end: float) -> Forecast:
-        """Simulate up to `end`, from the last quiet instant before the week or the difference."""
-        first = week[0]
-        if first.date > self.origin.date:
-            before = night_of(first.date - timedelta(days=1), first.zone)
-            (self if differs < first.start or self.base is None else self.base).night(before)
-        begin = first.start
-        if self.base is not None and differs > begin:
-            begin = night_at(differs, first.zone).start
-            self.base.night(first)
-        start = self._last_quiet(begin, differs)
-        from_ = self.origin.start if start is None else start.at
-        after = night_of(week[-1].date + timedelta(days=1), first.zone)
-        wanted = [n.start - QUIET_BEFORE_S for n in (*week, after)]
-        forecast = simulate(
-            self.plan,
-            from_,
-            end,
-            points=None if start is None else start.points,
-            snapshots_from=[instant for instant in wanted if instant > from_],
-        )
-        self._quiet.extend(forecast.quiet)
-        return forecast
+    # --- simulating ---------------------------------------------------------------------------
 
-    def _last_quiet(self, instant: float, differs: float) -> QuietInstant | None:
-        """The last known quiet instant up to `instant`; None where that is the origin."""
-        known = list(self._quiet)
-        if self.base is not None:
-            known += [quiet for quiet in self.base.quiet_instants() if quiet.at <= differs]
-        fitting = [quiet for quiet in known if quiet.at <= instant]
-        return max(fitting, key=lambda quiet: quiet.at, default=None)
+    def _simulated(self, first: Night, end: float) -> Forecast:
+        """All that is due from a night's beginning up to `end`."""
+        key = (first.start, end)
+        if key not in self._done:
+            from_, points = self._beginning(first.start)
+            guess = 0.0 if self.base is None else self.base._beyond_s.get(end, 0.0)
+            self._done[key] = forecast = simulate_span(
+                self.plan,
+                from_,
+                end,
+                points=points,
+                snapshots_from=self._noons(max(from_, self._walked), end),
+                beyond_s=guess,
+            )
+            self._beyond_s[end] = forecast.until - forecast.to
+            self._learn(forecast, from_)
+        return self._done[key]
+
+    def _learn(self, forecast: Forecast, from_: float) -> None:
+        """Keep the quiet instants of a simulation that is the first to come so far."""
+        if from_ <= self._walked < forecast.to:
+            known = {quiet.at for quiet in self._quiet}
+            self._quiet.extend(
+                q for q in forecast.quiet if q.at not in known and q.at <= forecast.to
+            )
+            self._walked = forecast.to
+
+    def _noons(self, from_: float, to: float) -> list[float]:
+        """The instants from which on a quiet one is looked for."""
+        noons = []
+        night = night_at(from_, self.origin.zone)
+        while night.start < to + HOUR:
+            noons.append(night.start - QUIET_BEFORE_S)
+            night = night_at(night.end + HOUR, night.zone)
+        return [noon for noon in noons if noon > from_]
+
+    def _beginning(self, instant: float) -> tuple[float, Snapshot]:
+        """The last quiet instant up to another, with its points; the first night's beginning else.
+
+        The plan is played forward as far as it has to be to know.
+        """
+        with self._lock:
+            if self.base is not None:
+                differs = self._differs(instant)
+                if differs >= instant:
+                    return self.base._beginning(instant)
+                if self._walked < differs:
+                    # Up to there the quiet instants are those of the base.
+                    at, points = self.base._beginning(differs)
+                    if at > self.origin.start:
+                        self._quiet.append(QuietInstant(at, points))
+                    self._walked = max(self._walked, at)
+            stride = STRIDE_S
+            while self._walked < instant:
+                at, points = self._last_quiet(instant)
+                to = min(instant, max(self._walked, at) + stride)
+                # Where nothing is quiet, all begins anew each time, so ever longer steps are taken.
+                stride *= 2
+                noons = self._noons(max(at, self._walked), to)
+                walked = simulate(self.plan, at, to, points=points, snapshots_from=noons)
+                self._learn(walked, at)
+            return self._last_quiet(instant)
+
+    def _last_quiet(self, instant: float) -> tuple[float, Snapshot]:
+        fitting = [quiet for quiet in self._quiet if quiet.at <= instant]
+        if not fitting:
+            return self.origin.start, layout_of(self.plan).points_of(self.plan)
+        last = max(fitting, key=lambda quiet: quiet.at)
+        return last.at, last.points
 
     def start_of(self, night: Night) -> tuple[float, Snapshot]:
         """Where a simulation of what comes from a night on may begin, and the points there.
@@ -177,15 +293,6 @@ class Forecaster:
         Raises:
             OutOfReach: for a night before the first or too far after it.
         """
-        if night.date > self.origin.date:
-            self.night(night_of(night.date - timedelta(days=1), night.zone))
-        with self._lock:
-            start = self._last_quiet(night.start, self._differs(night.end))
-        if start is not None:
-            return start.at, start.points
-        return self.origin.start, layout_of(self.plan).points_of(self.plan)
-
-    def quiet_instants(self) -> tuple[QuietInstant, ...]:
-        """All quiet instants known so far, those of the base where the plans agree not included."""
-        with self._lock:
-            return tuple(self._quiet)
+        if not self.covers(night):
+            raise self._out_of_reach()
+        return self._beginning(night.start)

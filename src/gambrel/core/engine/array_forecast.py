@@ -20,6 +20,7 @@ from gambrel.core.engine.load_rows import LoadRows
 from gambrel.core.engine.runner import Walk
 from gambrel.core.exposure import rpo_met
 from gambrel.core.plan import Plan
+from gambrel.core.point_history import HISTORY, PointHistory, PointRecord
 from gambrel.core.units import SAME_INSTANT
 
 
@@ -30,10 +31,14 @@ def forecast_of(walk: Walk) -> f.Forecast:
     points = walk.points()
     copies = np.flatnonzero(world.work["stage"][: world.n[t.N_WORK]] == t.ST_COPY)
     copies = copies[world.work["state"][copies] != t.W_IDLE]
+    if walk.until > walk.to:
+        run = world.task["run"][world.work["task"][copies]]
+        copies = copies[world.run["occurrence"][run] < walk.to - t.EPOCH]
     forecast = f.Forecast(
         plan=plan,
         from_=walk.from_,
         to=walk.to,
+        until=walk.until,
         runs=_runs(walk),
         copies=f.Lazily(len(copies), lambda: tuple(_copies(walk, copies))),
         points=f.Lazily(len(points.points), lambda: tuple(_points(plan, points.points))),
@@ -43,6 +48,7 @@ def forecast_of(walk: Walk) -> f.Forecast:
             for i, repository in enumerate(plan.repositories)
         ),
         newest_points=newest,
+        history=PointHistory(plan, lambda: _history_rows(walk)),
         loads=LoadRows(walk).records(),
         quiet=tuple(f.QuietInstant(at, kept) for at, kept in walk.quiet),
     )
@@ -65,8 +71,11 @@ def _runs(walk: Walk) -> tuple[f.Run, ...]:
     np.add.at(outcomes, (task["run"], task["outcome"]), 1)
     order = np.lexsort((world.run["job"][:count], world.run["occurrence"][:count]))
     run = world.run.take(order)
+    if walk.until > walk.to:
+        asked = int(np.searchsorted(run["occurrence"], walk.to - t.EPOCH))
+        order, run = order[:asked], run[:asked]
     bound = np.isfinite(run["ended"]) & np.isfinite(run["closes"])
-    over_s = np.zeros(count)
+    over_s = np.zeros(len(run))
     np.subtract(run["ended"], run["closes"], out=over_s, where=bound)
     details = _Details(walk)
     ids = [job.id for job in walk.plan.jobs]
@@ -479,7 +488,25 @@ def _copies(walk: Walk, rows: npt.NDArray[np.int64]) -> Iterator[f.CopyRun]:
 # --- points, exposure -------------------------------------------------------------------------
 
 
-def _points(plan: Plan, saved: t.Table) -> Iterator[f.PointRecord]:
+def _history_rows(walk: Walk) -> t.Table:
+    """All points that a walk ever had, as rows of HISTORY in the order in which they began."""
+    world = walk.world
+    point = world.point[: world.n[t.N_POINT]]
+    began = point["since"] <= world.f[t.F_NOW] + SAME_INSTANT
+    rows = np.zeros(len(point), HISTORY)
+    chain = world.chain.take(point["chain"])
+    for name in ("repository", "job", "machine"):
+        rows[name] = chain[name]
+    for name in ("kind", "usable", "made_on", "replaced"):
+        rows[name] = point[name]
+    rows["stored_bytes"] = point["stored"]
+    for name in ("at", "exists_from", "since", "gone"):
+        rows[name] = point[name] + t.EPOCH
+    rows["gone"][~began] = rows["since"][~began]
+    return rows
+
+
+def _points(plan: Plan, saved: t.Table) -> Iterator[PointRecord]:
     order = np.lexsort(
         (np.arange(len(saved)), saved["at"], saved["machine"], saved["job"], saved["repository"])
     )
@@ -490,7 +517,7 @@ def _points(plan: Plan, saved: t.Table) -> Iterator[f.PointRecord]:
         # A base is older than what needs it, so its own chain is known by now.
         count, stored = chains.get(bases[i], (0, 0.0))
         chains[i] = (count + 1, stored + columns["stored_bytes"][i])
-        yield f.PointRecord(
+        yield PointRecord(
             plan.jobs[columns["job"][i]].id,
             plan.machines[columns["machine"][i]].id,
             plan.repositories[columns["repository"][i]].id,
@@ -532,7 +559,7 @@ def worst_exposures(walk: Walk) -> t.Floats:
     return _Newest(walk).worst
 
 
-class _Newest(Mapping[str, Sequence[f.NewestPoint]]):
+class _Newest(f.NewestPoints):
     """The points that were the newest of each machine, made for those that are asked for."""
 
     def __init__(self, walk: Walk) -> None:
@@ -545,13 +572,19 @@ class _Newest(Mapping[str, Sequence[f.NewestPoint]]):
         ).astype(np.int64)
         self._position = {m.id: i for i, m in enumerate(walk.plan.machines)}
         self._made: dict[str, Sequence[f.NewestPoint]] = {}
-        self.worst = _worst(
+        self.worst = self._worst(walk.from_, walk.to)
+
+    def _worst(self, start: float, end: float) -> t.Floats:
+        return _worst(
             self._begins,
             np.ascontiguousarray(self._rows["exists_from"]),
             np.ascontiguousarray(self._rows["at"]),
-            walk.from_ - t.EPOCH,
-            walk.to - t.EPOCH,
+            start - t.EPOCH,
+            end - t.EPOCH,
         )
+
+    def worst_between(self, start: float, end: float) -> Sequence[float | None]:
+        return [None if isnan(value) else value for value in self._worst(start, end).tolist()]
 
     def __getitem__(self, machine: str) -> Sequence[f.NewestPoint]:
         if machine in self._made:

@@ -59,6 +59,7 @@ from gambrel.core.engine.tables import (
     ENDED,
     F_NOW,
     F_TO,
+    F_UNTIL,
     FINISHED,
     FINISHING,
     FULL,
@@ -75,6 +76,7 @@ from gambrel.core.engine.tables import (
     N_INSTANTS,
     N_LIMIT,
     N_MOVING,
+    N_OPEN,
     N_PENDING,
     N_RUN,
     N_SEQUENCE,
@@ -108,6 +110,7 @@ from gambrel.core.engine.tables import (
     ST_MERGE,
     ST_TRANSFORM,
     STOP,
+    UNSETTLED,
     W_ENDED,
     W_MOVING,
     WAITING,
@@ -333,9 +336,18 @@ def _begin_runs(w: World, reached: float) -> bool:
         w.n[N_DUE] += 1
         _begin(w, due.job, due.at, due.kind, due.schedule, due.turn)
         happened = True
+    # What follows a run without machines begins in this step too, however long the chain is.
+    while w.n[N_ENDED_NOW] > 0:
+        happened = _begin_followers(w) or happened
+    return happened
+
+
+@njit(cache=True)
+def _begin_followers(w: World) -> bool:
+    happened = False
     count = w.n[N_ENDED_NOW]
     w.n[N_ENDED_NOW] = 0
-    if count == 0 or w.f[F_NOW] >= w.f[F_TO] - SAME_INSTANT:
+    if w.f[F_NOW] >= w.f[F_UNTIL] - SAME_INSTANT:
         return happened
     # Followers begin by the position of their job, then by the occurrence of what they follow.
     pairs = 0
@@ -375,6 +387,8 @@ def _begin(w: World, j: int, at: float, kind: int, schedule: int, turn: int) -> 
         return
     w.active[j] = r
     w.n[N_ACTIVE] += 1
+    if _is_asked_about(w, r):
+        w.n[N_OPEN] += 1
     run.began = at
     run.tasks_n = job.members_n
     run.unfinished = job.members_n
@@ -406,6 +420,12 @@ def _begin(w: World, j: int, at: float, kind: int, schedule: int, turn: int) -> 
         add_step(w, w.f[F_NOW] + job.before, S_REACH_QUEUE, r)
     else:
         _reach_queue(w, r)
+
+
+@njit(cache=True)
+def _is_asked_about(w: World, r: int) -> bool:
+    """Whether a run is one of a span whose walk ends with what was due in it."""
+    return w.f[F_UNTIL] != w.f[F_TO] and w.run[r].occurrence < w.f[F_TO]
 
 
 @njit(cache=True)
@@ -731,6 +751,8 @@ def _end_run(w: World, r: int) -> None:
     run.ended = w.f[F_NOW]
     w.active[run.job] = -1
     w.n[N_ACTIVE] -= 1
+    if _is_asked_about(w, r):
+        w.n[N_OPEN] -= 1
     if run.outcome < 0:
         if run.done == run.tasks_n:
             run.outcome = RUN_DONE
@@ -756,6 +778,14 @@ def _end_run(w: World, r: int) -> None:
 
 
 # --- between repositories ---------------------------------------------------------------------
+
+
+@njit(cache=True)
+def _count_pending(w: World, i: int, by: int) -> None:
+    """Count a copy or merge that a machine-run leaves behind, or that it has ended."""
+    w.n[N_PENDING] += by
+    if _is_asked_about(w, w.task[i].run):
+        w.n[N_OPEN] += by
 
 
 @njit(cache=True)
@@ -789,7 +819,7 @@ def _rewrite(
 
 @njit(cache=True)
 def _merge(w: World, i: int, repository: int, row: int, stored: float) -> None:
-    w.n[N_PENDING] += 1
+    _count_pending(w, i, 1)
     _rewrite(w, i, repository, row, ST_MERGE, w.repository[repository].candidate, stored)
 
 
@@ -804,7 +834,7 @@ def _plan_copies(w: World, i: int) -> None:
         copy = w.copy[job.copies_from + k]
         if not copy.routed:
             continue
-        w.n[N_PENDING] += 1
+        _count_pending(w, i, 1)
         item = _new_work(w, i, ST_COPY, copy.move_class, k)
         work = w.work[item]
         work.copy_row = job.copies_from + k
@@ -864,7 +894,7 @@ def _work_done(w: World, k: int) -> None:
         _make_point(w, work.task)
         _verify(w, work.task)
         return
-    w.n[N_PENDING] -= 1
+    _count_pending(w, work.task, -1)
     if work.stage == ST_COPY:
         _copied(w, k)
 
@@ -947,6 +977,14 @@ def _walk(w: World, instants: int) -> int:
         if w.n[N_FLOW] + w.n[N_MOVING] >= len(w.flow):
             return WANTS_FLOWS
         upcoming = _next_instant(w)
+        if w.f[F_UNTIL] != w.f[F_TO] and upcoming >= w.f[F_TO] - SAME_INSTANT:
+            if w.n[N_OPEN] == 0:
+                w.f[F_NOW] = max(w.f[F_NOW], w.f[F_TO])
+                # Closes what later runs still hold, so that loads tell of it up to this instant.
+                _cut_everything_off(w)
+                return FINISHED
+            if upcoming >= w.f[F_UNTIL] - SAME_INSTANT and w.f[F_UNTIL] < deadline:
+                return UNSETTLED
         if upcoming > deadline:
             if not _is_idle(w):
                 w.f[F_NOW] = deadline

@@ -39,7 +39,11 @@ def new_point(w: World, chain: int, kind: int, at: float, stored: float, base: i
     point.at = at
     point.exists_from = w.f[F_NOW]
     point.stored = stored
+    point.since = w.f[F_NOW]
+    point.gone = np.inf
     point.needs = base
+    point.made_on = base
+    point.replaced = -1
     point.usable = 1 if kind == FULL or (base >= 0 and w.point[base].usable) else 0
     return p
 
@@ -89,6 +93,7 @@ def _remove(w: World, p: int) -> None:
         chain.last = point.previous
     chain.count -= 1
     point.alive = 0
+    point.gone = w.f[F_NOW]
     w.used_bytes[chain.repository] -= point.stored
 
 
@@ -250,15 +255,43 @@ def merge_oldest(w: World, chain: int, rule: Any) -> float:
     if not (too_many or too_old):
         return -1.0
     stored = w.point[oldest].stored
-    w.point[full].at = w.point[oldest].at
-    w.point[full].exists_from = w.point[oldest].exists_from
+    merged = _merged_full(w, full, oldest)
     _remove(w, oldest)
+    w.point[oldest].replaced = merged
     p = w.chain[chain].first
     while p >= 0:
-        if w.point[p].needs == oldest:
-            w.point[p].needs = full
+        if w.point[p].needs == oldest or w.point[p].needs == full:
+            w.point[p].needs = merged
         p = w.point[p].next
     return stored
+
+
+@njit(cache=True)
+def _merged_full(w: World, full: int, oldest: int) -> int:
+    """The full after a merge, in a row of its own: the old one keeps what was before."""
+    p = w.n[N_POINT]
+    w.n[N_POINT] += 1
+    was, point = w.point[full], w.point[p]
+    chain = w.chain[was.chain]
+    point.chain, point.kind, point.needs, point.usable = was.chain, FULL, -1, was.usable
+    point.alive = 1
+    point.at, point.exists_from = w.point[oldest].at, w.point[oldest].exists_from
+    point.stored = was.stored
+    point.since, point.gone = w.f[F_NOW], np.inf
+    point.previous, point.next = was.previous, was.next
+    if was.previous >= 0:
+        w.point[was.previous].next = p
+    else:
+        chain.first = p
+    if was.next >= 0:
+        w.point[was.next].previous = p
+    else:
+        chain.last = p
+    point.made_on, point.replaced = -1, -1
+    was.alive = 0
+    was.gone = w.f[F_NOW]
+    was.replaced = p
+    return p
 
 
 @njit(cache=True)

@@ -32,10 +32,45 @@ What is not written to takes no memory; where it does not suffice, it is doubled
 """
 
 
+BEYOND_S = (0.0, DAY, 4 * DAY, FOLLOWED_AFTER_END)
+"""How long after the end of a span occurrences are simulated until its work has ended among them.
+
+Each is tried after the one before turned out too short. At the last nothing more is asked: what has
+not ended then is cut off, as section 6 says.
+"""
+
+
+def settled_walk(
+    layout: Layout,
+    plan: Plan,
+    from_: float,
+    to: float,
+    points: Snapshot,
+    snapshots_from: Iterable[float] = (),
+    *,
+    beyond_s: float = 0.0,
+    cancelled: Callable[[], bool] | None = None,
+) -> Walk:
+    """A finished walk whose runs before `to` ended beside all that falls due after it.
+
+    Args:
+        beyond_s: a first guess of how long after `to` that takes, such as it took a similar plan.
+    """
+    for beyond in (b for b in BEYOND_S if b >= beyond_s):
+        walk = Walk(layout, plan, from_, to, points, snapshots_from, to + beyond)
+        walk.run(cancelled)
+        if walk.settled or beyond == BEYOND_S[-1]:
+            return walk
+    raise ValueError(f"{beyond_s} s is more than the {BEYOND_S[-1]:.0f} s that are followed")
+
+
 class Walk:
     """One simulation on arrays: `world` holds what came out once `run` has returned.
 
     Attributes:
+        until: occurrences exist up to then. Where that is after `to`, the walk ends when all that
+            was due before `to` has ended, instead of with all work.
+        settled: whether all that was due before `to` ended among all that is due later.
         quiet: (instant, points) at the quiet instants that were asked for.
         chains: (repository, job, machine) of each chain, by position.
     """
@@ -48,13 +83,16 @@ class Walk:
         to: float,
         points: Snapshot,
         snapshots_from: Iterable[float],
+        until: float | None = None,
     ) -> None:
         self.layout = layout
         self.plan = plan
         self.from_ = from_
         self.to = to
+        self.until = to if until is None else until
+        self.settled = False
         self.quiet: list[tuple[float, Snapshot]] = []
-        self.due = _occurrences(plan, from_, to)
+        self.due = _occurrences(plan, from_, self.until)
         self.chains = self._chains(points)
         self.world = self._world(points, sorted(snapshots_from))
 
@@ -66,14 +104,27 @@ class Walk:
                 raise Cancelled("The simulation was cancelled. Nothing was changed.")
             status = advance(handle, INSTANTS_AT_ONCE)
             if status == t.FINISHED:
+                self.settled = self.until > self.to or self._ended_by_the_end()
+                return
+            if status == t.UNSETTLED:
+                self.settled = False
                 return
             if status == t.WANTS_FLOWS:
                 more = np.zeros(2 * len(self.world.flow), t.FLOW)
                 more[: len(self.world.flow)] = self.world.flow
                 self.world = self.world._replace(flow=more)
                 set_flow(handle, more)
-            elif status == t.IS_QUIET:
+            elif status == t.IS_QUIET and self.world.f[t.F_NOW] <= self.world.f[t.F_UNTIL]:
+                # Later on it is only quiet because nothing is due any more.
                 self.quiet.append((float(self.world.f[t.F_NOW]) + t.EPOCH, self.points()))
+
+    def _ended_by_the_end(self) -> bool:
+        """Whether all runs, copies and merges ended before the end of the horizon."""
+        world, end = self.world, self.to - t.EPOCH
+        run = world.run[: world.n[t.N_RUN]]
+        work = world.work[: world.n[t.N_WORK]]
+        ended = run["ended"][run["outcome"] != t.RUN_SKIPPED]
+        return bool((ended < end).all() and (work["ended"] < end).all())
 
     def points(self) -> Snapshot:
         """All points that exist now."""
@@ -121,7 +172,9 @@ class Walk:
         points = int((tasks * (1 + routed)).sum()) + saved
         works = int((tasks * (routed + job["synthetic"])).sum())
         if forever.any():
-            works += int((tasks * (1 + routed))[forever].sum()) + saved
+            merges = int((tasks * (1 + routed))[forever].sum()) + saved
+            works += merges
+            points += merges
         total, run_total = disks + works, int(runs.sum())
         if run_total > MOST_RUNS or total > MOST_TRANSFERS:
             worst = self.plan.jobs[int(np.argmax(runs * np.maximum(1, job["disks_n"])))]
@@ -150,9 +203,9 @@ class Walk:
         transfers = disks + works
         resources, pools = len(layout.capacity), len(layout.slots)
         repositories = len(layout.repository)
-        repository, zone = _zones(self.plan, layout.repository, saved, self.from_, self.to)
-        window_from, span = _windows(self.plan, self.from_, self.to)
-        capacity, limit = link_limits(self.plan, layout, self.from_, self.to)
+        repository, zone = _zones(self.plan, layout.repository, saved, self.from_, self.until)
+        window_from, span = _windows(self.plan, self.from_, self.until)
+        capacity, limit = link_limits(self.plan, layout, self.from_, self.until)
         steps = tasks + transfers + runs + most_points + 1
         nodes = transfers * layout.uses_most
         least, each, most = FLOWS_AT_FIRST
@@ -204,7 +257,9 @@ class Walk:
             ),
             work=_filled(t.WORK, works, previous=-1, next=-1, started=np.nan, ended=np.nan),
             squeezed=_floats(max(1, disks), layout.uses_most + 1),
-            point=_filled(t.POINT, most_points, needs=-1, previous=-1, next=-1),
+            point=_filled(
+                t.POINT, most_points, needs=-1, previous=-1, next=-1, made_on=-1, replaced=-1
+            ),
             chain=_filled(t.CHAIN, len(self.chains), first=-1, last=-1),
             queue=layout.queue.copy(),
             parked_first=_nones(pools + layout.proxy_sets_n),
@@ -259,7 +314,8 @@ class Walk:
         world.n[t.N_DISKS] = disks
         world.n[t.N_USES_MOST] = layout.uses_most
         world.n[t.N_SPACE] = 1
-        world.f[t.F_NOW], world.f[t.F_TO] = self.from_ - t.EPOCH, self.to - t.EPOCH
+        world.f[t.F_NOW] = self.from_ - t.EPOCH
+        world.f[t.F_TO], world.f[t.F_UNTIL] = self.to - t.EPOCH, self.until - t.EPOCH
         for name, column in zip(("repository", "job", "machine"), range(3), strict=True):
             world.chain[name][: len(self.chains)] = [chain[column] for chain in self.chains]
         self._take_points(world, saved)
@@ -275,9 +331,10 @@ class Walk:
         point["chain"] = self._chain_numbers[self._key_of]
         for name in ("kind", "usable"):
             point[name] = saved[name]
-        point["needs"] = saved["base"]
+        point["needs"] = point["made_on"] = saved["base"]
         point["at"] = saved["at"]
         point["exists_from"] = saved["exists_from"]
+        point["since"], point["gone"] = saved["exists_from"], np.inf
         point["stored"] = saved["stored_bytes"]
         now = point["exists_from"] <= self.from_ - t.EPOCH + SAME_INSTANT
         point["alive"] = now

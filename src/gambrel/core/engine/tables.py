@@ -136,7 +136,13 @@ WORK = _record(
 )
 """A transform, merge or copy beside its row of `transfer`."""
 
-POINT = _record("chain kind needs usable alive mark previous next", "at exists_from stored")
+POINT = _record(
+    "chain kind needs usable alive mark previous next made_on replaced",
+    "at exists_from stored since gone",
+)
+"""`since`: when the row began to hold, which for a merged full is the merge; `gone`: when it was
+deleted or merged, or infinite. `made_on`: the point that it was made on. `replaced`: the full that
+a merge made of it."""
 CHAIN = _record("repository job machine first last count busy")
 """The points of one machine, job and repository. `busy`: a copy into it moves."""
 
@@ -246,14 +252,16 @@ class World(NamedTuple):
     N_DUE, N_LIMIT, N_RUN, N_TASK, N_TRANSFER, N_WORK, N_POINT, N_NEWEST, N_FLOW, N_STEP,
     N_DEADLINE, N_MOVING, N_SEQUENCE, N_PENDING, N_ACTIVE, N_READY, N_ENDED_NOW, N_DIRTY, N_FRESH,
     N_SNAPSHOT, N_DISKS, N_USES_MOST, N_INSTANTS, N_SHARINGS, N_HOT, N_STREAM, N_FREE, N_SPACE,
-    N_STARTERS, COUNTERS,
-) = range(30)  # fmt: skip
+    N_STARTERS, N_OPEN, COUNTERS,
+) = range(31)  # fmt: skip
 
-# Places in `World.f`.
-F_NOW, F_TO, FACTS = range(3)
+# Places in `World.f`. Occurrences exist up to F_UNTIL; F_TO is the end of the span that is asked
+# about, no later. N_OPEN counts the runs and copies of that span that have not ended; it stays 0
+# where the two are one and the walk goes on until all work has ended.
+F_NOW, F_TO, F_UNTIL, FACTS = range(4)
 
 # What the kernel says when it returns.
-FINISHED, WANTS_FLOWS, IS_QUIET, PAUSES = range(4)
+FINISHED, WANTS_FLOWS, IS_QUIET, PAUSES, UNSETTLED = range(5)
 
 # Kinds of timed steps.
 (

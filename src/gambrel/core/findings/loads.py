@@ -55,6 +55,7 @@ def clumped_fulls(look: Look) -> Iterator[Finding]:
         "fulls on other nights would take the same time with less of a queue.",
         share,
         {"share": share, "jobs": many, "bytes": volume[night_key]},
+        known_by=0,
     )
 
 
@@ -105,6 +106,7 @@ def squeezed_while_peers_idle(look: Look) -> Iterator[Finding]:
                 pressed,
                 {"pressed_s": pressed, "jobs": jobs, "idle_peers": len(idle)},
                 first,
+                known_by=2,
             )
 
 
@@ -168,18 +170,21 @@ def read_across_sites(look: Look) -> Iterator[Finding]:
                     proxy = look.plan.proxies[way.proxy]
                     if proxy.site != site:
                         far[proxy.id].add(machine)
-        for proxy_id, machines in far.items():
-            yield Finding(
-                "disk read across sites",
-                "wastes",
-                (Subject("job", job.id), Subject("proxy", proxy_id)),
-                f"{job.name}: {count(len(machines), 'machine')} would be read by {proxy_id}, "
-                "which is at another site.",
-                "Every byte crosses the link before it is compressed; "
-                "a proxy beside the host would send less.",
-                float(len(machines)),
-                {"machines": len(machines)},
-            )
+        if not far:
+            continue
+        machines = set().union(*far.values())
+        proxies = " or ".join(far)
+        yield Finding(
+            "disk read across sites",
+            "wastes",
+            (Subject("job", job.id), *(Subject("proxy", proxy) for proxy in far)),
+            f"{job.name}: {count(len(machines), 'machine')} would be read by {proxies} "
+            "at another site.",
+            "Every byte crosses the link before it is compressed; "
+            "a proxy at the host's site would send less.",
+            float(len(machines)),
+            {"machines": len(machines)},
+        )
 
 
 def unused_proxies(look: Look) -> Iterator[Finding]:

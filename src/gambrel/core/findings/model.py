@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
-from gambrel.core.forecast import Forecast, Run
+from gambrel.core.exposure import exposures
+from gambrel.core.forecast import Exposure, Forecast, Run
 from gambrel.core.nights import planner_zone
 from gambrel.core.plan import Disk, Job, Machine, Plan
 from gambrel.core.selection import selected_machines
@@ -63,6 +64,7 @@ class Finding:
 
     Attributes:
         kind: its class, in words: "over the window".
+        subjects: what it is about; the first `known_by` of them tell it from others of its class.
         what: first line, what and where.
         why: second line, why, and how much.
         figures: the numbers behind it; the unit is part of the name.
@@ -78,11 +80,12 @@ class Finding:
     weight: float
     figures: Mapping[str, float] = field(default_factory=dict)
     at: float | None = None
+    known_by: int = 1
 
     @property
     def key(self) -> str:
-        """The same for the same thing in another forecast of the same time."""
-        return " ".join([self.kind, *(f"{s.kind}:{s.id}" for s in self.subjects)])
+        """The same for the same thing in another forecast, however much of it there is."""
+        return " ".join([self.kind, *(f"{s.kind}:{s.id}" for s in self.subjects[: self.known_by])])
 
 
 class Look:
@@ -101,6 +104,11 @@ class Look:
     def runs(self) -> list[Run]:
         """The runs of the span."""
         return [r for r in self.forecast.runs if self.start <= r.occurrence < self.end]
+
+    @cached_property
+    def exposure(self) -> tuple[Exposure, ...]:
+        """The worst exposure of each machine in the span."""
+        return exposures(self.forecast, self.start, self.end)
 
     @cached_property
     def runs_of(self) -> dict[str, list[Run]]:

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from zoneinfo import ZoneInfo
 
 from gambrel.core.findings.model import Finding, Look, Subject
-from gambrel.core.forecast import PointRecord
 from gambrel.core.plan import Job, Machine
+from gambrel.core.point_history import PointRecord
 from gambrel.core.retention import linked, wanted_points
 from gambrel.core.units import GIB, HOUR
 from gambrel.core.words import count, duration, hours, moment, size
@@ -16,7 +16,7 @@ from gambrel.core.words import count, duration, hours, moment, size
 
 def rpo_missed(look: Look) -> Iterator[Finding]:
     """More work would be lost at some time than a machine's RPO allows."""
-    for machine, exposure in zip(look.plan.machines, look.forecast.exposure, strict=True):
+    for machine, exposure in zip(look.plan.machines, look.exposure, strict=True):
         if exposure.rpo_met is not False or exposure.worst_s is None or machine.gone:
             continue
         assert machine.rpo_hours is not None
@@ -36,7 +36,7 @@ def rpo_missed(look: Look) -> Iterator[Finding]:
 
 def unprotected(look: Look) -> Iterator[Finding]:
     """No job protects a machine, or none of its jobs has made a point by the end."""
-    for machine, exposure in zip(look.plan.machines, look.forecast.exposure, strict=True):
+    for machine, exposure in zip(look.plan.machines, look.exposure, strict=True):
         jobs = look.jobs_of[machine.id]
         if jobs and exposure.worst_s is not None:
             continue
@@ -142,6 +142,7 @@ def backup_disk(look: Look) -> Iterator[Finding]:
                     f"{size(used)} of it are backed up again with every full; leave the disk out.",
                     used,
                     {"used_bytes": used},
+                    known_by=3,
                 )
 
 
@@ -151,7 +152,7 @@ def backup_disk(look: Look) -> Iterator[Finding]:
 def held_by_the_chain(look: Look) -> Iterator[Finding]:
     """Retention wants points gone that later ones need, so that it cannot delete them."""
     chains: dict[tuple[str, str, str], list[PointRecord]] = defaultdict(list)
-    for record in look.forecast.points:
+    for record in look.forecast.history.at(look.end):
         chains[record.job, record.repository, record.machine].append(record)
     sums: dict[tuple[str, str], list[float]] = defaultdict(lambda: [0.0, 0.0, 0.0, 0.0])
     for (job_id, repository_id, _), records in chains.items():
@@ -163,7 +164,7 @@ def held_by_the_chain(look: Look) -> Iterator[Finding]:
             continue
         zone = ZoneInfo(look.plan.site_by_id[repository.site].time_zone)
         points = [point for _, point in linked(records)]
-        now = max(point.exists_from for point in points)
+        now = look.end
         wanted = {id(p) for p in wanted_points(points, rule, now, repository.immutable_days, zone)}
         held = [point for point in points if id(point) not in wanted]
         entry = sums[job_id, repository_id]
@@ -184,28 +185,31 @@ def held_by_the_chain(look: Look) -> Iterator[Finding]:
             f"{size(all_bytes)}. A full more often, or a longer retention, fits the chain.",
             held_bytes,
             {"held_bytes": held_bytes, "points": held_n},
+            known_by=2,
         )
 
 
 def repository_fills(look: Look) -> Iterator[Finding]:
     """A repository holds more at some time than it can."""
-    for repository, space in zip(look.plan.repositories, look.forecast.space, strict=True):
+    for position, repository in enumerate(look.plan.repositories):
         if repository.space_gib is None:
             continue
         capacity = repository.space_gib * GIB
-        if space.peak_bytes <= capacity:
+        space = look.forecast.history.fullest(position, look.start, look.end)
+        if space.bytes <= capacity:
             continue
-        over = space.peak_bytes - capacity
+        over = space.bytes - capacity
+        zone = look.plan.site_by_id[repository.site].time_zone
         yield Finding(
             "repository fills",
             "breaks",
             (Subject("repository", repository.id),),
-            f"{repository.id} needs {size(space.peak_bytes)} and has {size(capacity)}.",
-            f"{size(over)} do not fit before "
-            f"{moment(look.end, look.plan.site_by_id[repository.site].time_zone)}; "
+            f"{repository.id} needs {size(space.bytes)} and has {size(capacity)}.",
+            f"{size(over)} do not fit on {moment(space.at, zone)}; "
             "keep less there, or give it more space.",
             over,
-            {"peak_bytes": space.peak_bytes, "capacity_bytes": capacity},
+            {"peak_bytes": space.bytes, "capacity_bytes": capacity},
+            space.at,
         )
 
 

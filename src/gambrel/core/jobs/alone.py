@@ -25,7 +25,18 @@ def alone(plan: Plan, job: Job, machines: frozenset[str] | None = None) -> Plan:
         machines: ids to which its machines are narrowed; None: all that it selects.
     """
     chosen = {m.id for m in selected_machines(plan, job)}
-    chosen = chosen if machines is None else chosen.intersection(machines)
+    if machines is not None and job.spread_fulls > 1:
+        # Which day is a machine's full depends on all of them; so the others stay without disks.
+        others = chosen.difference(machines)
+        job = replace(
+            job,
+            exclude_disks=(
+                *job.exclude_disks,
+                *((m.id, d.id) for m in plan.machines if m.id in others for d in m.disks),
+            ),
+        )
+    elif machines is not None:
+        chosen = chosen.intersection(machines)
     needed = chosen.union(p.on_machine for p in plan.proxies if p.on_machine is not None)
     narrowed = replace(
         schedules_of(plan, job),

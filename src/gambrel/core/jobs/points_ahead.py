@@ -4,18 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 from zoneinfo import ZoneInfo
 
-import numpy as np
-
 from gambrel.core.calendars import job_occurrences
-from gambrel.core.forecast import Forecast, PointRecord
+from gambrel.core.forecast import Forecast
 from gambrel.core.jobs.alone import alone
 from gambrel.core.plan import Job, Kind, Plan, Retention
+from gambrel.core.point_history import PointRecord
 from gambrel.core.retention import Point, all_kept, linked, newest, wanted_points
 from gambrel.core.selection import selected_machines
-from gambrel.core.simulate import simulate
+from gambrel.core.simulate import simulate_span
 from gambrel.core.units import DAY
 
 MOST_DAYS = 400
@@ -50,7 +48,7 @@ class PointsAhead:
     """The points of one machine on a day, and the space of the whole job up to it.
 
     Attributes:
-        space: (instant, bytes) for each repository, one entry for about every day; None where the
+        space: (instant, bytes) for each repository, at the same hour of every day; None where the
             job makes too many runs to simulate them all.
     """
 
@@ -146,14 +144,14 @@ def _told(plan: Plan, job: Job, found: Sequence[PointRecord], now: float) -> Ite
 
 
 def _space(forecast: Forecast) -> dict[str, tuple[tuple[float, float], ...]]:
-    plan = forecast.plan
-    found: dict[str, list[tuple[float, float]]] = {}
-    for quiet in forecast.quiet:
-        rows: Any = quiet.points.points
-        used = np.bincount(rows["repository"], rows["stored_bytes"], len(plan.repositories))
-        for i, repository in enumerate(plan.repositories):
-            found.setdefault(repository.id, []).append((quiet.at, float(used[i])))
-    return {name: tuple(steps) for name, steps in found.items() if any(used for _, used in steps)}
+    days = int((forecast.to - forecast.from_) / DAY)
+    instants = dict.fromkeys([*(forecast.from_ + i * DAY for i in range(days + 1)), forecast.to])
+    used = [(instant, forecast.history.used_bytes(instant)) for instant in instants]
+    return {
+        repository.id: tuple((at, row[i]) for at, row in used)
+        for i, repository in enumerate(forecast.plan.repositories)
+        if any(row[i] for _, row in used)
+    }
 
 
 def points_ahead(
@@ -181,11 +179,9 @@ def points_ahead(
     if chosen not in {m.id for m in machines}:
         raise ValueError(f"{chosen} is not in {job.name}")
     one = alone(plan, job, frozenset([chosen]))
-    forecast = simulate(one, from_, day)
+    points = simulate_span(one, from_, day).history.at(day, machine=chosen)
     runs = len(job_occurrences(one.jobs[0], one.calendar_by_id, from_, day))
     space = None
     if runs * len(machines) <= MOST_MACHINE_RUNS:
-        days = [from_ + i * DAY for i in range(int((day - from_) / DAY) + 1)]
-        whole = simulate(alone(plan, job), from_, day, snapshots_from=days)
-        space = _space(whole)
-    return PointsAhead(chosen, day, tuple(_told(one, one.jobs[0], forecast.points, day)), space)
+        space = _space(simulate_span(alone(plan, job), from_, day))
+    return PointsAhead(chosen, day, tuple(_told(one, one.jobs[0], points, day)), space)

@@ -26,7 +26,7 @@ from gambrel.core.plan_reading import JOB, RETENTION, SCHEDULE
 from gambrel.core.restore import newest_restore
 from gambrel.core.schedule_words import CODES, rule_parts
 from gambrel.core.selection import selected_machines, used_gib
-from gambrel.core.simulate import simulate
+from gambrel.core.simulate import simulate_span
 from gambrel.core.units import DAY, SAME_INSTANT
 
 WEEKS = 5
@@ -172,14 +172,21 @@ def _figures(forecast: Forecast, job: Job, largest: Machine | None) -> dict[str,
     totals = [run.totals() for run in runs]
     lengths = [run.ended - run.occurrence for run in runs if run.ended is not None]
     places = {job.repository, *(copy.repository for copy in job.copies)}
-    restore = None if largest is None else newest_restore(forecast, largest)
+    used = forecast.history.used_bytes(forecast.to)
+    restore = None
+    if largest is not None:
+        restore = newest_restore(forecast.plan, largest, forecast.history.at(forecast.to))
     return {
         "runs": len(runs),
         "moved_bytes": sum(t.wire_bytes for t in totals),
         "read_bytes": sum(t.source_bytes for t in totals),
         "longest_s": max(lengths, default=0.0),
         "usual_s": _median(lengths),
-        "space_bytes": sum(s.end_bytes for s in forecast.space if s.repository in places),
+        "space_bytes": sum(
+            stored
+            for repository, stored in zip(forecast.plan.repositories, used, strict=True)
+            if repository.id in places
+        ),
         "chain_points": _longest_chain(forecast),
         "restore_s": None if restore is None else restore.full_s,
     }
@@ -188,16 +195,12 @@ def _figures(forecast: Forecast, job: Job, largest: Machine | None) -> dict[str,
 def _longest_chain(forecast: Forecast) -> int:
     """The most points that the newest point of a machine needed on any day of the last week."""
     longest = 0
-    for quiet in forecast.quiet:
-        rows: Any = quiet.points.points
-        base = rows["base"].tolist()
-        depth: list[int] = []
-        for i, of in enumerate(base):
-            depth.append(1 if of < 0 else depth[of] + 1 if of < i else 1)
-        newest: dict[tuple[int, int], tuple[float, int]] = {}
-        for i, row in enumerate(rows):
-            key = (int(row["repository"]), int(row["machine"]))
-            newest[key] = max(newest.get(key, (float("-inf"), 0)), (float(row["at"]), depth[i]))
+    for i in range(7):
+        newest: dict[tuple[str, str], tuple[float, int]] = {}
+        for point in forecast.history.at(forecast.to - i * DAY):
+            key = (point.repository, point.machine)
+            found = (point.at, point.chain_points)
+            newest[key] = max(newest.get(key, (float("-inf"), 0)), found)
         longest = max([longest, *(points for _, points in newest.values())])
     return longest
 
@@ -220,6 +223,5 @@ def tradeoffs(plan: Plan, job: Job, from_: float) -> Iterator[Way]:
         small = alone(plan, kept)
         small = replace(small, state=State())
         to = from_ + WEEKS * WEEK_S
-        days = [to - i * DAY for i in range(7)]
-        forecast = simulate(small, from_, to, snapshots_from=days)
+        forecast = simulate_span(small, from_, to)
         yield Way(name, words, kept == own, changes, **_figures(forecast, small.jobs[0], largest))

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
+from typing import NoReturn
 
 from gambrel.core.calendars import NEVER
 from gambrel.core.exposure import machine_exposure, newest_over_time
-from gambrel.core.forecast import Forecast, MachineRun, PointRecord, Run, Space
+from gambrel.core.forecast import Forecast, MachineRun, Run, Space
 from gambrel.core.plan import Plan
+from gambrel.core.point_history import PointHistory, PointRecord
 from gambrel.core.reference.loop import Simulation
 from gambrel.core.reference.tasks import MachineTask, RunTask
 from gambrel.core.sharing import OWN_CEILING, UNLIMITED
@@ -38,6 +40,7 @@ def _forecast(loop: Simulation) -> Forecast:
         plan=plan,
         from_=loop.from_,
         to=loop.to,
+        until=loop.to,
         runs=tuple(_run(loop, r) for r in sorted(loop.runs, key=lambda r: r.order)),
         copies=tuple(loop.copies),
         points=tuple(_point_records(loop)),
@@ -54,7 +57,12 @@ def _forecast(loop: Simulation) -> Forecast:
             for i, repository in enumerate(plan.repositories)
         ),
         newest_points=newest,
+        history=PointHistory(plan, _no_history),
     )
+
+
+def _no_history() -> NoReturn:
+    raise NotImplementedError("the reference keeps no history of points")
 
 
 def _point_records(loop: Simulation) -> Iterable[PointRecord]:

@@ -328,6 +328,13 @@ class Simulation:
             instant, position, kind, schedule, turn = self._due.pop()
             self._begin(position, instant, kind, schedule, turn)
             happened = True
+        # What follows a run without machines begins in this step too, however long the chain is.
+        while self._ended_now:
+            happened = self._begin_followers() or happened
+        return happened
+
+    def _begin_followers(self) -> bool:
+        happened = False
         ended, self._ended_now = self._ended_now, []
         follow = [(at, run) for run in ended for at in self._followers.get(run.job.id, ())]
         for position, run in sorted(follow, key=lambda f: (f[0], f[1].occurrence)):
