@@ -14,7 +14,7 @@ END = FRIDAY_NOON + 2 * DAY
 
 def look(plan, kind=None, thresholds=None, start=FRIDAY_NOON, end=END):
     forecast = simulate(plan, start, end)
-    return find(forecast, start, end, thresholds, kind=kind)
+    return find(forecast, start, end, thresholds, kinds=None if kind is None else [kind])
 
 
 def only(plan, kind, **more):

@@ -410,10 +410,10 @@ def suggestion(item: Suggestion) -> dict[str, Any]:
         "operations": [operation_to_dict(operation) for operation in item.operations],
         "before": item.before,
         "after": item.after,
-        "over_s_before": item.trouble_before[0],
-        "over_s_after": item.trouble_after[0],
-        "not_done_before": item.trouble_before[1],
-        "not_done_after": item.trouble_after[1],
+        "over_s_before": item.trouble_before.over_s,
+        "over_s_after": item.trouble_after.over_s,
+        "not_done_before": item.trouble_before.lost,
+        "not_done_after": item.trouble_after.lost,
     }
 
 

@@ -13,10 +13,10 @@ from math import ceil
 
 import numpy as np
 
-from gambrel.core.findings.help import CLEARLY_LESS, Play, trouble
-from gambrel.core.forecast import Forecast
+from gambrel.core.findings.help import CLEARLY_LESS, Play, Trouble, trouble
+from gambrel.core.forecast import PURPOSES, Forecast
 from gambrel.core.items import AddItem, ChangeItem, OperationError, RemoveItem, item_of, item_value
-from gambrel.core.nights import Night, Reason, Verdict, night_outcome, week_of
+from gambrel.core.nights import Night, Reason, Verdict, night_outcome, runs_of, week_of
 from gambrel.core.operations import Operation, SetProxies, apply_all
 from gambrel.core.plan import Plan, Proxy
 from gambrel.core.series import LoadSeries, load_names, load_table
@@ -231,32 +231,27 @@ def remedies(
 
 @dataclass(frozen=True, slots=True)
 class State:
-    """How a night stands: over windows and machine-runs not done, of it and of its week."""
+    """How a night stands: over windows and machine-runs not done; and the trouble of its week."""
 
     verdict: Verdict
     over_s: float
     lost: int
-    week_over_s: float
-    week_lost: int
     last_end: float | None
+    week: Trouble
 
     @property
     def weight(self) -> float:
         """One number for the night's trouble: a machine not done counts like an hour over."""
         return self.over_s + self.lost * HOUR
 
-    def worse_week_than(self, other: State) -> bool:
-        """Whether its week has more trouble: another machine not done, or more than a minute."""
-        return self.week_over_s > other.week_over_s + MINUTE or self.week_lost > other.week_lost
-
 
 def state_of(forecast: Forecast, night: Night) -> State:
-    """How a night of a forecast stands."""
+    """How a night of a forecast that holds its whole week stands."""
     outcome = night_outcome(forecast, night)
-    over, lost = trouble(forecast, night.start, night.end)
-    week = week_of(night.date, night.zone)
-    week_over, week_lost = trouble(forecast, week[0].start, week[-1].end)
-    return State(outcome.verdict, over, lost, week_over, week_lost, outcome.last_end)
+    mine = trouble(forecast, night.start, night.end)
+    nights = week_of(night.date, night.zone)
+    week = trouble(forecast, max(nights[0].start, forecast.from_), nights[-1].end)
+    return State(outcome.verdict, mine.over_s, mine.lost, outcome.last_end, week)
 
 
 @dataclass(frozen=True, slots=True)
@@ -309,7 +304,7 @@ def try_remedy(
         else:
             low = middle + 1
     after = state(high)
-    if after.worse_week_than(before):
+    if after.week.is_worse_than(before.week):
         return None
     operations, words = remedy.amounts[high]
     fits = after.verdict != "over"
@@ -324,7 +319,8 @@ class Need:
     """What must pass a resource in a night against what may pass it until its deadline.
 
     Attributes:
-        bytes: what the night's runs move over it, as they run now.
+        bytes: what the night's runs read and send over it, as they run now; copies and work inside
+            repositories mind no window and are not part of it.
         from_: when the first of these runs is due.
         by: the latest window end of these runs, in UTC seconds.
         earliest: when all of it can have passed at the earliest, whatever else is added elsewhere.
@@ -370,15 +366,14 @@ def needs(forecast: Forecast, night: Night) -> Sequence[Need]:
     other routes, other nights or less data do.
     """
     plan = forecast.plan
-    due = {job.id: [run for run in forecast.runs if run.job == job.id] for job in plan.jobs}
     until: dict[int, tuple[float, float, float]] = {}
     for position, job in enumerate(plan.jobs):
-        mine = [run for run in due[job.id] if night.holds(run.occurrence)]
+        mine = [r for r in runs_of(forecast, night) if r.job == job.id and r.outcome != "skipped"]
         ends = [run.window_end for run in mine if run.window_end is not None]
         if not mine or not ends:
             continue
-        after = min((r.occurrence for r in due[job.id] if r.occurrence >= night.end), default=1e18)
-        until[position] = (mine[0].occurrence, after, max(ends))
+        over = max(run.ended or 0.0 for run in mine)
+        until[position] = (mine[0].occurrence, over, max(ends))
     found = []
     for name in load_names(plan):
         if name.startswith(("slots:", "proxy:")):
@@ -393,9 +388,13 @@ def needs(forecast: Forecast, night: Night) -> Sequence[Need]:
         for position in np.unique(rows["job"]).tolist():
             if position not in until:
                 continue
-            first, after, deadline = until[position]
+            first, over, deadline = until[position]
+            # Copies, transforms and merges mind no window.
             mine_rows = rows[
-                (rows["job"] == position) & (rows["start"] >= first) & (rows["start"] < after)
+                (rows["job"] == position)
+                & (rows["purpose"] == PURPOSES.index("read"))
+                & (rows["start"] >= first)
+                & (rows["start"] < over)
             ]
             amount = float((mine_rows["rate"] * (mine_rows["end"] - mine_rows["start"])).sum())
             if amount > 0:
@@ -468,7 +467,7 @@ def try_without(remedy: Remedy, forecast: Forecast, night: Night, play: Play) ->
     except OperationError:
         return None
     before, after = state_of(forecast, night), state_of(result, night)
-    if after.worse_week_than(before):
+    if after.week.is_worse_than(before.week):
         return None
     for each in week_of(night.date, night.zone):
         was, now = night_outcome(forecast, each), night_outcome(result, each)

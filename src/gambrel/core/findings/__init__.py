@@ -7,6 +7,8 @@ were simulated and helped.
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from gambrel.core.findings import loads, protection, runs
 from gambrel.core.findings.model import GRAVITIES, Finding, Look, Subject, Thresholds
 from gambrel.core.forecast import Forecast
@@ -23,15 +25,16 @@ def find(
     end: float,
     thresholds: Thresholds | None = None,
     *,
-    kind: str | None = None,
+    kinds: Collection[str] | None = None,
 ) -> list[Finding]:
     """Everything that a forecast shows between two instants, the gravest first.
 
     Args:
         start, end: UTC seconds; runs are looked at whose occurrence is in [start, end).
-        kind: look for this class only.
+        kinds: look for these classes only.
     """
     look = Look(forecast, start, end, thresholds or Thresholds())
-    rules = dict.fromkeys(RULES.values()) if kind is None else [RULES[kind]]
-    found = [f for rule in rules for f in rule(look) if kind in (None, f.kind)]
+    wanted = RULES.keys() if kinds is None else kinds
+    rules = dict.fromkeys(RULES[kind] for kind in wanted)
+    found = [f for rule in rules for f in rule(look) if f.kind in wanted]
     return sorted(found, key=lambda f: (GRAVITIES.index(f.gravity), -f.weight, f.kind, f.key))

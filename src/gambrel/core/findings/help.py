@@ -10,9 +10,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import timedelta
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from gambrel.core.calendars import local_of
+from gambrel.core.exposure import exposures
 from gambrel.core.findings import Thresholds, find
 from gambrel.core.findings.model import Finding
 from gambrel.core.forecast import Forecast
@@ -41,7 +43,35 @@ MOST_TRIED = 16
 """Candidates that are simulated for one finding."""
 
 Play = Callable[[Plan], Forecast]
-"""Simulates a changed plan over the same time."""
+"""Simulates a changed plan; its forecast holds all of the same time."""
+
+SAME_MATTER: tuple[tuple[str, ...], ...] = (
+    ("missed", "cut off", "no path"),
+    ("skipped", "verify runs into the next run"),
+)
+"""Classes of findings that are one trouble: nothing is gained where one becomes another."""
+
+
+class Trouble(NamedTuple):
+    """What does not get done as it should in a time.
+
+    Attributes:
+        over_s: seconds over windows, of all runs.
+        lost: machine-runs that are not done.
+        skipped: runs that are skipped.
+        rpo_missed: machines that miss their RPO.
+    """
+
+    over_s: float
+    lost: int
+    skipped: int
+    rpo_missed: int
+
+    def is_worse_than(self, other: Trouble) -> bool:
+        """Whether there is more of any of it; a minute over windows is none."""
+        return self.over_s > other.over_s + MINUTE or any(
+            mine > theirs for mine, theirs in zip(self[1:], other[1:], strict=True)
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,16 +80,16 @@ class Suggestion:
 
     Attributes:
         words: what they do.
-        before, after: the finding's weight; 0 where it is gone.
-        trouble_before, trouble_after: seconds over windows and machines not done of the whole plan.
+        before, after: how much there is of what the finding is about; 0 where it is gone.
+        trouble_before, trouble_after: of the whole plan over the same time.
     """
 
     operations: tuple[Operation, ...]
     words: str
     before: float
     after: float
-    trouble_before: tuple[float, int]
-    trouble_after: tuple[float, int]
+    trouble_before: Trouble
+    trouble_after: Trouble
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,11 +100,15 @@ class Offered:
     tried: int
 
 
-def trouble(forecast: Forecast, start: float, end: float) -> tuple[float, int]:
-    """(seconds over windows, machine-runs not done) of the runs of a time."""
+def trouble(forecast: Forecast, start: float, end: float) -> Trouble:
+    """What does not get done as it should of what is due in [start, end)."""
     runs = [run for run in forecast.runs if start <= run.occurrence < end]
-    lost = sum(run.outcomes[o] for run in runs for o in TROUBLE)
-    return sum(run.over_s for run in runs), lost
+    return Trouble(
+        over_s=sum(run.over_s for run in runs),
+        lost=sum(run.outcomes[o] for run in runs for o in TROUBLE),
+        skipped=sum(run.outcome == "skipped" for run in runs),
+        rpo_missed=sum(e.rpo_met is False for e in exposures(forecast, start, end)),
+    )
 
 
 # --- candidates ---------------------------------------------------------------------------------
@@ -201,6 +235,16 @@ def _words(operations: tuple[Operation, ...], plan: Plan) -> str:
 # --- trying them --------------------------------------------------------------------------------
 
 
+def _same_matter(kind: str) -> tuple[str, ...]:
+    return next((kinds for kinds in SAME_MATTER if kind in kinds), (kind,))
+
+
+def _weight(finding: Finding, found: Iterable[Finding]) -> float:
+    """How much there is of what a finding is about, under whatever class it is found."""
+    subjects = finding.subjects[: finding.known_by]
+    return sum(f.weight for f in found if f.subjects[: f.known_by] == subjects)
+
+
 def suggestions(
     finding: Finding,
     forecast: Forecast,
@@ -212,6 +256,8 @@ def suggestions(
     """The operations that help most against a finding, each simulated; at most three."""
     plan = forecast.plan
     before = trouble(forecast, start, end)
+    kinds = _same_matter(finding.kind)
+    there_is = _weight(finding, find(forecast, start, end, thresholds, kinds=kinds))
     found: list[Suggestion] = []
     tried: set[tuple[Operation, ...]] = set()
     for operations in candidates(finding, plan, forecast):
@@ -224,13 +270,10 @@ def suggestions(
         except OperationError:
             continue
         result = play(changed)
-        left = {f.key: f.weight for f in find(result, start, end, thresholds, kind=finding.kind)}
-        weight = left.get(finding.key, 0.0)
+        left = _weight(finding, find(result, start, end, thresholds, kinds=kinds))
         after = trouble(result, start, end)
-        if weight > CLEARLY_LESS * finding.weight:
+        if left > CLEARLY_LESS * there_is or after.is_worse_than(before):
             continue
-        if after[0] > before[0] + MINUTE or after[1] > before[1]:
-            continue
-        found.append(Suggestion(operations, words, finding.weight, weight, before, after))
-    found.sort(key=lambda s: (s.after, s.trouble_after[1], s.trouble_after[0]))
+        found.append(Suggestion(operations, words, there_is, left, before, after))
+    found.sort(key=lambda s: (s.after, s.trouble_after.lost, s.trouble_after.over_s))
     return Offered(tuple(found[:MOST_SUGGESTIONS]), len(tried))
