@@ -1,8 +1,12 @@
 """Operations: what they change, what they refuse, and that they can be written down."""
 
+from datetime import timedelta
+from itertools import islice
+
 import pytest
 from plans import small_plan, weekly
 
+from gambrel.core.calendars import parse_rule
 from gambrel.core.items import OperationError
 from gambrel.core.operations import (
     ExcludeDisk,
@@ -246,7 +250,9 @@ def test_a_full_moves_to_another_week(rule, days, becomes):
     plan = small_plan({"schedules": [full]})
     moved = MoveFull("nightly", 0, days).apply(plan).jobs[0].schedules[0]
     assert moved.rrule == becomes
-    assert (moved.start != plan.jobs[0].schedules[0].start) is rule.startswith("FREQ=WEEKLY")
+    was = plan.jobs[0].schedules[0]
+    dates = [[*islice(parse_rule(s.rrule, s.start).rule, 9)] for s in (was, moved)]
+    assert dates[1] == [at + timedelta(days=days) for at in dates[0]]
 
 
 @pytest.mark.parametrize(

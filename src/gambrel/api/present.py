@@ -31,6 +31,7 @@ from gambrel.core.operations import operation_to_dict
 from gambrel.core.overview import BarKind, Lane, Mark
 from gambrel.core.plan import DayRowSchedule, Job, Plan, Schedule
 from gambrel.core.plan_reading import format_instant
+from gambrel.core.schedule_moves import weeks_between
 from gambrel.core.schedule_words import schedule_in_words
 from gambrel.core.selection import selected_machines
 from gambrel.core.series import LoadSeries, load_names, load_table
@@ -51,7 +52,6 @@ def instant(value: float | None) -> str | None:
 
 
 def _schedule(position: int, schedule: Schedule) -> dict[str, Any]:
-    row = isinstance(schedule, DayRowSchedule)
     at = schedule.from_time if isinstance(schedule, DayRowSchedule) else schedule.start.time()
     return {
         "position": position,
@@ -59,7 +59,7 @@ def _schedule(position: int, schedule: Schedule) -> dict[str, Any]:
         "words": schedule_in_words(schedule),
         "start_time": f"{at:%H:%M}",
         "time_zone": schedule.time_zone,
-        "weekly": not row and "FREQ=WEEKLY" in getattr(schedule, "rrule", "").upper(),
+        "every_weeks": weeks_between(schedule),
     }
 
 

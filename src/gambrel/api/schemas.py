@@ -120,7 +120,9 @@ class ScheduleSchema(Schema):
     words = required(String)
     start_time = required(String)
     time_zone = required(String)
-    weekly = required(Boolean)
+    every_weeks = nullable(
+        Integer, metadata={"description": "of a weekly rule: how many weeks apart its dates are"}
+    )
 
 
 class JobSchema(Schema):

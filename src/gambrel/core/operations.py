@@ -10,45 +10,24 @@ import re
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import asdict, dataclass, fields, replace
 from datetime import datetime, time, timedelta
+from itertools import takewhile
 from typing import Any, ClassVar, Literal, get_args
 
+from gambrel.core.calendars import parse_rule
 from gambrel.core.items import AddItem, ChangeItem, OperationError, RemoveItem
 from gambrel.core.jobs.splitting import SplitJob, TakeOverPoints
 from gambrel.core.plan import WEEKDAYS, DayRowSchedule, Job, Machine, Plan, RuleSchedule, Schedule
-from gambrel.core.schedule_words import CODES, rule_parts
-
-_CLOCK_PARTS = {"BYHOUR", "BYMINUTE", "BYSECOND"}
-_NUMBERED = re.compile(r"([+-]?[1-5])(MO|TU|WE|TH|FR|SA|SU)")
-_DATE_PARTS = {"BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYMONTH", "BYSETPOS", "BYEASTER"}
-
+from gambrel.core.schedule_moves import (
+    CannotMove,
+    in_another_week,
+    is_on_numbered_weekday,
+    moved,
+    weeks_between,
+)
+from gambrel.core.schedule_words import CODES, rule_parts, timing_in_words
+from gambrel.core.words import count
 
 # --- help for schedules -----------------------------------------------------------------------
-
-
-def _shifted_days(days: Iterable[int], by: int) -> tuple[int, ...]:
-    return tuple((day + by) % 7 for day in days)
-
-
-def _shift_rule(rule: str, by: int) -> str:
-    """The rule with its weekdays moved by some days.
-
-    Raises:
-        OperationError: where the rule names dates that do not move along with a weekday.
-    """
-    parts = rule_parts(rule)
-    if by == 0:
-        return rule
-    named = sorted(_DATE_PARTS.intersection(parts))
-    if named or parts.get("FREQ") not in ("DAILY", "WEEKLY"):
-        what = named[0] if named else f"FREQ={parts.get('FREQ')}"
-        raise OperationError("day_shift", by, f"cannot be applied to a rule with {what}")
-    if "BYDAY" not in parts:
-        return rule
-    codes = parts["BYDAY"].split(",")
-    if any(code not in CODES for code in codes):
-        raise OperationError("day_shift", by, "cannot be applied to numbered weekdays")
-    moved = ",".join(CODES[(CODES.index(code) + by) % 7] for code in codes)
-    return re.sub(r"(?i)BYDAY=[^;]*", f"BYDAY={moved}", rule)
 
 
 def _plain_days(schedule: Schedule) -> list[str]:
@@ -61,15 +40,41 @@ def _plain_days(schedule: Schedule) -> list[str]:
     return codes if plain else []
 
 
-def _changed_places(schedule: Schedule, old: list[str], new: list[str]) -> Schedule:
-    """A weekly schedule that ran on the new day and not on the old one, on the old one instead."""
+def _changed_places(schedule: Schedule, old: list[str], new: list[str], days: int) -> Schedule:
+    """A weekly schedule that ran on the new day and not on the old one, on the old one instead.
+
+    Each of its runs on the new day moves by `-days`; the others stay. One with an end of its own
+    stays as it is.
+    """
     codes = _plain_days(schedule)
     if len(old) != 1 or len(new) != 1 or new[0] not in codes or old[0] in codes:
         return schedule
     assert isinstance(schedule, RuleSchedule)
+    ends = {"COUNT", "UNTIL"}.intersection(rule_parts(schedule.rrule)) or schedule.until
+    if weeks_between(schedule) != 1 or ends:
+        return schedule
     swapped = ",".join(old[0] if code == new[0] else code for code in codes)
     rule = re.sub(r"(?i)BYDAY=[^;]*", f"BYDAY={swapped}", schedule.rrule)
-    return replace(schedule, rrule=rule)
+    made = replace(schedule, rrule=rule)
+    # In the week in which it starts the start may cut off another day than before.
+    until = schedule.start + timedelta(days=14)
+    wanted = {
+        at - timedelta(days=days) if CODES[at.weekday()] == new[0] else at
+        for at in _first_dates(schedule, until + timedelta(days=7))
+    }
+    wanted = {at for at in wanted if at < until}
+    found = set(_first_dates(made, until))
+    if found - wanted and schedule.when_skipped != "drop":
+        return schedule
+    return replace(
+        made,
+        extra=(*made.extra, *sorted(wanted - found)),
+        skip_dates=(*made.skip_dates, *sorted(at.date() for at in found - wanted)),
+    )
+
+
+def _first_dates(schedule: RuleSchedule, until: datetime) -> Iterable[datetime]:
+    return takewhile(lambda at: at < until, parse_rule(schedule.rrule, schedule.start).rule)
 
 
 def _days_of(schedule: Schedule) -> str:
@@ -86,10 +91,6 @@ def starts_in_words(schedule: Schedule) -> str:
     """When a schedule starts: "Fri 21:00", or "20:00" where it is no particular day."""
     at = schedule.from_time if isinstance(schedule, DayRowSchedule) else schedule.start.time()
     return f"{_days_of(schedule)} {at:%H:%M}".strip()
-
-
-def _shift_time(value: time, by: timedelta) -> time:
-    return (datetime.combine(datetime(2000, 1, 2), value) + by).time()
 
 
 # --- operations -------------------------------------------------------------------------------
@@ -165,31 +166,19 @@ class MoveStart(_JobOperation):
         if self.day_shift not in (-1, 0, 1):
             raise OperationError("day_shift", self.day_shift, "is none of -1, 0, 1")
         schedule = self._schedule(plan, self.schedule)
-        by = timedelta(days=self.day_shift)
-        if isinstance(schedule, DayRowSchedule):
-            late = datetime.combine(schedule.start, at)
-            moved = late - datetime.combine(schedule.start, schedule.from_time)
-            return self._with_schedule(
-                plan,
-                self.schedule,
-                replace(
-                    schedule,
-                    from_time=at,
-                    to_time=_shift_time(schedule.to_time, moved),
-                    days=_shifted_days(schedule.days, self.day_shift),
-                    start=schedule.start + by,
-                ),
-            )
-        clock = sorted(_CLOCK_PARTS.intersection(rule_parts(schedule.rrule)))
-        if clock:
-            reason = f"cannot be set: the rule names its own times ({clock[0]})"
-            raise OperationError("start_time", self.start_time, reason)
-        moved_rule: Schedule = replace(
-            schedule,
-            start=datetime.combine(schedule.start.date() + by, at),
-            rrule=_shift_rule(schedule.rrule, self.day_shift),
-        )
-        return self._with_schedule(plan, self.schedule, moved_rule)
+        row = isinstance(schedule, DayRowSchedule)
+        was = schedule.from_time if isinstance(schedule, DayRowSchedule) else schedule.start.time()
+        by = timedelta(
+            days=self.day_shift, hours=at.hour - was.hour, minutes=at.minute - was.minute,
+            seconds=0 if row else -was.second,
+        )  # fmt: skip
+        try:
+            made = moved(schedule, by)
+        except CannotMove as error:
+            field = "day_shift" if self.day_shift else "start_time"
+            value = self.day_shift or self.start_time
+            raise OperationError(field, value, f"cannot be set: the rule {error}") from None
+        return self._with_schedule(plan, self.schedule, made)
 
     def describe(self, plan: Plan) -> str:
         return _moved_in_words(self, plan, self.schedule)
@@ -219,42 +208,32 @@ class MoveFull(_JobOperation):
         schedule = self._schedule(plan, self.schedule)
         if schedule.kind != "full":
             raise OperationError("schedule", self.schedule, f"is of kind {schedule.kind}, not full")
-        parts = rule_parts(schedule.rrule) if isinstance(schedule, RuleSchedule) else {}
-        weeks = int(parts.get("INTERVAL", "1")) if parts.get("FREQ") == "WEEKLY" else 5
-        most = 7 * weeks - 1
+        weeks = weeks_between(schedule)
+        most = 7 * (weeks or 5) - 1
         if not -most <= self.days <= most:
             raise OperationError("days", self.days, f"is not between {-most} and {most}")
-        moved: Schedule
-        if isinstance(schedule, RuleSchedule) and parts.get("FREQ") == "WEEKLY":
-            moved = replace(
-                schedule,
-                start=schedule.start + timedelta(days=self.days),
-                rrule=_shift_rule(schedule.rrule, self.days),
-            )
-        elif isinstance(schedule, RuleSchedule) and _NUMBERED.fullmatch(parts.get("BYDAY", "")):
-            moved = replace(schedule, rrule=self._in_another_week(schedule.rrule))
-        else:
-            reason = "is neither a weekly full nor one on a numbered weekday"
-            raise OperationError("schedule", self.schedule, reason)
-        old, new = _plain_days(schedule), _plain_days(moved)
-        others = [
-            _changed_places(other, old, new) if i != self.schedule else moved
-            for i, other in enumerate(self._job(plan).schedules)
-        ]
+        try:
+            made = self._moved(schedule)
+        except CannotMove as error:
+            raise OperationError("days", self.days, f"cannot be done: the rule {error}") from None
+        others = list(self._job(plan).schedules)
+        if weeks == 1:
+            old, new = _plain_days(schedule), _plain_days(made)
+            others = [_changed_places(other, old, new, self.days) for other in others]
+        others[self.schedule] = made
         return self._with_job(plan, replace(self._job(plan), schedules=tuple(others)))
 
-    def _in_another_week(self, rule: str) -> str:
-        """A rule of one numbered weekday, that many weeks later or earlier in the month."""
-        weeks, rest = divmod(self.days, 7)
-        if rest:
-            reason = "is no whole number of weeks, as a numbered weekday moves by"
-            raise OperationError("days", self.days, reason)
-        was = _NUMBERED.fullmatch(rule_parts(rule)["BYDAY"])
-        assert was is not None
-        number = int(was[1]) + weeks
-        if not (1 <= number <= 4 if int(was[1]) > 0 else -4 <= number <= -1):
-            raise OperationError("days", self.days, "leaves the month")
-        return re.sub(r"(?i)BYDAY=[^;]*", f"BYDAY={number}{was[2]}", rule)
+    def _moved(self, schedule: Schedule) -> Schedule:
+        if weeks_between(schedule) is not None:
+            return moved(schedule, timedelta(days=self.days))
+        if isinstance(schedule, RuleSchedule) and is_on_numbered_weekday(schedule):
+            number, rest = divmod(self.days, 7)
+            if rest:
+                reason = "is no whole number of weeks, as a numbered weekday moves by"
+                raise OperationError("days", self.days, reason)
+            return in_another_week(schedule, number)
+        reason = "is neither a weekly full nor one on a numbered weekday"
+        raise OperationError("schedule", self.schedule, reason)
 
     def describe(self, plan: Plan) -> str:
         return _moved_in_words(self, plan, self.schedule)
@@ -475,9 +454,28 @@ _MAY_BE_MISSING = {"day_shift"}
 def _moved_in_words(operation: MoveStart | MoveFull, plan: Plan, position: int) -> str:
     after = operation.apply(plan).job_by_id[operation.job]
     before = plan.job_by_id[operation.job]
-    schedule = before.schedules[position]
-    was, now = starts_in_words(schedule), starts_in_words(after.schedules[position])
-    return f"{before.name}: {schedule.kind} starts {now} (was {was})"
+    schedule, changed = before.schedules[position], after.schedules[position]
+    if is_on_numbered_weekday(schedule) and isinstance(operation, MoveFull):
+        said = f"full {timing_in_words(changed)} (was {timing_in_words(schedule)})"
+    else:
+        was, now = starts_in_words(schedule), starts_in_words(changed)
+        said = f"{schedule.kind} starts {now} (was {was})"
+        weeks = _weeks_in_words(operation)
+        if weeks:
+            said += f", {weeks}"
+    for i, (one, other) in enumerate(zip(before.schedules, after.schedules, strict=True)):
+        if i != position and one != other:
+            said += f"; {one.kind} {timing_in_words(other)} (was {timing_in_words(one)})"
+    return f"{before.name}: {said}"
+
+
+def _weeks_in_words(operation: MoveStart | MoveFull) -> str:
+    """By how many days a full moves where that is a week or more: its weekday does not tell."""
+    if not isinstance(operation, MoveFull) or abs(operation.days) < 7:
+        return ""
+    weeks, days = divmod(abs(operation.days), 7)
+    said = count(weeks, "week") + (f" and {count(days, 'day')}" if days else "")
+    return f"{said} {'later' if operation.days > 0 else 'earlier'}"
 
 
 def _names(field: str, value: Any) -> tuple[str, ...] | None:

@@ -4647,7 +4647,8 @@ export interface components {
             words: string;
             start_time: string;
             time_zone: string;
-            weekly: boolean;
+            /** @description of a weekly rule: how many weeks apart its dates are */
+            every_weeks: number | null;
         };
         ClauseSchema: {
             key: string;

@@ -151,11 +151,13 @@ export function Lanes(props: Props) {
     if (schedule === null) return null;
     if (!night) return minutes ? { type: "start", job, schedule, minutes } : null;
     const days = daysBetween(bench.date, night);
-    return days && isWeeklyFull(job, schedule) ? { type: "full", job, schedule, days } : null;
+    const everyWeeks = weeksOfFull(job, schedule);
+    return days && everyWeeks ? { type: "full", job, schedule, days, everyWeeks } : null;
   };
-  const isWeeklyFull = (job: string, schedule: number) => {
+  /** How many weeks apart the dates of a weekly full are; null for any other schedule. */
+  const weeksOfFull = (job: string, schedule: number) => {
     const planned = bench.jobs.get(job)?.schedules[schedule];
-    return planned?.kind === "full" && planned.weekly;
+    return planned?.kind === "full" ? planned.every_weeks : null;
   };
 
   // The pointer is let go where this event says: the last move may not have been drawn yet.
@@ -171,7 +173,7 @@ export function Lanes(props: Props) {
       const move = moveOf(end);
       if (move) bench.move(move);
       else bench.attempt(null);
-      if (end.night && schedule !== null && !isWeeklyFull(job, schedule)) bench.say("Only weekly fulls move by days.");
+      if (end.night && schedule !== null && !weeksOfFull(job, schedule)) bench.say("Only weekly fulls move by days.");
     }
   };
 

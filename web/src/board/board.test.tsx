@@ -77,7 +77,7 @@ describe("the board as a table", () => {
     expect(moves).toEqual([
       { type: "start", job: "office-files", schedule: 0, minutes: 5 },
       { type: "start", job: "office-files", schedule: 0, minutes: -30 },
-      { type: "full", job: "office-files", schedule: 0, days: 1 },
+      { type: "full", job: "office-files", schedule: 0, days: 1, everyWeeks: 1 },
       { type: "lock", job: "office-files", locked: true },
     ]);
     expect(open).toHaveBeenCalledTimes(1);

@@ -7,7 +7,7 @@ const job = {
   name: "Office",
   locked: false,
   after: null,
-  schedules: [{ position: 0, kind: "full", start_time: "23:30", weekly: true }],
+  schedules: [{ position: 0, kind: "full", start_time: "23:30", every_weeks: 1 }],
 } as unknown as Job;
 const jobs = new Map([["office", job]]);
 const nudge = (minutes: number): Move => ({ type: "start", job: "office", schedule: 0, minutes });
@@ -27,12 +27,15 @@ describe("withMove", () => {
     ).toEqual([]);
   });
   it("keeps moves of different kinds apart", () => {
-    const full: Move = { type: "full", job: "office", schedule: 0, days: 1 };
+    const full: Move = { type: "full", job: "office", schedule: 0, days: 1, everyWeeks: 1 };
     expect(withMove([nudge(5)], full)).toEqual([nudge(5), full]);
   });
   it("takes seven days for none", () => {
-    const full = (days: number): Move => ({ type: "full", job: "office", schedule: 0, days });
+    const full = (days: number): Move => ({ type: "full", job: "office", schedule: 0, days, everyWeeks: 1 });
     expect(withMove([full(6)], full(1))).toEqual([]);
+    const every2 = (days: number): Move => ({ ...full(days), everyWeeks: 2 }) as Move;
+    expect(withMove([every2(6)], every2(1))).toEqual([every2(7)]);
+    expect(withMove([every2(13)], every2(1))).toEqual([]);
   });
 });
 
@@ -48,7 +51,7 @@ describe("operationsOf", () => {
     ]);
   });
   it("counts a second move of a schedule from where the first left it", () => {
-    const full: Move = { type: "full", job: "office", schedule: 0, days: 1 };
+    const full: Move = { type: "full", job: "office", schedule: 0, days: 1, everyWeeks: 1 };
     const made = operationsOf([nudge(45), full, nudge(-30)], jobs);
     expect(made.at(-1)).toEqual({
       operation: "MoveStart",

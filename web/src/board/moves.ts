@@ -17,6 +17,8 @@ export interface FullMove {
   schedule: number;
   /** by how many days the weekly full moves */
   days: number;
+  /** how many weeks apart its dates are: moved by as many, it is where it was */
+  everyWeeks: number;
 }
 
 export interface LockMove {
@@ -39,7 +41,7 @@ export function withMove(moves: readonly Move[], move: Move): Move[] {
   }
   if (last?.type === "full" && move.type === "full") {
     if (last.job === move.job && last.schedule === move.schedule) {
-      const days = (last.days + move.days) % 7;
+      const days = (last.days + move.days) % (7 * move.everyWeeks);
       return days ? [...others, { ...last, days }] : others;
     }
   }

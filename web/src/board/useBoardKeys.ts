@@ -24,8 +24,8 @@ export function useMoveKeys(open: (job: string, run: Run) => void) {
       else if (minutes) {
         bench.move({ type: "start", job: run.job, schedule: schedule.position, minutes });
       } else if (days) {
-        if (schedule.kind === "full" && schedule.weekly) {
-          bench.move({ type: "full", job: run.job, schedule: schedule.position, days });
+        if (schedule.kind === "full" && schedule.every_weeks) {
+          bench.move({ type: "full", job: run.job, schedule: schedule.position, days, everyWeeks: schedule.every_weeks });
         } else bench.say("Only weekly fulls move by days.");
       }
     } else return false;

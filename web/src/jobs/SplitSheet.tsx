@@ -27,7 +27,7 @@ export function SplitSheet({ job, onClose, onDone }: { job: Job; onClose: () => 
   const operations = useMemo<Operation[]>(() => {
     if (!groups) return [];
     const parts = groups.slice(1).map(({ id, name, machines }) => ({ id, name, machines, ...(elsewhere[id] && { repository: elsewhere[id] }) }));
-    const fulls = job.schedules.filter((s) => s.kind === "full" && s.weekly);
+    const fulls = job.schedules.filter((s) => s.kind === "full" && s.every_weeks !== null);
     // Weekly fulls go round the week: each group its own night.
     const moves = stagger ? groups.slice(1).flatMap((group, i) => fulls.map((s): Operation => ({ operation: "MoveFull", job: group.id, schedule: s.position, days: nightsApart(i + 1, groups.length) }))) : [];
     return [{ operation: "SplitJob", job: job.id, parts }, ...moves];

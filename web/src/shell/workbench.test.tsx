@@ -61,7 +61,7 @@ async function open(shown: Plan = plan(), more: Record<string, (asked: Asked) =>
 }
 
 const start = (minutes: number) => ({ type: "start", job: "office-files", schedule: 1, minutes }) as const;
-const full = (days: number) => ({ type: "full", job: "office-files", schedule: 0, days }) as const;
+const full = (days: number) => ({ type: "full", job: "office-files", schedule: 0, days, everyWeeks: 1 }) as const;
 const times = () => held.map((h) => [h.asked.scope, ...h.asked.operations.map((o) => o.start_time ?? o.operation)]);
 
 beforeEach(() => {

@@ -17,8 +17,8 @@ export function job(id: string, more: Partial<Job> = {}): Job {
     id, name: id.replaceAll("-", " "), priority: 3, locked: false, after: null, window: "night",
     repository: "quay-vault", machines: 4, used_gib: 400, clauses: [],
     schedules: [
-      { position: 0, kind: "full", words: "on Friday at 21:00", start_time: "21:00", time_zone: ZONE, weekly: true },
-      { position: 1, kind: "incremental", words: "every weekday at 20:00", start_time: "20:00", time_zone: ZONE, weekly: true },
+      { position: 0, kind: "full", words: "on Friday at 21:00", start_time: "21:00", time_zone: ZONE, every_weeks: 1 },
+      { position: 1, kind: "incremental", words: "every weekday at 20:00", start_time: "20:00", time_zone: ZONE, every_weeks: 1 },
     ],
     ...more,
   };
