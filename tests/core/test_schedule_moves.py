@@ -126,20 +126,32 @@ def test_moves_of_any_rule_move_each_of_its_dates():
     assert refused < done
 
 
+LATE_ROW = {"every_min": 60, "from": "20:00", "to": "23:30", "days": ["mon"]}
+RULES_THAT_STAY = [
+    ("FREQ=MONTHLY;BYDAY=5SA", -7),
+    ("FREQ=MONTHLY;BYDAY=4SA", 7),
+    ("FREQ=YEARLY;BYDAY=2SA", 7),
+    ("FREQ=WEEKLY;BYDAY=SA;BYMONTH=11", 1),
+]
+
+
 @pytest.mark.parametrize(
     ("keys", "operation"),
     [
-        ({"rrule": "FREQ=MONTHLY;BYDAY=5SA", "start": "2026-10-01T21:00"}, MoveFull("nightly", 0, -7)),
-        ({"rrule": "FREQ=MONTHLY;BYDAY=4SA", "start": "2026-10-01T21:00"}, MoveFull("nightly", 0, 7)),
-        ({"rrule": "FREQ=YEARLY;BYDAY=2SA", "start": "2026-10-01T21:00"}, MoveFull("nightly", 0, 7)),
-        ({"rrule": "FREQ=WEEKLY;BYDAY=SA;BYMONTH=11", "start": "2026-10-01T21:00"},
-         MoveFull("nightly", 0, 1)),
-        ({"rrule": "FREQ=HOURLY;INTERVAL=5", "start": "2026-10-01T21:00", "until": "2026-12-01"},
-         MoveStart("nightly", 0, "23:00")),
-        ({"every_min": 60, "from": "20:00", "to": "23:30", "days": ["mon"], "start": "2026-10-01",
-          "until": "2026-12-01"}, MoveStart("nightly", 0, "22:00")),
+        *(
+            ({"rrule": rule, "start": "2026-10-01T21:00"}, MoveFull("nightly", 0, days))
+            for rule, days in RULES_THAT_STAY
+        ),
+        (
+            {"rrule": "FREQ=HOURLY;INTERVAL=5", "start": "2026-10-01T21:00", "until": "2026-12-01"},
+            MoveStart("nightly", 0, "23:00"),
+        ),
+        (
+            {**LATE_ROW, "start": "2026-10-01", "until": "2026-12-01"},
+            MoveStart("nightly", 0, "22:00"),
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_move_as_a_whole_is_refused(keys, operation):
     with pytest.raises(OperationError):
         operation.apply(with_schedule(**keys))

@@ -75,6 +75,7 @@ class CurvePointSchema(Schema):
 
 class MoveSchema(Schema):
     operation = required(Dict)
+    turn = Integer(metadata={"description": "its place in the order in which moves are applied"})
     words = required(String)
     reason = required(String)
     brings = required(List, String())

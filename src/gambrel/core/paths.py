@@ -198,8 +198,8 @@ class Topology:
         return self._candidates[key]
 
     def unpinned(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
-        """Who could read a VM's disk for a job that may use every proxy and transport."""
-        key = ("unpinned", job.repository, job.stream_factor, machine.host, disk.datastore)
+        """Who could read a VM's disk for a job of the plan if it and the host had no pins."""
+        key = ("unpinned", job.id, machine.host, disk.datastore)
         if key not in self._candidates:
             free = replace(job, proxies=None, transport="auto")
             self._candidates[key] = self._proxies(free, machine, disk, pinned=False)
@@ -208,8 +208,8 @@ class Topology:
     def pinned_to(
         self, job: Job, machine: Machine, disk: Disk, proxy: str
     ) -> tuple[Candidate, ...]:
-        """How one proxy would read a VM's disk for a job pinned to it; empty where it cannot."""
-        key = ("pinned", proxy, job.repository, job.stream_factor, machine.host, disk.datastore)
+        """How one proxy would read a VM's disk for a job of the plan that is pinned to it."""
+        key = ("pinned", proxy, job.id, machine.host, disk.datastore)
         if key not in self._candidates:
             only = replace(job, proxies=(proxy,))
             self._candidates[key] = self._proxies(only, machine, disk)

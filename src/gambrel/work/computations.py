@@ -237,7 +237,8 @@ class Computations:
             return self.workers.all(tasks.told, [(whole, candidate) for candidate in candidates])
 
         limits: Bound = bounding.result()
-        proposal = explain(problem, outcome.candidate, tell_all, limits)
+        best = best_from_first(problem, outcome, tell_all)
+        proposal = explain(problem, best, tell_all, limits)
         return proposal_result(problem, outcome, proposal, curve, time.monotonic() - began)
 
     def _confidence(self, job: _Running) -> dict[str, Any]:
@@ -298,6 +299,8 @@ def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
         raise OutOfReach(f"Forecasts begin with the night of {forecaster.origin.date}.")
     start = max(first, forecaster.origin, key=lambda night: night.date)
     begins, points = forecaster.start_of(start)
+    # What happens does so when the horizon begins; the weeks before it are those of the plan.
+    first_instant = None if asked.get("happens") else forecaster.start_of(forecaster.origin)
     plan = happen_all(forecaster.plan, [happening_from(h) for h in asked.get("happens", ())])
     if plan is not forecaster.plan:
         points = points.of_plan(forecaster.plan, plan)
@@ -313,7 +316,32 @@ def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
         most_moves=int(asked.get("most_moves", 15)),
         comfort=float(asked.get("comfort", 0.85)),
         begins=begins,
+        first=first_instant,
+        beyond_s=forecaster.beyond_s(last),
     )
+
+
+MOST_CONFIRMED = 6
+"""Candidates that are simulated from the plan's first night before one is proposed."""
+
+
+def best_from_first(
+    problem: Problem,
+    outcome: Outcome,
+    tell_all: Callable[[Sequence[Candidate]], Sequence[PlanTold]],
+) -> Candidate:
+    """The best of what a search found, as a draft of it will be forecast.
+
+    A search of a later week begins with the points that the plan has by then. A draft has other
+    points there, as its moves are in force from its first night on.
+    """
+    if problem.first is None or problem.first[0] == problem.begins:
+        return outcome.candidate
+    tried = [outcome.candidate, *outcome.fewer][:MOST_CONFIRMED]
+    tried = list(dict.fromkeys([*tried, Candidate()]))
+    told = tell_all(tried)
+    ranked = min(range(len(tried)), key=lambda i: (told[i].score.grades, len(tried[i])))
+    return tried[ranked]
 
 
 def proposal_result(
@@ -335,6 +363,7 @@ def proposal_result(
         "moves": [
             {
                 "operation": operation_to_dict(move.operation),
+                "turn": move.turn,
                 "words": move.words,
                 "reason": move.reason,
                 "brings": list(move.brings),

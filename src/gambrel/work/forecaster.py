@@ -192,6 +192,11 @@ class Forecaster:
         forecast = self.night(night)
         return forecast.once(("over at", night), lambda: over_at(forecast, night))
 
+    def beyond_s(self, night: Night) -> float:
+        """For how long after a night its runs were followed, as far as that is known."""
+        with self._lock:
+            return self._beyond_s.get(night.end, 0.0)
+
     # --- where the plan goes apart from its base ---------------------------------------------
 
     def _agrees(self, night: Night, nights: Sequence[Night]) -> bool:

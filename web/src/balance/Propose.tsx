@@ -153,7 +153,11 @@ function Found({ found }: { found: Computation }) {
   const moves = useMemo(() => result?.moves ?? [], [result]);
   const [taken, setTaken] = useState<ReadonlySet<number>>(() => new Set(moves.map((_, i) => i)));
   const scenario = ((found.asked as { happens?: unknown[] }).happens ?? []).length > 0;
-  const chosen = useMemo(() => moves.filter((_, i) => taken.has(i)), [moves, taken]);
+  // They are listed by gain and applied by their turns: not all moves commute.
+  const chosen = useMemo(
+    () => moves.filter((_, i) => taken.has(i)).sort((a, b) => (a.turn ?? 0) - (b.turn ?? 0)),
+    [moves, taken],
+  );
   // What is ticked is what the week strip shows.
   useEffect(() => {
     consider(operationsOf(chosen));

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
-from gambrel.core.balance.moves import Aspect, Candidate, plan_of
+from gambrel.core.balance.moves import Candidate, plan_of
 from gambrel.core.balance.objective import Evaluator, Score
 from gambrel.core.balance.problem import Problem
 from gambrel.core.balance.search import SHAKES, Asked, Found, Searching, Told
 from gambrel.core.balance.stopping import Stop
 from gambrel.core.engine.layout import layout_of
-from gambrel.core.operations import Operation
 from gambrel.core.plan import Plan
 from gambrel.core.selection import selected_machines
 
@@ -109,13 +108,16 @@ class Outcome:
     """What a search found.
 
     Attributes:
-        candidate: the moves of all parts together.
+        candidate: the moves of all parts together, no more than the problem allows.
+        score: of that candidate, simulated from where the problem begins.
+        fewer: the best candidates of fewer moves, the most moves first.
         history: (evaluations, score) whenever the whole became better.
         ended: "searched" where nothing better was to be expected, else "stopped".
     """
 
     candidate: Candidate
     score: Score
+    fewer: tuple[Candidate, ...]
     evaluations: int
     history: tuple[tuple[int, Score], ...]
     ended: str
@@ -174,9 +176,6 @@ def balance(
     waiting = [next(each) for each in running]
     states: list[Found | None] = [None] * len(searches)
 
-    def whole() -> Score:
-        return joined_score(s.best.score for s in searches if s.best is not None)
-
     def send(i: int) -> bool:
         """Answer what a search waits for; whether it goes on."""
         told = evaluate(searches[i].problem, waiting[i])
@@ -187,10 +186,14 @@ def balance(
             return False
         finally:
             if all(search.best is not None for search in searches):
-                score = whole()
-                if not history or score.grades != history[-1][1].grades:
-                    history.append((_evaluations(searches), score))
-                progress(_progress(searches, score, states), _within(problem, searches))
+                best = _together(problem, searches)[-1]
+                if not history or best.score.grades != history[-1][1].grades:
+                    history.append((_evaluations(searches), best.score))
+                done = sum(1 for state in states if state is not None)
+                now = Progress(
+                    _evaluations(searches), best.score, len(best.candidate), done, len(searches)
+                )
+                progress(now, best.candidate)
         return True
 
     order = [i for i in range(len(searches)) if send(i)]
@@ -205,10 +208,11 @@ def balance(
             spent = _moves(searches) >= problem.most_moves and not _may_trade(searches[i])
             if spent or not send(i):
                 order.remove(i)
-    best = _within(problem, searches)
+    *fewer, best = _together(problem, searches)
     return Outcome(
-        candidate=best,
-        score=whole(),
+        candidate=best.candidate,
+        score=best.score,
+        fewer=tuple(found.candidate for found in reversed(fewer)),
         evaluations=_evaluations(searches),
         history=tuple(history),
         ended="stopped" if stopped else "searched",
@@ -232,17 +236,30 @@ def _trouble(search: Searching) -> tuple[float, ...]:
     return search.best.score.grades if search.best is not None else ()
 
 
-def _progress(
-    searches: Sequence[Searching], score: Score, states: Sequence[Found | None]
-) -> Progress:
-    done = sum(1 for state in states if state is not None)
-    return Progress(_evaluations(searches), score, _moves(searches), done, len(searches))
+def _together(problem: Problem, searches: Sequence[Searching]) -> list[Found]:
+    """The best candidates of all parts together, each with the score of just what it holds.
 
-
-def _within(problem: Problem, searches: Sequence[Searching]) -> Candidate:
-    """The choices of all parts together, those of the most troubled parts first up to the limit."""
-    choices: list[tuple[Aspect, Operation]] = []
+    Those of more moves are better; the last is the best within the moves that the problem allows.
+    Parts do not influence one another, so their scores add up. The best of each number of moves of
+    one part is known; which numbers to take of which part is settled part by part.
+    """
+    most = problem.most_moves
+    reached: dict[int, tuple[Score, tuple[Candidate, ...]]] = {0: (joined_score(()), ())}
     for search in searches:
-        if search.best is not None:
-            choices += search.best.candidate.choices
-    return Candidate.of(dict(choices[: problem.most_moves]))
+        grown: dict[int, tuple[Score, tuple[Candidate, ...]]] = {}
+        for moves, (score, taken) in reached.items():
+            for more, found in search.best_of.items():
+                if moves + more > most:
+                    continue
+                joined = joined_score((score, found.score))
+                known = grown.get(moves + more)
+                if known is None or joined.grades < known[0].grades:
+                    grown[moves + more] = (joined, (*taken, found.candidate))
+        reached = grown
+    better: list[Found] = []
+    for moves in sorted(reached):
+        score, taken = reached[moves]
+        if not better or score.grades < better[-1].score.grades:
+            choices = dict(choice for candidate in taken for choice in candidate.choices)
+            better.append(Found(Candidate.of(choices), score, _evaluations(searches)))
+    return better

@@ -8,7 +8,7 @@ from datetime import date as day_of_calendar
 
 from gambrel.core.balance.bound import Bound
 from gambrel.core.balance.moves import Aspect, Candidate, plan_of
-from gambrel.core.balance.objective import Evaluator, Score, strains, watched
+from gambrel.core.balance.objective import Evaluator, Score
 from gambrel.core.balance.problem import Problem
 from gambrel.core.engine.array_forecast import forecast_of
 from gambrel.core.forecast import Forecast, Run
@@ -69,6 +69,8 @@ class Move:
     """One proposed change.
 
     Attributes:
+        turn: its place among the moves of the proposal in the order in which they are applied.
+            Moves need not commute: a start that passes midnight takes its weekdays along.
         operation: what a draft would hold.
         words: what it does.
         reason: why it was proposed.
@@ -78,6 +80,7 @@ class Move:
     """
 
     operation: Operation
+    turn: int
     words: str
     reason: str
     brings: tuple[str, ...]
@@ -86,7 +89,7 @@ class Move:
 
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """What a search proposes, its moves in order of gain."""
+    """What a search proposes, its moves in order of gain; they are applied by their turns."""
 
     before: PlanTold
     after: PlanTold
@@ -99,10 +102,10 @@ Tell = Callable[[Sequence[Candidate]], Sequence[PlanTold]]
 
 
 def tell(problem: Problem, candidate: Candidate) -> PlanTold:
-    """Simulate a candidate and tell of it."""
+    """Simulate a candidate as a draft of it would be, and tell of it."""
     evaluator = Evaluator(problem)
-    walk = evaluator.walk(plan_of(problem, candidate))
-    by_load = strains(walk, watched(walk.layout), problem.comfort)
+    walk = evaluator.walk(plan_of(problem, candidate), from_first=True)
+    by_load = evaluator.strains(walk)
     worst = max(by_load, key=lambda name: by_load[name], default="")
     strained = worst if worst and by_load[worst] > 0 else ""
     return PlanTold(evaluator.score_of(walk), _nights(problem, forecast_of(walk)), strained)
@@ -156,12 +159,15 @@ def explain(problem: Problem, candidate: Candidate, tell_all: Tell, limits: Boun
     before, after, *others = tell_all([Candidate(), candidate, *without])
     moves = []
     plan = problem.plan
-    for (aspect, operation), other in zip(candidate.choices, others, strict=True):
+    for turn, ((aspect, operation), other) in enumerate(
+        zip(candidate.choices, others, strict=True)
+    ):
         # A start of a full that moves to another night is told as it will be.
         words = _words(plan, aspect, operation)
         plan = operation.apply(plan)
         reason = _reason(problem, before, candidate, aspect, operation)
-        moves.append(Move(operation, words, reason, _brings(problem, after, other), other.score))
+        brings = _brings(problem, after, other)
+        moves.append(Move(operation, turn, words, reason, brings, other.score))
     moves.sort(key=lambda move: move.without.grades, reverse=True)
     return Proposal(before, after, tuple(moves), limits)
 

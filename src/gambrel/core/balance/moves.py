@@ -14,14 +14,14 @@ from itertools import pairwise
 from zoneinfo import ZoneInfo
 
 from gambrel.core.balance.problem import MoveKind, Problem
-from gambrel.core.calendars import job_occurrences, local_of, window_span
+from gambrel.core.calendars import local_of, window_span
 from gambrel.core.engine.layout import layout_of
 from gambrel.core.items import ChangeItem, OperationError
 from gambrel.core.operations import MoveFull, MoveStart, Operation, SetProxies, apply_all
 from gambrel.core.plan import DayRowSchedule, Job, Plan, RuleSchedule, Schedule
 from gambrel.core.schedule_words import rule_parts
 from gambrel.core.selection import selected_machines
-from gambrel.core.spreading import job_dues
+from gambrel.core.spreading import full_groups, job_dues, kind_in_turn
 from gambrel.core.units import HOUR, MINUTE
 from gambrel.core.volume import protected_disks
 
@@ -261,16 +261,8 @@ def _proxies(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
             yield aspect, SetProxies(job.id, others)
 
 
-_reach: dict[tuple[int, str], tuple[object, tuple[str, ...]]] = {}
-KEPT = 512
-
-
 def reaching_proxies(plan: Plan, job: Job) -> tuple[str, ...]:
     """The proxies that would be a candidate of some disk of a job if it were pinned to nothing."""
-    key = (id(plan.machines), job.id)
-    known = _reach.get(key)
-    if known is not None and known[0] is plan.machines:
-        return known[1]
     topology = layout_of(plan).topology
     found: set[int] = set()
     for machine in selected_machines(plan, job):
@@ -279,11 +271,7 @@ def reaching_proxies(plan: Plan, job: Job) -> tuple[str, ...]:
                 for way in topology.unpinned(job, machine, disk):
                     if way.proxy is not None:
                         found.add(way.proxy)
-    proxies = tuple(plan.proxies[i].id for i in sorted(found))
-    if len(_reach) >= KEPT:
-        _reach.clear()
-    _reach[key] = (plan.machines, proxies)
-    return proxies
+    return tuple(plan.proxies[i].id for i in sorted(found))
 
 
 def _streams(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
@@ -312,10 +300,10 @@ def _synthetic(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
 
 
 def keeps_all_runs(problem: Problem, plan: Plan, jobs: Iterable[str]) -> bool:
-    """Whether some jobs run as often, in as many fulls, as they do in the problem's plan.
+    """Whether some jobs run as often, with as many fulls of each machine, as in the problem's plan.
 
-    A start moved onto another of the same job makes one of the two vanish, and a full moved out
-    of the horizon would look like a gain; neither is a way to balance.
+    A start moved onto another of the same job makes one of the two vanish, and a full moved or
+    spread out of the horizon would look like a gain; neither is a way to balance.
     """
     return all(
         _tally(problem, problem.plan.job_by_id[job], problem.plan)
@@ -324,9 +312,17 @@ def keeps_all_runs(problem: Problem, plan: Plan, jobs: Iterable[str]) -> bool:
     )
 
 
-def _tally(problem: Problem, job: Job, plan: Plan) -> tuple[int, int]:
-    found = job_occurrences(job, plan.calendar_by_id, problem.from_, problem.to)
-    return len(found), sum(1 for _, kind, _ in found if kind == "full")
+def _tally(problem: Problem, job: Job, plan: Plan) -> tuple[int, tuple[tuple[str, int], ...]]:
+    """How often a job runs in the horizon, and how many fulls it schedules of each machine."""
+    dues = job_dues(job, plan.calendar_by_id, problem.from_, problem.to)
+    machines = selected_machines(plan, job)
+    groups = full_groups(job, machines)
+    fulls = {
+        group: sum(1 for _, kind, _, turn in dues if kind_in_turn(kind, group, turn) == "full")
+        for group in set(groups)
+    }
+    by_machine = ((machine.id, fulls[g]) for machine, g in zip(machines, groups, strict=True))
+    return len(dues), tuple(sorted(by_machine))
 
 
 def is_sound(problem: Problem, candidate: Candidate) -> Plan | None:
@@ -335,7 +331,8 @@ def is_sound(problem: Problem, candidate: Candidate) -> Plan | None:
         plan = plan_of(problem, candidate)
     except OperationError:
         return None
-    moved = {job for (job, kind, _), _ in candidate.choices if kind in ("night", "start")}
+    timed = ("night", "start", "spread")
+    moved = {job for (job, kind, _), _ in candidate.choices if kind in timed}
     if not keeps_all_runs(problem, plan, moved):
         return None
     spread = {job for (job, kind, _), _ in candidate.choices if kind in ("spread", "night")}

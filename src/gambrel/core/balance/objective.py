@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -11,7 +12,7 @@ from gambrel.core.balance.problem import Problem, job_weight, machine_weights
 from gambrel.core.engine import tables as t
 from gambrel.core.engine.array_forecast import worst_exposures
 from gambrel.core.engine.layout import Layout, layout_of
-from gambrel.core.engine.runner import Walk, link_limits
+from gambrel.core.engine.runner import Walk, link_limits, settled_walk
 from gambrel.core.plan import Plan
 from gambrel.core.series import load_names
 from gambrel.core.units import HOUR, MINUTE, SAME_INSTANT
@@ -101,13 +102,20 @@ class Evaluator:
         )
         self._ends = np.array([night.end for night in problem.nights])
 
-    def walk(self, plan: Plan) -> Walk:
-        """A finished simulation of a plan over the horizon."""
+    def walk(self, plan: Plan, *, from_first: bool = False) -> Walk:
+        """A finished simulation of a plan over the horizon, to the end of all that is due in it.
+
+        Args:
+            from_first: from where forecasts of the plan begin, as a draft of it will be shown.
+        """
         problem = self.problem
         begins = problem.from_ if problem.begins is None else problem.begins
-        walk = Walk(layout_of(plan), plan, begins, problem.to, problem.points, ())
-        walk.run()
-        return walk
+        points = problem.points
+        if from_first and problem.first is not None:
+            begins, points = problem.first
+        return settled_walk(
+            layout_of(plan), plan, begins, problem.to, points, beyond_s=problem.beyond_s
+        )
 
     def score(self, plan: Plan) -> Score:
         """How good a plan is."""
@@ -115,12 +123,18 @@ class Evaluator:
 
     def score_of(self, walk: Walk) -> Score:
         """How good the plan of a finished simulation is."""
-        by_load = strains(walk, watched(walk.layout), self.problem.comfort)
+        by_load = self.strains(walk)
         return self._scored(walk, max(by_load.values(), default=0.0))
+
+    def strains(self, walk: Walk) -> dict[str, float]:
+        """Seconds of whole capacity by which each load lies above comfort in the horizon."""
+        problem = self.problem
+        span = (problem.from_, problem.to)
+        return strains(walk, watched(walk.layout), problem.comfort, span)
 
     def _scored(self, walk: Walk, strain_s: float) -> Score:
         run, task = self._runs(walk)
-        weight = self.weights[run["job"]]
+        weight = self.weights[run["job"]] * self._inside(run)
         rpo_missed, rpo_s = self._rpo(walk)
         bound = np.isfinite(run["ended"]) & np.isfinite(run["closes"])
         past = np.where(bound, run["ended"] - np.where(bound, run["closes"], 0.0), -np.inf)
@@ -142,6 +156,12 @@ class Evaluator:
         world = walk.world
         return world.run[: world.n[t.N_RUN]], world.task[: world.n[t.N_TASK]]
 
+    def _inside(self, run: t.Table) -> Any:
+        """Which runs are due in the horizon."""
+        problem = self.problem
+        at = run["occurrence"] + t.EPOCH
+        return (at >= problem.from_ - SAME_INSTANT) & (at < problem.to - SAME_INSTANT)
+
     @staticmethod
     def _lost(run: t.Table, task: t.Table) -> t.Floats:
         """How many machines of each run are not done."""
@@ -155,7 +175,7 @@ class Evaluator:
         return np.where(run["outcome"] == t.RUN_SKIPPED, members, 0.0)
 
     def _rpo(self, walk: Walk) -> tuple[float, float]:
-        worst = worst_exposures(walk)
+        worst = worst_exposures(walk, self.problem.from_, self.problem.to)
         worst = np.where(np.isnan(worst), self.problem.to - self.problem.from_ + HOUR, worst)
         past = worst - self._rpo_s
         missed = past > SAME_INSTANT
@@ -172,18 +192,19 @@ class Evaluator:
         closes = np.where(bound, run["closes"], 0.0)
         past = np.where(bound, run["ended"] - closes + self.problem.margin_s, 0.0)
         pain += np.maximum(0.0, past)
-        pain *= self.weights[run["job"]]
+        inside = self._inside(run)
+        pain *= self.weights[run["job"]] * inside
         trouble: dict[tuple[int, int], float] = {}
         for r in np.flatnonzero(pain > 0).tolist():
             key = (int(run["job"][r]), int(night[r]))
             trouble[key] = trouble.get(key, 0.0) + float(pain[r])
-        full = np.flatnonzero(run["kind"] == t.FULL)
+        full = np.flatnonzero((run["kind"] == t.FULL) & inside)
         fulls = frozenset(zip(run["job"][full].tolist(), night[full].tolist(), strict=True))
         watch = watched(walk.layout)
-        by_load = strains(walk, watch, self.problem.comfort)
+        by_load = self.strains(walk)
         trace = Trace(
             trouble=trouble,
-            work=_work(walk, watch, night),
+            work=_work(walk, watch, np.where(inside, night, -1)),
             fulls=fulls,
             loads=tuple(watch),
             strains=tuple(by_load[name] for name in watch),
@@ -213,17 +234,27 @@ def watched(layout: Layout) -> dict[str, int]:
     return found
 
 
-def strains(walk: Walk, watch: dict[str, int], comfort: float) -> dict[str, float]:
-    """Seconds of whole capacity by which each load lies above the comfortable part of it."""
+def strains(
+    walk: Walk, watch: dict[str, int], comfort: float, span: tuple[float, float]
+) -> dict[str, float]:
+    """Seconds of whole capacity by which each load lies above the comfortable part of it.
+
+    Args:
+        span: from when to when it is counted, UTC seconds.
+    """
     world, layout = walk.world, walk.layout
     rates, slots = _watch_marks(layout, watch)
-    capacity, limits = link_limits(walk.plan, layout, walk.from_, walk.to)
+    capacity, limits = link_limits(walk.plan, layout, walk.from_, walk.until)
+    start, end = span[0] - t.EPOCH, span[1] - t.EPOCH
     flow = world.flow[: world.n[t.N_FLOW]]
+    if len(flow) and (flow["start"].min() < start or flow["end"].max() > end):
+        flow = flow[(flow["end"] > start) & (flow["start"] < end)].copy()
+        flow["start"], flow["end"] = np.maximum(flow["start"], start), np.minimum(flow["end"], end)
     of_rates = _rate_strains(
         flow, np.argsort(flow["start"], kind="stable"), np.argsort(flow["end"], kind="stable"),
         world.transfer, world.candidate, world.use, capacity, limits, rates, comfort,
     )  # fmt: skip
-    of_slots = _slot_strains(walk, slots, comfort)
+    of_slots = _slot_strains(walk, slots, comfort, start, end)
     return {
         name: float(of_rates[number] if number >= 0 else of_slots[number + len(slots)])
         for name, number in watch.items()
@@ -321,12 +352,14 @@ def _held(walk: Walk) -> tuple[t.Ints, t.Ints, t.Ints]:
     return rows, pools[known], world.task["run"][transfer["task"][rows]]
 
 
-def _slot_strains(walk: Walk, marks: t.Ints, comfort: float) -> t.Floats:
+def _slot_strains(walk: Walk, marks: t.Ints, comfort: float, start: float, end: float) -> t.Floats:
     rows, pools, _ = _held(walk)
-    chosen = marks[pools] > 0
-    rows, pools = rows[chosen], pools[chosen]
     transfer = walk.world.transfer
+    chosen = marks[pools] > 0
+    chosen &= (transfer["slots_to"][rows] > start) & (transfer["slots_from"][rows] < end)
+    rows, pools = rows[chosen], pools[chosen]
     at = np.concatenate([transfer["slots_to"][rows], transfer["slots_from"][rows]])
+    at = np.clip(at, start, end)
     step = np.concatenate([np.full(len(rows), -1.0), np.ones(len(rows))])
     pool = np.concatenate([pools, pools])
     order = np.argsort(at, kind="stable")
@@ -359,7 +392,10 @@ def _work(walk: Walk, watch: dict[str, int], night: t.Ints) -> dict[tuple[int, i
             place_of_rate[number] = place
         else:
             place_of_pool[number + len(place_of_pool)] = place
-    sums = np.zeros((len(walk.plan.jobs), int(night.max(initial=0)) + 1, len(names)))
+    # Runs that are not due in the horizon have no night; they are added to one more, left out.
+    nights = int(night.max(initial=0)) + 1
+    night = np.where(night < 0, nights, night)
+    sums = np.zeros((len(walk.plan.jobs), nights + 1, len(names)))
     flow = world.flow[: world.n[t.N_FLOW]]
     _add_flows(
         flow, world.transfer, world.task, world.candidate, world.use, layout.capacity, run, night,
@@ -374,6 +410,7 @@ def _work(walk: Walk, watch: dict[str, int], night: t.Ints) -> dict[tuple[int, i
         (run["job"][runs], night[runs], place_of_pool[pools]),
         spans / layout.slots[pools],
     )
+    sums = sums[:, :nights]
     found = np.nonzero(sums)
     keys = zip(*(column.tolist() for column in found), strict=True)
     return dict(zip(keys, sums[found].tolist(), strict=True))

@@ -45,6 +45,10 @@ class Problem:
         comfort: part of a capacity, above 0 and at most 1.
         margin_s: seconds before its window's end by which a run had better have ended.
         begins: a quiet instant before `from_` where the simulation begins; None for `from_`.
+        first: where forecasts of the plan begin, with the points that exist there. A plan that a
+            draft holds is forecast from there; None where that is `begins`, or where something
+            happens to the plan only from `begins` on.
+        beyond_s: for how long after `to` its runs met what is due later, as a first guess.
 
     Raises:
         OperationError: naming the field that cannot be.
@@ -61,6 +65,8 @@ class Problem:
     comfort: float = COMFORT
     margin_s: float = TIGHT_MARGIN_S
     begins: float | None = None
+    first: tuple[float, Snapshot] | None = None
+    beyond_s: float = 0.0
 
     def __post_init__(self) -> None:
         for job in sorted(self.jobs):
@@ -95,16 +101,21 @@ class Problem:
         kept = [i for i, job in enumerate(self.plan.jobs) if job.id in wanted]
         number = np.full(len(self.plan.jobs) + 1, -1)
         number[kept] = np.arange(len(kept))
-        rows = self.points.points
-        stays = number[rows["job"]] >= 0
-        place = np.cumsum(stays) - 1
-        points = rows[stays].copy()
-        points["job"] = number[points["job"]]
-        points["base"] = np.where(points["base"] >= 0, place[points["base"]], -1)
+
+        def narrowed(snapshot: Snapshot) -> Snapshot:
+            rows = snapshot.points
+            stays = number[rows["job"]] >= 0
+            place = np.cumsum(stays) - 1
+            points = rows[stays].copy()
+            points["job"] = number[points["job"]]
+            points["base"] = np.where(points["base"] >= 0, place[points["base"]], -1)
+            return Snapshot(points)
+
         return replace(
             self,
             plan=replace(self.plan, jobs=tuple(self.plan.jobs[i] for i in kept)),
-            points=Snapshot(points),
+            points=narrowed(self.points),
+            first=None if self.first is None else (self.first[0], narrowed(self.first[1])),
             jobs=self.jobs & wanted,
         )
 

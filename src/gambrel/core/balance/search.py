@@ -66,6 +66,7 @@ class Searching:
 
     Attributes:
         best: the best candidate so far; known after the first batch.
+        best_of: the best so far of each number of moves.
         evaluations: how many candidates were simulated.
         history: (evaluations, score) whenever the best became better.
     """
@@ -82,6 +83,7 @@ class Searching:
         self.shakes = shakes
         self.start = start
         self.best: Found | None = None
+        self.best_of: dict[int, Found] = {}
         self.evaluations = 0
         self.batch = BATCH if len(problem.plan.machines) < LARGE else BATCH_OF_LARGE
         self.history: list[tuple[int, Score]] = []
@@ -149,6 +151,8 @@ class Searching:
             self.evaluations += 1
             self._known[candidate] = score
         found = Found(candidate, score, self.evaluations)
+        if self._better(found, self.best_of.get(len(candidate))):
+            self.best_of[len(candidate)] = found
         if self._better(found, self.best):
             self.best = found
             self.history.append((self.evaluations, score))

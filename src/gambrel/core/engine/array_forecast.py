@@ -42,7 +42,9 @@ def forecast_of(walk: Walk) -> f.Forecast:
         runs=_runs(walk),
         copies=f.Lazily(len(copies), lambda: tuple(_copies(walk, copies))),
         points=f.Lazily(len(points.points), lambda: tuple(_points(plan, points.points))),
-        exposure=f.Lazily(len(plan.machines), lambda: tuple(_exposure(plan, newest.worst))),
+        exposure=f.Lazily(
+            len(plan.machines), lambda: tuple(_exposure(plan, newest.worst_in(walk.from_, walk.to)))
+        ),
         space=tuple(
             f.Space(repository.id, float(world.peak_bytes[i]), float(world.used_bytes[i]))
             for i, repository in enumerate(plan.repositories)
@@ -554,9 +556,9 @@ def _worst(
     return worst
 
 
-def worst_exposures(walk: Walk) -> t.Floats:
-    """Worst exposure of each machine in seconds, NaN where it is unprotected (section 9)."""
-    return _Newest(walk).worst
+def worst_exposures(walk: Walk, start: float, end: float) -> t.Floats:
+    """Worst exposure of each machine over [start, end], NaN for none (section 9)."""
+    return _Newest(walk).worst_in(start, end)
 
 
 class _Newest(f.NewestPoints):
@@ -572,9 +574,8 @@ class _Newest(f.NewestPoints):
         ).astype(np.int64)
         self._position = {m.id: i for i, m in enumerate(walk.plan.machines)}
         self._made: dict[str, Sequence[f.NewestPoint]] = {}
-        self.worst = self._worst(walk.from_, walk.to)
 
-    def _worst(self, start: float, end: float) -> t.Floats:
+    def worst_in(self, start: float, end: float) -> t.Floats:
         return _worst(
             self._begins,
             np.ascontiguousarray(self._rows["exists_from"]),
@@ -584,7 +585,7 @@ class _Newest(f.NewestPoints):
         )
 
     def worst_between(self, start: float, end: float) -> Sequence[float | None]:
-        return [None if isnan(value) else value for value in self._worst(start, end).tolist()]
+        return [None if isnan(value) else value for value in self.worst_in(start, end).tolist()]
 
     def __getitem__(self, machine: str) -> Sequence[f.NewestPoint]:
         if machine in self._made:

@@ -7,6 +7,7 @@ from random import Random
 
 import pytest
 from busy_plans import busy_plan
+from truths import seeds
 
 from gambrel.core.forecast import Forecast, Run
 from gambrel.core.items import ChangeItem, OperationError
@@ -92,11 +93,6 @@ def some_edits(plan: Plan, random: Random) -> list[Operation]:
         if len(found) == 2:
             break
     return found
-
-
-def seeds(request: pytest.FixtureRequest, few: int, many: int) -> range:
-    first = request.config.getoption("--seed")
-    return range(first, first + (many if request.config.getoption("--long") else few))
 
 
 def test_weeks_and_nights_are_those_of_one_long_simulation(request):
