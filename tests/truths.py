@@ -2,10 +2,50 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import pytest
+
+from gambrel.core.plan import Plan
+from gambrel.core.reference.loop import Simulation
 
 
 def seeds(request: pytest.FixtureRequest, few: int, many: int) -> range:
     """Numbers of generated plans: few in each test run, many with --long."""
     first = request.config.getoption("--seed")
     return range(first, first + (many if request.config.getoption("--long") else few))
+
+
+class Watched(Simulation):
+    """The reference, which notes the points that exist at some instants.
+
+    Attributes:
+        points_at: by instant, (repository, machine, kind, start instant, stored bytes) of each.
+    """
+
+    def __init__(self, plan: Plan, from_: float, to: float, instants: Iterable[float]) -> None:
+        super().__init__(plan, from_, to)
+        self._watch = sorted(set(instants))
+        self.points_at: dict[float, list[tuple[str, str, str, float, float]]] = {}
+
+    def _instant(self) -> None:
+        self._look(self.now)
+        super()._instant()
+
+    def _look(self, until: float) -> None:
+        while self._watch and self._watch[0] < until - 1e-6:
+            self.points_at[self._watch.pop(0)] = [
+                (
+                    self.plan.repositories[repository].id,
+                    self.plan.machines[machine].id,
+                    point.kind,
+                    point.at,
+                    point.stored_bytes,
+                )
+                for (repository, _, machine), points in self.points.items()
+                for point in points
+            ]
+
+    def run(self) -> None:
+        super().run()
+        self._look(float("inf"))

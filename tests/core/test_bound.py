@@ -105,6 +105,13 @@ def test_fewer_moves_bound_more():
 def test_without_enough_runs_an_rpo_is_missed_whatever_is_moved():
     file = small_file()
     file["machines"][0]["rpo_hours"] = 4
+    # Nothing is known before the first point exists.
+    assert bound(problem_of(read_plan(file))).rpo_missed == 0.0
+    point = {
+        "job": "nightly", "machine": "gate", "repository": "vault", "kind": "full",
+        "at": "2026-11-01T20:00:00Z", "exists_from": "2026-11-01T21:00:00Z", "stored_bytes": 1e9,
+    }  # fmt: skip
+    file["state"] = {"points": [point]}
     problem = problem_of(read_plan(file))
     assert bound(problem).rpo_missed == 4.0
     assert night_outcome(

@@ -314,10 +314,10 @@ SUNDAY = night_of(date(2026, 11, 8), "Europe/Dublin")
 
 
 def rooms(plan, job, step=180):
-    def begin(_empty):
-        return lambda changed: simulate(changed, MONDAY, SUNDAY.end)
+    def play(changed):
+        return simulate(changed, MONDAY, SUNDAY.end)
 
-    return list(room(plan, job, "full", SUNDAY, begin, step_min=step))
+    return list(room(plan, job, "full", SUNDAY, play, from_=MONDAY, step_min=step))
 
 
 def test_room_is_what_a_simulation_of_that_start_says():

@@ -145,9 +145,8 @@ def test_what_goes_into_a_draft_is_what_was_told(request):
         asked = {"day": first.date.fromordinal(day).isoformat(), "kinds": None}
         problem = asked_problem(base, asked)
         candidate = random.choice(random_candidates(problem, 4, seed))
-        proposal = explain(
-            problem, candidate, lambda c: [tell(problem, x) for x in c], bound(problem)
-        )
+        told_all = partial(_told_all, problem)
+        proposal = explain(problem, candidate, told_all, bound(problem))
         moves = sorted(proposal.moves, key=lambda move: move.turn)
         drafted = apply_all(base_plan, [move.operation for move in moves])
         shown = Forecaster(drafted, first, base)

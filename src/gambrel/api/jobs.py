@@ -37,7 +37,7 @@ from gambrel.core.schedule_words import (
     timing_in_words,
 )
 from gambrel.core.selection import selected_machines, used_gib
-from gambrel.core.simulate import simulate
+from gambrel.core.simulate import simulate, simulate_span
 from gambrel.core.units import DAY
 from gambrel.core.words import job_clauses, sentence
 from gambrel.store import templates as store
@@ -471,10 +471,14 @@ def show_room(plan_id: int, json_data: dict[str, Any]) -> Any:
     if not forecaster.covers(night):
         return jsonify({"forecast": False, "starts": []})
 
-    def begin_with(empty: Plan) -> Callable[[Plan], Forecast]:
-        base = Forecaster(empty, forecaster.origin, forecaster)
-        base.night(night, alone=True)
-        return lambda changed: Forecaster(changed, forecaster.origin, base).night(night, alone=True)
+    kind = json_data["kind"]
+    # Up to here all that is tried is the same. A full may take the place of an earlier one.
+    week = forecaster.week(night.date)
+    from_, points = forecaster.start_of(week.nights[0] if kind == "full" else night)
+    own = [r.occurrence for r in week.forecast.runs if job.after and r.job == job.id]
+
+    def play(changed: Plan) -> Forecast:
+        return simulate_span(changed, from_, night.end, points=points)
 
     starts = [
         {
@@ -483,7 +487,7 @@ def show_room(plan_id: int, json_data: dict[str, Any]) -> Any:
             "harms_s": start.harms_s, "left_s": start.left_s, "rank": start.rank,
             "why": start.why,
         }
-        for start in room(plan, job, json_data["kind"], night, begin_with)
+        for start in room(plan, job, kind, night, play, from_=from_, own=own)
     ]  # fmt: skip
     return jsonify({"forecast": True, "starts": starts})
 

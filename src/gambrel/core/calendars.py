@@ -15,6 +15,7 @@ from gambrel.core.constants import OPENS_WITHIN
 from gambrel.core.limits import MOST_OCCURRENCES, MOST_RULE_STEPS, TooMuch
 from gambrel.core.plan import (
     Calendar,
+    DateInterval,
     DayRowSchedule,
     Job,
     Kind,
@@ -321,6 +322,21 @@ def _interval(day: date, from_time: time, to_time: time, zone: ZoneInfo) -> tupl
     return (
         instant_of(datetime.combine(day, from_time), zone),
         instant_of(datetime.combine(end_day, to_time), zone),
+    )
+
+
+def interval_on(day: date, hours: DateInterval, zone: ZoneInfo) -> tuple[float, float]:
+    """From when to when an interval lasts that begins on a date."""
+    return _interval(day, hours.from_time, hours.to_time, zone)
+
+
+def hours_on(window: Window, day: date) -> tuple[DateInterval, ...]:
+    """The intervals of a window that begin on a date, in its own zone."""
+    exceptions = [entry for entry in window.exceptions if entry.date == day]
+    if exceptions:
+        return tuple(interval for entry in exceptions for interval in entry.open)
+    return tuple(
+        DateInterval(i.from_time, i.to_time) for i in window.open if day.weekday() in i.days
     )
 
 

@@ -16,7 +16,7 @@ from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem
 from gambrel.core.engine import tables as t
 from gambrel.core.engine.layout import layout_of
-from gambrel.core.engine.runner import Walk
+from gambrel.core.engine.runner import Walk, settled_walk
 from gambrel.core.plan import Plan
 from gambrel.core.units import SAME_INSTANT
 
@@ -27,7 +27,8 @@ class Spread:
 
     Attributes:
         change: of the daily change of one machine, from one week to another.
-        rate: of a shared rate: datastore, NIC, proxy, link, repository.
+        rate: of a shared rate: datastore, NIC, proxy, link, repository. Limits that somebody has
+            set, of a job or of a link by the hour, do not vary.
         stream: of the ceiling of one stream, by transport.
     """
 
@@ -84,33 +85,26 @@ def _sample(evaluator: Evaluator, spread: Spread, random: np.random.Generator) -
     change = np.exp(spread.change * random.standard_normal(len(plan.machines)))
     rates = np.exp(spread.rate * random.standard_normal(len(layout.capacity)))
     streams = np.exp(spread.stream * random.standard_normal(4))
+    # What somebody has set is what it is: the limits of jobs, and of links by the hour.
+    rates[[name.startswith("job:") for name in layout.topology.resource_names]] = 1.0
     first_link = layout.topology.resource(f"link:{plan.links[0].id}") if plan.links else 0
-    varied = _with_links(plan, rates[first_link : first_link + len(plan.links)])
-    walk = Walk(
+    walk = settled_walk(
         layout.varied(change, rates, streams),
-        varied,
+        _with_links(plan, rates[first_link : first_link + len(plan.links)]),
         problem.from_ if problem.begins is None else problem.begins,
         problem.to,
         problem.points,
-        (),
+        beyond_s=problem.beyond_s,
     )
-    walk.run()
     return _nights(evaluator, walk)
 
 
 def _with_links(plan: Plan, factors: t.Floats) -> Plan:
-    """A plan whose links, with their limits, carry more or less."""
+    """A plan whose links carry more or less, within the limits that they have by the hour."""
     return replace(
         plan,
         links=tuple(
-            replace(
-                link,
-                mbit_per_s=link.mbit_per_s * float(factor),
-                limits=tuple(
-                    replace(limit, mbit_per_s=limit.mbit_per_s * float(factor))
-                    for limit in link.limits
-                ),
-            )
+            replace(link, mbit_per_s=link.mbit_per_s * float(factor))
             for link, factor in zip(plan.links, factors, strict=True)
         ),
     )
@@ -119,16 +113,20 @@ def _with_links(plan: Plan, factors: t.Floats) -> Plan:
 def _nights(evaluator: Evaluator, walk: Walk) -> Sample:
     world, nights = walk.world, evaluator.problem.nights
     run, task = world.run[: world.n[t.N_RUN]], world.task[: world.n[t.N_TASK]]
+    inside = evaluator.is_inside(run)
     night = evaluator.night_of(run["occurrence"])
-    bound = np.isfinite(run["closes"]) & np.isfinite(run["ended"])
+    ended = np.isfinite(run["ended"]) & inside
+    bound = np.isfinite(run["closes"]) & ended
     past = np.where(bound, run["ended"] - np.where(bound, run["closes"], 0.0), 0.0)
     bad = past > SAME_INSTANT
-    undone = task["run"][task["outcome"] != t.DONE]
-    bad[undone] = True
+    bad[task["run"][task["outcome"] != t.DONE]] = True
     over = np.zeros(len(nights), bool)
-    np.logical_or.at(over, night, bad)
-    ends = np.full(len(nights), -np.inf)
-    np.maximum.at(ends, night[bound], run["ended"][bound] + t.EPOCH)
+    np.logical_or.at(over, night, bad & inside)
+    # The last run of a night is one that has a window; where none has one, any.
+    ends = np.full((2, len(nights)), -np.inf)
+    for row, counted in zip(ends, (bound, ended), strict=True):
+        np.maximum.at(row, night[counted], run["ended"][counted] + t.EPOCH)
+    ends = np.where(np.isfinite(ends[0]), ends[0], ends[1])
     starts = np.array([entry.start for entry in nights])
     last = np.where(np.isfinite(ends), ends - starts, np.nan)
     return Sample(tuple(last.tolist()), tuple(over.tolist()))

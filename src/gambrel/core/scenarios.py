@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
-from datetime import date
+from datetime import date, timedelta
 from typing import Any, ClassVar, get_args
+from zoneinfo import ZoneInfo
 
+from gambrel.core.calendars import hours_on, interval_on, local_of
 from gambrel.core.items import OperationError
-from gambrel.core.plan import Disk, Host, Machine, Plan, WindowException
+from gambrel.core.nights import Night, night_of, planner_zone
+from gambrel.core.plan import DateInterval, Disk, Host, Machine, Plan, Window, WindowException
 from gambrel.core.schedule_words import number
 from gambrel.core.words import count
 
@@ -253,9 +256,29 @@ class AddSlots:
         return f"{count(self.slots, 'more slot')} at {self.proxy}"
 
 
+def _closed(window: Window, night: Night) -> Window:
+    """A window that is not open in a night, and open as before around it."""
+    zone = ZoneInfo(window.time_zone)
+    first = local_of(night.start, zone).date() - timedelta(days=1)
+    days = [first + timedelta(days=i) for i in range(4)]
+    was = {day: hours_on(window, day) for day in days}
+    now: dict[date, list[DateInterval]] = {day: [] for day in days}
+    for day, hours in was.items():
+        for interval in hours:
+            opens, closes = interval_on(day, interval, zone)
+            for start, end in ((opens, min(closes, night.start)), (max(opens, night.end), closes)):
+                if end > start:
+                    begins, ends = local_of(start, zone), local_of(end, zone)
+                    now[begins.date()].append(DateInterval(begins.time(), ends.time()))
+    changed = {day for day in days if tuple(now[day]) != was[day]}
+    kept = tuple(entry for entry in window.exceptions if entry.date not in changed)
+    made = tuple(WindowException(day, tuple(now[day])) for day in sorted(changed))
+    return replace(window, exceptions=(*kept, *made))
+
+
 @dataclass(frozen=True, slots=True)
 class CloseNight:
-    """No window opens in one night; what is due waits for the next to open."""
+    """All windows are closed from noon to noon of one night; what is due waits for the next."""
 
     name: ClassVar[str] = "CloseNight"
     night: str
@@ -267,19 +290,8 @@ class CloseNight:
             raise OperationError("night", self.night, "is not a date like 2026-11-06") from None
         if not plan.windows:
             raise OperationError("night", self.night, "cannot be closed: there are no windows")
-        return replace(
-            plan,
-            windows=tuple(
-                replace(
-                    window,
-                    exceptions=(
-                        *(entry for entry in window.exceptions if entry.date != day),
-                        WindowException(day, ()),
-                    ),
-                )
-                for window in plan.windows
-            ),
-        )
+        night = night_of(day, planner_zone(plan))
+        return replace(plan, windows=tuple(_closed(window, night) for window in plan.windows))
 
     def describe(self, _: Plan) -> str:
         return f"the night of {date.fromisoformat(self.night):%a %-d %b} is closed"

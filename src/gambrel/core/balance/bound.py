@@ -30,7 +30,7 @@ from gambrel.core.engine.tables import EPOCH
 from gambrel.core.paths import Candidate
 from gambrel.core.plan import Disk, Job, Machine
 from gambrel.core.selection import selected_machines
-from gambrel.core.units import HOUR, MIB, MINUTE, SAME_INSTANT
+from gambrel.core.units import DAY, HOUR, MIB, MINUTE, SAME_INSTANT
 from gambrel.core.volume import (
     changed_bytes,
     compression,
@@ -205,7 +205,7 @@ class _Relaxation:
         read: dict[tuple[Side, ...], _Side] = {}
         sent: dict[tuple[Side, ...], _Side] = {}
         for machine in self.members[position]:
-            if refuses(job, machine):
+            if refuses(job, machine) or self._has_no_path(job, machine):
                 continue
             kappa = compression(job, machine)
             for disk in protected_disks(job, machine):
@@ -274,30 +274,42 @@ class _Relaxation:
         for job, machines in zip(self.plan.jobs, self.members, strict=True):
             if job.after is not None or job.id in self.unsure:
                 continue
-            stuck = sum(
-                1
-                for machine in machines
-                if not all(self._ways(job, machine, d) for d in protected_disks(job, machine))
-            )
+            stuck = sum(self._has_no_path(job, machine) for machine in machines)
             if stuck:
-                found = job_occurrences(job, self.plan.calendar_by_id, problem.from_, problem.to)
-                runs = 1 if found else 0  # whatever is skipped, the first run is not
-                total += runs * stuck * job_weight(job)
+                found = job_occurrences(job, self.plan.calendar_by_id, self._earliest, problem.to)
+                # Whatever is skipped, the first run is not.
+                if found and found[0][0] >= problem.from_:
+                    total += stuck * job_weight(job)
         return total
+
+    def _has_no_path(self, job: Job, machine: Machine) -> bool:
+        """Whether no allowed move gives a machine a path."""
+        return not all(self._ways(job, machine, disk) for disk in protected_disks(job, machine))
+
+    @property
+    def _earliest(self) -> float:
+        """From when on runs may touch the horizon: moves may shift some of before by a day."""
+        begins = self.problem.begins
+        from_ = self.problem.from_
+        return from_ if begins is None or begins >= from_ else begins - 2 * DAY
 
     def _rpo_missed(self) -> float:
         """Machines whose RPO is missed with the number of runs that there are.
 
-        k points within a horizon of length T leave a gap of T / (k + 1) or more.
+        After a point from before, k points within a horizon of length T leave a gap of T / (k + 1)
+        or more. Without one nothing is known, as exposure counts from the first point that exists;
+        but where there is no run either, the machine stays unprotected.
         """
         problem = self.problem
+        rows = self.problem.points.points
+        had = {self.plan.machines[i].id for i in rows["machine"][rows["usable"] > 0].tolist()}
         most: dict[str, int] = {}
         for job, machines in zip(self.plan.jobs, self.members, strict=True):
             if job.after is not None:
                 runs = 10**6
             else:
                 calendars = self.plan.calendar_by_id
-                runs = len(job_occurrences(job, calendars, problem.from_, problem.to))
+                runs = len(job_occurrences(job, calendars, self._earliest, problem.to))
             for machine in machines:
                 most[machine.id] = most.get(machine.id, 0) + runs
         weights = machine_weights(self.plan)
@@ -307,6 +319,7 @@ class _Relaxation:
             for machine in self.plan.machines
             if machine.rpo_hours is not None
             and machine.id in weights
+            and (machine.id in had or not most[machine.id])
             and length / (most[machine.id] + 1) > machine.rpo_hours * HOUR + 1.0
         )
 

@@ -134,7 +134,7 @@ class Evaluator:
 
     def _scored(self, walk: Walk, strain_s: float) -> Score:
         run, task = self._runs(walk)
-        weight = self.weights[run["job"]] * self._inside(run)
+        weight = self.weights[run["job"]] * self.is_inside(run)
         rpo_missed, rpo_s = self._rpo(walk)
         bound = np.isfinite(run["ended"]) & np.isfinite(run["closes"])
         past = np.where(bound, run["ended"] - np.where(bound, run["closes"], 0.0), -np.inf)
@@ -156,7 +156,7 @@ class Evaluator:
         world = walk.world
         return world.run[: world.n[t.N_RUN]], world.task[: world.n[t.N_TASK]]
 
-    def _inside(self, run: t.Table) -> Any:
+    def is_inside(self, run: t.Table) -> Any:
         """Which runs are due in the horizon."""
         problem = self.problem
         at = run["occurrence"] + t.EPOCH
@@ -192,7 +192,7 @@ class Evaluator:
         closes = np.where(bound, run["closes"], 0.0)
         past = np.where(bound, run["ended"] - closes + self.problem.margin_s, 0.0)
         pain += np.maximum(0.0, past)
-        inside = self._inside(run)
+        inside = self.is_inside(run)
         pain *= self.weights[run["job"]] * inside
         trouble: dict[tuple[int, int], float] = {}
         for r in np.flatnonzero(pain > 0).tolist():

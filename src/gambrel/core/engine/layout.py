@@ -265,6 +265,12 @@ class Layout:
         made.member = self.member.copy()
         made.member["change"] *= change[made.member["machine"]]
         made.capacity = self.capacity * rates
+        # A checksum reads at the rate of its repository too.
+        made.repository = self.repository.copy()
+        for i, repository in enumerate(self.plan.repositories):
+            made.repository["read"][i] *= rates[
+                self.topology.resource(f"repository_read:{repository.id}")
+            ]
         made.candidate = self.candidate.copy()
         kinds = [-1 if way is None else _STREAMS[way.transport] for way in self.ways]
         made.candidate["ceiling"] *= np.append(streams, 1.0)[kinds]

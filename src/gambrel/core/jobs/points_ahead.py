@@ -159,7 +159,8 @@ def points_ahead(
 ) -> PointsAhead | None:
     """The points of a machine of a job at an instant, with what holds them.
 
-    The job is played forward alone on its paths. None where it has no machine.
+    The job is played forward alone on its paths; where it makes very many runs, the machine is.
+    None where it has no machine.
 
     Args:
         from_: instant from which it is played forward.
@@ -178,10 +179,12 @@ def points_ahead(
     chosen = by_size[0].id if machine is None else machine
     if chosen not in {m.id for m in machines}:
         raise ValueError(f"{chosen} is not in {job.name}")
-    one = alone(plan, job, frozenset([chosen]))
-    points = simulate_span(one, from_, day).history.at(day, machine=chosen)
-    runs = len(job_occurrences(one.jobs[0], one.calendar_by_id, from_, day))
-    space = None
-    if runs * len(machines) <= MOST_MACHINE_RUNS:
-        space = _space(simulate_span(alone(plan, job), from_, day))
-    return PointsAhead(chosen, day, tuple(_told(one, one.jobs[0], points, day)), space)
+    small = alone(plan, job)
+    runs = len(job_occurrences(small.jobs[0], small.calendar_by_id, from_, day))
+    whole = runs * len(machines) <= MOST_MACHINE_RUNS
+    if not whole:
+        small = alone(plan, job, frozenset([chosen]))
+    forecast = simulate_span(small, from_, day)
+    points = forecast.history.at(day, machine=chosen)
+    told = tuple(_told(small, small.jobs[0], points, day))
+    return PointsAhead(chosen, day, told, _space(forecast) if whole else None)

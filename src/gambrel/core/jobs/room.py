@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -68,16 +68,36 @@ def _only_at(kind: Kind, zone: str, instants: Iterable[float]) -> RuleSchedule:
     )
 
 
-def run_at(plan: Plan, job: Job, kind: Kind, night: Night, at: float | None) -> Plan:
+KEPT_BEFORE_S, KEPT_AFTER_S = 62 * DAY, 40 * DAY
+"""How far around a simulation the job's other runs are written down."""
+
+
+def run_at(
+    plan: Plan,
+    job: Job,
+    kind: Kind,
+    night: Night,
+    at: float | None,
+    *,
+    from_: float | None = None,
+    own: Sequence[float] = (),
+) -> Plan:
     """The plan with one run of a job at an instant of a night, in place of its own that night.
 
-    A full also stands for the fulls that the job has on the other nights of that week. None: the
-    job does not run that night.
+    A full also stands for the fulls that the job has on the other nights of that week. All its
+    other runs stay what they are.
+
+    Args:
+        at: UTC seconds; None: the job does not run that night.
+        from_: where simulations of this plan begin; the night's week where it is not said.
+        own: of a job that follows another, the occurrences that it has.
     """
     week = week_of(night.date, night.zone)
-    first, last = week[0].start - DAY, week[-1].end + DAY
+    begins = week[0].start if from_ is None else from_
+    first, last = begins - KEPT_BEFORE_S, week[-1].end + KEPT_AFTER_S
+    found = job_occurrences(job, plan.calendar_by_id, first, last)
     kept: dict[int, list[float]] = {}
-    for instant, of_kind, position in job_occurrences(job, plan.calendar_by_id, first, last):
+    for instant, of_kind, position in found:
         same_night = night.holds(instant)
         same_full = of_kind == "full" == kind and week[0].start <= instant < week[-1].end
         if not (same_night or same_full):
@@ -86,6 +106,9 @@ def run_at(plan: Plan, job: Job, kind: Kind, night: Night, at: float | None) -> 
     schedules = [
         _only_at(s.kind, s.time_zone, kept.get(i, ())) for i, s in enumerate(job.schedules)
     ]
+    if own:
+        others = [instant for instant in own if not night.holds(instant)]
+        schedules.append(_only_at("incremental", night.zone, others))
     if at is not None:
         zone = job.schedules[0].time_zone if job.schedules else night.zone
         schedules.append(_only_at(kind, zone, [at]))
@@ -162,21 +185,24 @@ def room(
     job: Job,
     kind: Kind,
     night: Night,
-    begin: Callable[[Plan], Play],
+    play: Play,
     *,
+    from_: float,
+    own: Sequence[float] = (),
     step_min: int = STEP_MIN,
 ) -> Iterator[Start]:
     """A run of a job at every start of a night, the other jobs as they are.
 
     Args:
-        begin: gives what simulates plans that differ from a plan in that night alone.
+        play: simulates a plan from `from_` on; its forecast holds the night whole.
+        from_: an instant up to which the plans that are simulated are the same.
+        own: of a job that follows another, the occurrences that it has from `from_` on.
     """
     zone = job.schedules[0].time_zone if job.schedules else night.zone
-    empty = run_at(plan, job, kind, night, None)
-    play = begin(empty)
+    empty = run_at(plan, job, kind, night, None, from_=from_, own=own)
     before = _trouble(night_outcome(play(empty), night), job)
     for at in starts_of(night, zone, step_min):
-        forecast = play(run_at(plan, job, kind, night, at))
+        forecast = play(run_at(plan, job, kind, night, at, from_=from_, own=own))
         run = _own_run(forecast, job, at)
         if run is None:
             continue
