@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from random import Random
 
 import pytest
@@ -128,6 +129,10 @@ def test_a_search_proposes_what_it_scored(request):
         assert outcome.score.grades <= evaluator.score(problem.plan).grades
         for candidate in outcome.fewer:
             assert len(candidate) < max(1, len(outcome.candidate))
+
+
+def _told_all(problem: Problem, candidates: Sequence[Candidate]) -> list[PlanTold]:
+    return [tell(problem, candidate) for candidate in candidates]
 
 
 def _told_all(problem: Problem, candidates: Sequence[Candidate]) -> list[PlanTold]:
