@@ -22,8 +22,10 @@ _numbers = itertools.count(1)
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
-    parser.addoption("--long", action="store_true", help="thousands of generated plans")
-    parser.addoption("--seed", type=int, default=0, help="the first generated plan")
+    parser.addoption(
+        "--plans", type=int, default=0, help="generated plans for each test of tests/truth"
+    )
+    parser.addoption("--first-plan", type=int, default=0, help="number of the first of them")
 
 
 @pytest.fixture(scope="session")

@@ -10,10 +10,10 @@ from gambrel.core.plan import Plan
 from gambrel.core.reference.loop import Simulation
 
 
-def seeds(request: pytest.FixtureRequest, few: int, many: int) -> range:
-    """Numbers of generated plans: few in each test run, many with --long."""
-    first = request.config.getoption("--seed")
-    return range(first, first + (many if request.config.getoption("--long") else few))
+def seeds(request: pytest.FixtureRequest, few: int) -> range:
+    """Numbers of generated plans: a few in each test run, as many as `--plans` says on demand."""
+    first: int = request.config.getoption("--first-plan")
+    return range(first, first + (request.config.getoption("--plans") or few))
 
 
 class Watched(Simulation):

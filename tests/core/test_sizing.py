@@ -43,7 +43,7 @@ def test_the_demo_friday_lacks_reading_and_the_advice_says_which(friday):
         again = sizing.state_of(play(apply_all(friday.plan, advice.operations)), FRIDAY)
         assert again == advice.after
         assert again.weight <= sizing.CLEARLY_LESS * advice.before.weight
-        assert again.week_lost <= advice.before.week_lost
+        assert not again.week.is_worse_than(advice.before.week)
 
 
 def test_remedies_together_make_it_fit_with_the_smallest_amount(friday):
@@ -63,13 +63,15 @@ def test_what_could_go_leaves_the_week_as_it_is(friday):
         remedy.key: sizing.try_without(remedy, friday, FRIDAY, play)
         for remedy in sizing.spare(friday, FRIDAY)
     }
-    assert given_up["without quay-p1"] is not None
+    assert given_up["without quay-p3"] is not None
+    # Without this one three more runs would be skipped.
+    assert given_up["without quay-p1"] is None
     assert given_up["without quay-p4"] is None
     for advice in given_up.values():
         if advice is not None:
             without = play(apply_all(friday.plan, advice.operations))
             after = sizing.state_of(without, FRIDAY)
-            assert after.week_lost <= advice.before.week_lost
+            assert not after.week.is_worse_than(advice.before.week)
 
 
 def test_a_night_that_fits_needs_nothing(friday):

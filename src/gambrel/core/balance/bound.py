@@ -30,6 +30,7 @@ from gambrel.core.engine.tables import EPOCH
 from gambrel.core.paths import Candidate
 from gambrel.core.plan import Disk, Job, Machine
 from gambrel.core.selection import selected_machines
+from gambrel.core.spreading import full_groups, job_dues, kind_in_turn
 from gambrel.core.units import DAY, HOUR, MIB, MINUTE, SAME_INSTANT
 from gambrel.core.volume import (
     changed_bytes,
@@ -164,7 +165,7 @@ class _Relaxation:
         found = job_occurrences(job, self.plan.calendar_by_id, problem.from_, problem.to)
         free = job.id in self.free_fulls and job.chain != "full_only"
         spread = job.spread_fulls > 1
-        self.fulls[position] = sum(1 for _, kind, _ in found if kind == "full")
+        self.fulls[position] = self._fulls_of_each(position, job)
         by_night: dict[int, list[tuple[float, str]]] = {}
         for at, kind, _ in found:
             by_night.setdefault(self._night(at), []).append((at, kind))
@@ -182,11 +183,24 @@ class _Relaxation:
             if not known:
                 continue
             closes = max(span.closes for span in known)
-            full: float | None = float(any(kind == "full" for _, kind in own))
+            full: float | None = float(any(kind == "full" for _, kind in own) and not spread)
             if free or (spread and self.fulls[position]):
                 full = None
             opens = max(first, min(span.opens for span in known))
             yield _Work(position, night, opens, closes, bool(own), full)
+
+    def _fulls_of_each(self, position: int, job: Job) -> int:
+        """How many fulls every machine of a job is due in the horizon, at least."""
+        problem = self.problem
+        dues = job_dues(job, self.plan.calendar_by_id, problem.from_, problem.to)
+        groups = set(full_groups(job, self.members[position]))
+        return min(
+            (
+                sum(kind_in_turn(kind, group, turn) == "full" for _, kind, _, turn in dues)
+                for group in groups
+            ),
+            default=0,
+        )
 
     def _gap_s(self, position: int, job: Job) -> float:
         """The least time between the starts of a machine in two runs of a job that follow."""
