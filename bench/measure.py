@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import http.client
 import json
+import os
 import platform
 import re
 import statistics
@@ -14,6 +15,7 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import date
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -21,8 +23,10 @@ import numba
 import numpy
 from screens import screens
 from simpy_model import Model
+from sizes import GROWTHS, JOBS_TIMES, PREVIEWS, REPEATED, TINY, TYPED_INTO, VARIABLE, large, sample
 from weeks import better_weeks
 
+from gambrel import demo
 from gambrel.commands.database import Instance, free_port
 from gambrel.commands.serving import Application, prepared
 from gambrel.core import reference
@@ -37,10 +41,9 @@ from gambrel.core.estate.inventory import (
 from gambrel.core.findings import find
 from gambrel.core.forecast import Forecast
 from gambrel.core.nights import week_of
-from gambrel.core.plan import Plan
+from gambrel.core.plan import Plan, RuleSchedule
 from gambrel.core.plan_reading import read_plan
 from gambrel.core.simulate import simulate
-from gambrel.demo import large, larkmoor
 from gambrel.store import estate
 from gambrel.store.database import connect, sessions
 from gambrel.store.plans import store_plan, version_plan
@@ -50,7 +53,6 @@ from gambrel.store.sign_in import new_link
 PAGE = Path(__file__).parents[1] / "docs" / "benchmarks.md"
 WEEK = week_of(date(2026, 11, 2), "Europe/Dublin")
 START, END = WEEK[0].start, WEEK[-1].end
-PREVIEWS = 120
 
 
 def seconds(work: Callable[[], Any], times: int = 1) -> float:
@@ -102,7 +104,7 @@ def same_ends(model: Model, forecast: Forecast) -> tuple[int, int]:
 
 def engines(plan: Plan) -> list[str]:
     simulate(plan, START, END)
-    engine = seconds(lambda: simulate(plan, START, END), 15)
+    engine = seconds(lambda: simulate(plan, START, END), REPEATED)
     plain = seconds(lambda: reference.simulate(plan, START, END))
     model = Model(plan, START, END)
     simpy = seconds(model.run)
@@ -137,8 +139,8 @@ def in_a_process(call: str) -> Any:
 
 def one_size(machines: int, sites: int) -> dict[str, float]:
     """A week of an estate of some size, simulated for the first time."""
-    simulate(read_plan(large(100, 1)), START, END)
-    plan = read_plan(large(machines, sites))
+    simulate(read_plan(demo.large(100, 1)), START, END)
+    plan = read_plan(demo.large(machines, sites))
     first = seconds(lambda: simulate(plan, START, END))
     forecast = simulate(plan, START, END)
     peak = peak_gib()
@@ -156,10 +158,10 @@ def by_turns(sizes: list[tuple[int, int]]) -> list[float]:
 
     So a machine that is slower for a minute is so for all sizes.
     """
-    plans = [read_plan(large(machines, sites)) for machines, sites in sizes]
+    plans = [read_plan(demo.large(machines, sites)) for machines, sites in sizes]
     best = [float("inf")] * len(plans)
     for _ in range(6):
-        taken = [seconds(lambda plan=plan: simulate(plan, START, END)) for plan in plans]
+        taken = [seconds(partial(simulate, plan, START, END)) for plan in plans]
         best = [min(pair) for pair in zip(best, taken, strict=True)]
     return best
 
@@ -246,7 +248,7 @@ def typed(client: Client) -> list[float]:
     ident = client.ask("GET", "/api/v1/plans")[0]["id"]
     changes = [
         (job, change)
-        for job in ("office-files", "freight-apps", "ticketing-web", "fleet-telemetry", "mail")
+        for job in TYPED_INTO
         for change in (
             *({"quiesce_s": n} for n in (1, 12, 120)),
             *({"priority": n} for n in (1, 3, 5)),
@@ -260,18 +262,16 @@ def typed(client: Client) -> list[float]:
     for job, change in changes:
         operation = {"operation": "ChangeItem", "list": "jobs", "id": job, "changes": change}
         body = {"night": "2026-11-06", "operations": [operation], "scope": "week"}
-        taken.append(
-            seconds(lambda body=body: client.ask("POST", f"/api/v1/plans/{ident}/preview", body))
-        )
+        taken.append(seconds(partial(client.ask, "POST", f"/api/v1/plans/{ident}/preview", body)))
     return sorted(taken)
 
 
 def five_hundred_jobs() -> dict[str, Any]:
     """The sample with each job twenty times more, on hold."""
-    plan = larkmoor()
+    plan = sample()
     plan["jobs"] = [
         {**job, "id": f"{job['id']}-{n}" if n else job["id"], "on_hold": n > 0}
-        for n in range(21)
+        for n in range(JOBS_TIMES)
         for job in plan["jobs"]
     ]
     return plan
@@ -303,7 +303,7 @@ def through_the_api(plan: Plan) -> list[str]:
                 (job.id, i)
                 for job in plan.jobs
                 for i, schedule in enumerate(job.schedules)
-                if schedule.kind == "incremental" and "WEEKLY" in getattr(schedule, "rrule", "")
+                if schedule.kind == "incremental" and isinstance(schedule, RuleSchedule)
             ]
             lines = [
                 "| preview through the API, at the client | median | 95th percentile |",
@@ -413,7 +413,7 @@ def the_estate() -> list[str]:
             ident = next(plan["id"] for plan in plans if plan["name"] == "large")
             first = seconds(lambda: client.ask("GET", f"/api/v1/plans/{ident}/estate"))
             pages = [
-                seconds(lambda q=q: client.ask("GET", f"/api/v1/plans/{ident}/estate?{q}"), 15)
+                seconds(partial(client.ask, "GET", f"/api/v1/plans/{ident}/estate?{q}"), REPEATED)
                 for q in ("limit=100", "limit=100&sort=used", "limit=100&group=host&search=s3")
             ]
         finally:
@@ -451,17 +451,17 @@ def growths() -> list[str]:
     return [
         "More sites of the same shape:",
         "",
-        *growth("machines", [(2500, 3), (5000, 6), (10000, 12)]),
+        *growth("machines", GROWTHS[0]),
         "",
         "Larger sites, where more streams share each repository:",
         "",
-        *growth("machines", [(2500, 12), (5000, 12), (10000, 12)]),
+        *growth("machines", GROWTHS[1]),
     ]
 
 
 SECTIONS: dict[str, Callable[[], list[str]]] = {
-    "The engine, the reference, a simulation library": lambda: engines(read_plan(larkmoor())),
-    "Previews": lambda: through_the_api(read_plan(larkmoor())),
+    "The engine, the reference, a simulation library": lambda: engines(read_plan(sample())),
+    "Previews": lambda: through_the_api(read_plan(sample())),
     "A better week": better_weeks,
     "The screens": screens,
     "The estate": the_estate,
@@ -476,8 +476,15 @@ def sections_of(page: str) -> dict[str, str]:
 
 
 def main() -> None:
-    """Measure the sections that are named, or all; the others stay as they were measured before."""
-    wanted = sys.argv[1:] or list(SECTIONS)
+    """Measure the sections that are named, or all; the others stay as they were measured before.
+
+    With `--tiny` all is as small as can be, and the page stays as it is.
+    """
+    named = [name for name in sys.argv[1:] if name != "--tiny"]
+    if "--tiny" in sys.argv and not TINY:
+        # Sizes are chosen where they are imported.
+        os.execve(sys.executable, [sys.executable, *sys.argv], {**os.environ, VARIABLE: "1"})
+    wanted = named or list(SECTIONS)
     for name in wanted:
         if name not in SECTIONS:
             sys.exit(f"There is no section {name!r}; there are: {', '.join(SECTIONS)}.")
@@ -485,6 +492,8 @@ def main() -> None:
     for name in wanted:
         known[name] = "\n".join(SECTIONS[name]())
         print(f"## {name}\n\n{known[name]}\n", flush=True)
+        if TINY:
+            continue
         parts = [ABOUT, "\n".join(f"- {fact}" for fact in facts())]
         parts += [f"## {each}\n\n{known[each]}" for each in SECTIONS if each in known]
         parts.append(WHERE_TIME_GOES)

@@ -10,11 +10,11 @@ from pathlib import Path
 from typing import Any
 
 from playwright.sync_api import Page, Route, sync_playwright
+from sizes import BARS, FRAMES, SETTLED_MS, large, sample
 
 from gambrel.commands.database import Instance, free_port
 from gambrel.commands.serving import Application, prepared
 from gambrel.core.plan_reading import read_plan
-from gambrel.demo import large, larkmoor
 from gambrel.store.plans import store_plan
 from gambrel.store.sign_in import new_link
 
@@ -22,8 +22,6 @@ FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
-FRAMES = 180
-BARS = 5000
 
 PAN = """async ([selector, frames, dx, dy]) => {
   const box = document.querySelector(selector);
@@ -48,7 +46,7 @@ def more_bars(route: Route) -> None:
     body: dict[str, Any] = answer.json()
     once = list(body["lanes"])
     copies = 1
-    while sum(len(lane["rows"]) for lane in body["lanes"]) < BARS:
+    while once and sum(len(lane["rows"]) for lane in body["lanes"]) < BARS:
         body["lanes"] += [{**lane, "id": f"{lane['id']} {copies}"} for lane in once]
         copies += 1
     route.fulfill(response=answer, body=json.dumps(body))
@@ -78,7 +76,7 @@ def screens() -> list[str]:
              "|---|---|---|---|---|"]  # fmt: skip
     try:
         with maker.begin() as db:
-            store_plan(db, "larkmoor", read_plan(larkmoor()), actor="bench")
+            store_plan(db, "larkmoor", read_plan(sample()), actor="bench")
             store_plan(db, "large", read_plan(large()), actor="bench")
             link = new_link(db, "bench")
         application = Application(url, port)
@@ -104,7 +102,7 @@ def screens() -> list[str]:
                 lines.append(line("the same scrolls", taken))
                 page.goto(f"{address}/estate/2026-11-06?plan={ids['large']}")
                 page.wait_for_selector("[data-scroller]", timeout=300_000)
-                page.wait_for_timeout(20_000)
+                page.wait_for_timeout(SETTLED_MS)
                 taken = page.evaluate(PAN, ["[data-scroller]", FRAMES, 0, 120])
                 lines.append(line("the table of 10,000 machines scrolls", taken))
                 browser.close()

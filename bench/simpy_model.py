@@ -10,13 +10,14 @@ from __future__ import annotations
 from collections.abc import Generator
 from math import inf
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import simpy
 
 from gambrel.core import constants as c
 from gambrel.core.calendars import NEVER, WindowSpan, job_occurrences, limit_intervals, window_span
 from gambrel.core.paths import Candidate, Topology
-from gambrel.core.plan import Disk, Job, Machine, Plan
+from gambrel.core.plan import Disk, Job, Kind, Machine, Plan
 from gambrel.core.retention import Point, PointStore, linked
 from gambrel.core.selection import selected_machines
 from gambrel.core.sharing import Demand, fair_rates
@@ -118,8 +119,8 @@ class Model:
         for link in plan.links:
             for limit in link.limits:
                 self.env.process(self._limit(link, limit))
-        for job in plan.jobs:
-            self.env.process(self._schedule(job))
+        for each in plan.jobs:
+            self.env.process(self._schedule(each))
 
     def run(self) -> None:
         self.env.run()
@@ -216,9 +217,10 @@ class Model:
     def free(self, pools: Any) -> bool:
         return all(self.busy[pool] < self.topology.slots[pool] for pool in pools)
 
-    def take(self, pools: Any) -> None:
+    def take(self, pools: Any) -> bool:
         for pool in pools:
             self.busy[pool] += 1
+        return True
 
     def give(self, pools: Any) -> None:
         for pool in pools:
@@ -361,7 +363,7 @@ class Model:
         pools = self.topology.limited_pools(f"repository:{repository.id}")
 
         def ready() -> Any:
-            return (self.take(pools), True) if self.free(pools) else None
+            return self.take(pools) if self.free(pools) else None
 
         yield self.wanted((*key[:4], stage, 0), ready)
         rate = repository.transform_mib_per_s
@@ -388,7 +390,7 @@ class Model:
         pools = self.topology.limited_pools(*names)
 
         def ready() -> Any:
-            return (self.take(pools), True) if self.free(pools) else None
+            return self.take(pools) if self.free(pools) else None
 
         with lane.request() as turn:
             yield turn
@@ -398,19 +400,17 @@ class Model:
             if work > 0:
                 yield self.network.start(Demand(job.share, None, uses), work)["done"]
             self.give(pools)
-        made = "full" if first else kind
+        made: Kind = "full" if first else kind
         base = self.points.base_for(chain, made)
         self.points.add(chain, Point(made, at, self.env.now, work / target.dedupe_ratio, base))
         self._retain(job, chain, copy.retention)
 
     def _retain(self, job: Job, chain: Any, retention: Any) -> None:
-        from zoneinfo import ZoneInfo
-
         repository = self.plan.repositories[chain[0]]
+        zone = ZoneInfo(self.plan.site_by_id[repository.site].time_zone)
         if job.chain == "forever":
-            for merge in self.points.merge(chain, retention, self.env.now):
+            for merge in self.points.merge(chain, retention, self.env.now, zone):
                 key = (-job.priority, self.env.now, chain[1], chain[2])
                 self.env.process(self._rewrite(job, repository, merge.merged_bytes, key, 2))
         else:
-            zone = ZoneInfo(self.plan.site_by_id[repository.site].time_zone)
             self.points.apply(chain, retention, self.env.now, repository.immutable_days, zone)

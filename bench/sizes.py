@@ -1,0 +1,45 @@
+"""How large everything is that is measured. With `--tiny` all of it runs in a minute or two.
+
+The tiny sizes show that every benchmark works; their figures mean nothing.
+"""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+from gambrel import demo
+
+VARIABLE = "GAMBREL_BENCH_TINY"
+"""Set in the environment, so that processes started by a benchmark are as small."""
+TINY = bool(os.environ.get(VARIABLE))
+
+PREVIEWS = 6 if TINY else 120
+REPEATED = 2 if TINY else 15
+JOBS_TIMES = 2 if TINY else 21
+CASES_OF_A_SHAPE = 1 if TINY else 16
+EVALUATIONS = 40 if TINY else 2500
+SEARCH_S = (1.0, 1.0) if TINY else (10.0, 150.0)
+FRAMES = 20 if TINY else 180
+BARS = 200 if TINY else 5000
+SETTLED_MS = 1500 if TINY else 20_000
+TYPED_INTO = (
+    ("ticketing", "office")
+    if TINY
+    else ("office-files", "freight-apps", "ticketing-web", "fleet-telemetry", "mail")
+)
+GROWTHS = (
+    [[(60, 1), (120, 2)], [(60, 2), (120, 2)]]
+    if TINY
+    else [[(2500, 3), (5000, 6), (10000, 12)], [(2500, 12), (5000, 12), (10000, 12)]]
+)
+
+
+def sample() -> dict[str, Any]:
+    """The sample that is measured, `larkmoor`."""
+    return demo.tiny() if TINY else demo.larkmoor()
+
+
+def large() -> dict[str, Any]:
+    """The large estate."""
+    return demo.large(150, 2) if TINY else demo.large()
