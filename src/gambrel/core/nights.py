@@ -6,6 +6,7 @@ from bisect import bisect_left
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timedelta
+from functools import lru_cache
 from typing import Literal
 from zoneinfo import ZoneInfo
 
@@ -90,6 +91,7 @@ class NightOutcome:
     reasons: tuple[Reason, ...]
 
 
+@lru_cache(maxsize=4096)
 def night_of(day: date, zone: str) -> Night:
     """The night that begins on a day."""
     place = ZoneInfo(zone)

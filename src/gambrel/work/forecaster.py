@@ -12,7 +12,6 @@ and does not end. Two things make that cheap:
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
 from datetime import date, timedelta
 from math import ceil
@@ -129,6 +128,7 @@ class Forecaster:
         self.base = base
         self._lock = RLock()
         self._done: dict[tuple[float, float], Forecast] = {}
+        self._over: dict[tuple[Night, ...], dict[Night, float]] = {}
         self._beyond_s: dict[float, float] = {}
         self._differences: dict[float, float] = {}
         self._quiet: list[QuietInstant] = []
@@ -187,10 +187,12 @@ class Forecaster:
             f"and reach {WEEKS_AHEAD} weeks ahead."
         )
 
-    def over_at(self, night: Night) -> float:
-        """The instant at which all that is due in a night has ended; its end or later."""
-        forecast = self.night(night)
-        return forecast.once(("over at", night), lambda: over_at(forecast, night))
+    def over_at(self, nights: tuple[Night, ...]) -> dict[Night, float]:
+        """The instants at which all that is due in the nights of a week has ended."""
+        with self._lock:
+            if nights not in self._over:
+                self._over[nights] = {night: over_at(self.night(night), night) for night in nights}
+            return self._over[nights]
 
     def beyond_s(self, night: Night) -> float:
         """For how long after a night its runs were followed, as far as that is known."""
@@ -199,24 +201,24 @@ class Forecaster:
 
     # --- where the plan goes apart from its base ---------------------------------------------
 
-    def _agrees(self, night: Night, nights: Sequence[Night]) -> bool:
+    def _agrees(self, night: Night, nights: tuple[Night, ...]) -> bool:
         """Whether all that is due in a night of a week ends before the plan leaves its base."""
         if self.base is None:
             return False
-        if night.end > self._differs(nights[-1].end):
-            return False
-        latest = max(self.base.over_at(n) for n in nights)
-        return self.base.over_at(night) <= self._differs(min(latest, nights[-1].end + STRIDE_S))
+        over = self.base.over_at(nights)
+        differs = self._differs(min(max(over.values()), nights[-1].end + STRIDE_S))
+        return over[night] <= differs
 
     def _differs(self, end: float) -> float:
         """The first instant before `end` at which the plan may differ from its base."""
         if self.base is None:
             return self.origin.start
-        if end not in self._differences:
-            self._differences[end] = first_difference(
-                self.base.plan, self.plan, self.origin.start, end
-            )
-        return self._differences[end]
+        for known, first in self._differences.items():
+            if end <= known:
+                return min(first, end)
+        found = first_difference(self.base.plan, self.plan, self.origin.start, end)
+        self._differences[end] = found
+        return found
 
     # --- simulating ---------------------------------------------------------------------------
 
