@@ -5234,6 +5234,8 @@ export interface components {
             operation: {
                 [key: string]: unknown;
             };
+            /** @description its place in the order in which moves are applied */
+            turn?: number;
             words: string;
             reason: string;
             brings: string[];
