@@ -202,6 +202,9 @@ class RunDetails(Protocol):
     def totals(self, run: int) -> RunTotals:
         """What they come to together."""
 
+    def forget(self) -> None:
+        """Give back the machine-runs that were made."""
+
 
 class Machines(Lazily[MachineRun]):
     """The machine-runs of a run, made when they are first looked into."""
@@ -221,6 +224,11 @@ class Machines(Lazily[MachineRun]):
     def totals(self) -> RunTotals:
         """What they come to together."""
         return self._details.totals(self._run)
+
+    def forget(self) -> None:
+        """Give back the machine-runs; they are made anew where they are looked into."""
+        self._items = ()
+        self._details.forget()
 
 
 class Run(NamedTuple):
@@ -311,20 +319,28 @@ class LoadRecords:
         waits: Callable[[], Columns],
         flows: Callable[[], tuple[Columns, Uses]],
     ) -> None:
-        self._holds, self._waits, self._flows = holds, waits, flows
-        self._made: dict[tuple[str, int], Columns] = {}
+        self._make_holds, self._make_waits, self._make_flows = holds, waits, flows
+        self._made: dict[tuple[str, int], Any] = {}
 
-    @cached_property
+    @property
     def holds(self) -> Columns:
-        return self._holds()
+        return self._once("holds", ALL, self._make_holds)
 
-    @cached_property
+    @property
     def waits(self) -> Columns:
-        return self._waits()
+        return self._once("waits", ALL, self._make_waits)
 
-    @cached_property
+    @property
     def _flows_and_uses(self) -> tuple[Columns, Uses]:
-        return self._flows()
+        return self._once("flows", ALL, self._make_flows)
+
+    def forget(self) -> None:
+        """Give the memory of all columns back; they are made anew where they are asked for."""
+        self._made = {}
+
+    def nbytes(self) -> int:
+        """The bytes of the columns that are made, about."""
+        return sum(_nbytes(value) for value in list(self._made.values()))
 
     @property
     def flows(self) -> Columns:
@@ -362,27 +378,41 @@ class LoadRecords:
         rows["rate"] = uses.rate[entries]
         return rows
 
-    def _once(self, what: str, number: int, make: Callable[[], Columns]) -> Columns:
+    def _once(self, what: str, number: int, make: Callable[[], T]) -> T:
         """What is asked for again and again, by findings above all, made once."""
-        if (what, number) not in self._made:
-            self._made[what, number] = make()
-        return self._made[what, number]
+        made = self._made
+        known: T | None = made.get((what, number))
+        if known is None:
+            known = made.setdefault((what, number), make())
+        return known
 
-    @cached_property
+    @property
     def _holds_by_pool(self) -> _Places:
-        return _Places(self.holds["pool"])
+        return self._once("holds in order", ALL, lambda: _Places(self.holds["pool"]))
 
-    @cached_property
+    @property
     def _waits_by_pool(self) -> _Places:
-        return _Places(self.waits["pool"])
+        return self._once("waits in order", ALL, lambda: _Places(self.waits["pool"]))
 
-    @cached_property
+    @property
     def _uses_by_resource(self) -> _Places:
-        return _Places(self.uses.resource)
+        return self._once("uses in order", ALL, lambda: _Places(self.uses.resource))
 
-    @cached_property
+    @property
     def _flows_by_squeeze(self) -> _Places:
-        return _Places(self.flows["squeeze"])
+        return self._once("flows in order", ALL, lambda: _Places(self.flows["squeeze"]))
+
+
+ALL = -1
+"""Instead of the number of a pool or resource: of all of them."""
+
+
+def _nbytes(value: Any) -> int:
+    if isinstance(value, np.ndarray):
+        return value.nbytes
+    if isinstance(value, _Places):
+        return value.nbytes()
+    return sum(map(_nbytes, value)) if isinstance(value, tuple) else 0
 
 
 SOUGHT_ONE_BY_ONE = 4
@@ -395,6 +425,11 @@ class _Places:
     def __init__(self, column: npt.NDArray[np.int64]) -> None:
         self._column = column
         self._sought = 0
+
+    def nbytes(self) -> int:
+        """The bytes of the order, where it is made."""
+        made = self.__dict__.get("_sorted", ())
+        return sum(array.nbytes for array in made)
 
     @cached_property
     def _sorted(self) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
@@ -424,6 +459,12 @@ NO_LOADS = LoadRecords(
     lambda: _nothing(WAIT),
     lambda: (_nothing(FLOW), Uses(np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0))),
 )
+
+
+BYTES_OF_A_RUN = 1200
+"""A run with its records, about."""
+BYTES_DERIVED = 40_000
+"""One thing that is derived from a forecast and kept with it, such as the summary of a night."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -475,7 +516,20 @@ class Forecast:
     history: PointHistory
     loads: LoadRecords = NO_LOADS
     quiet: Sequence[QuietInstant] = ()
+    arrays_bytes: int = 0
     _derived: dict[Hashable, Any] = field(default_factory=dict, repr=False)
+
+    def nbytes(self) -> int:
+        """The bytes that it holds, about: its arrays, what was made of them, its records."""
+        made = self.arrays_bytes + self.loads.nbytes() + len(self.runs) * BYTES_OF_A_RUN
+        return made + len(self._derived) * BYTES_DERIVED
+
+    def forget(self) -> None:
+        """Give back what was made of its arrays to be looked at; it is made anew if need be."""
+        self.loads.forget()
+        for run in self.runs:
+            if isinstance(run.machines, Machines):
+                run.machines.forget()
 
     def once(self, key: Hashable, make: Callable[[], T]) -> T:
         """What `make` derives from this forecast, kept with it under a key.

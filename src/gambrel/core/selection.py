@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Any
 
-from gambrel.core.plan import Condition, Host, Job, Machine, Plan
+from gambrel.core.caches import MIB, ByteCache
+from gambrel.core.plan import Condition, Job, Machine, Plan
 
 
 def _texts(plan: Plan, machine: Machine, field: str) -> list[str]:
@@ -57,27 +58,38 @@ def text_holds(op: str, value: str, texts: Iterable[str]) -> bool:
     return any(text.startswith(wanted) for text in folded)
 
 
+class _Conditions:
+    """What holds for which machines of an estate, for the conditions asked about last."""
+
+    def __init__(self, plan: Plan) -> None:
+        # Held, so that no other estate can stand where this one does.
+        self.machines, self.hosts = plan.machines, plan.hosts
+        self.kept: ByteCache[frozenset[int]] = ByteCache(
+            "machines by condition", 8 * MIB, lambda found: 400 + 64 * len(found)
+        )
+
+    def nbytes(self) -> int:
+        """About what the estate takes where nobody else holds it any more."""
+        return 2000 * len(self.machines) + 8 * MIB
+
+
+_estates: ByteCache[_Conditions] = ByteCache(
+    "estates with conditions", 192 * MIB, _Conditions.nbytes
+)
+
+
 def _matching(plan: Plan, condition: Condition) -> frozenset[int]:
-    """Positions of the machines for which a condition holds; kept with the plan's machines."""
-    known = _matches.get(id(plan.machines))
-    if known is None or known[0] is not plan.machines or known[1] is not plan.hosts:
-        if len(_matches) >= KEPT:
-            _matches.clear()
-        known = _matches[id(plan.machines)] = (plan.machines, plan.hosts, {})
-    found = known[2].get(condition)
-    if found is None:
-        found = known[2][condition] = frozenset(
+    """Positions of the machines for which a condition holds."""
+    key = (id(plan.machines), id(plan.hosts))
+    estate = _estates.once(key, lambda: _Conditions(plan))
+    return estate.kept.once(
+        condition,
+        lambda: frozenset(
             i
             for i, machine in enumerate(plan.machines)
             if not machine.gone and holds(plan, condition, machine)
-        )
-    return found
-
-
-KEPT = 8
-_matches: dict[
-    int, tuple[tuple[Machine, ...], tuple[Host, ...], dict[Condition, frozenset[int]]]
-] = {}
+        ),
+    )
 
 
 def selected_machines(plan: Plan, job: Job) -> list[Machine]:

@@ -17,6 +17,7 @@ from datetime import date, timedelta
 from math import ceil
 from threading import RLock
 from typing import NamedTuple
+from weakref import finalize
 
 from gambrel.core.calendars import without_timing
 from gambrel.core.engine.layout import layout_of
@@ -27,11 +28,15 @@ from gambrel.core.simulate import simulate, simulate_span
 from gambrel.core.snapshot import Snapshot
 from gambrel.core.spreading import Due, job_dues
 from gambrel.core.units import DAY, HOUR
+from gambrel.work.forecast_cache import ForecastCache
 
 QUIET_BEFORE_S = 6 * HOUR
 """How long before each noon a quiet instant is looked for: the first from there on is kept."""
 WEEKS_AHEAD = 26
 """How far a plan is played forward, in weeks."""
+BYTES_BY_NAME = 400
+"""What a changed plan takes for finding each of its items by name."""
+BYTES_OF_A_FORECASTER = 200_000
 STRIDE_S = 7 * DAY
 """How far a plan is played forward at once in search of quiet instants."""
 
@@ -120,19 +125,39 @@ class Forecaster:
     Args:
         origin: the first night that can be forecast.
         base: the forecaster of the plan that this one was changed from, if any.
+        kept: where forecasts are kept; by default where the base has its own.
+        passing: a preview, on which nothing is built: it notes hardly any quiet instants.
     """
 
-    def __init__(self, plan: Plan, origin: Night, base: Forecaster | None = None) -> None:
+    def __init__(
+        self,
+        plan: Plan,
+        origin: Night,
+        base: Forecaster | None = None,
+        kept: ForecastCache | None = None,
+        *,
+        passing: bool = False,
+    ) -> None:
         self.plan = plan
         self.origin = origin
         self.base = base
+        self.passing = passing
+        self.kept: ForecastCache = kept or (ForecastCache() if base is None else base.kept)
         self._lock = RLock()
-        self._done: dict[tuple[float, float], Forecast] = {}
+        self._owner = self.kept.new_owner()
+        self._spans: list[tuple[float, float]] = []
+        finalize(self, self.kept.drop, self._owner, self._spans)
         self._over: dict[tuple[Night, ...], dict[Night, float]] = {}
         self._beyond_s: dict[float, float] = {}
         self._differences: dict[float, float] = {}
         self._quiet: list[QuietInstant] = []
         self._walked = origin.start
+
+    def nbytes(self) -> int:
+        """The bytes that it holds beside its forecasts, about."""
+        plan, quiet = self.plan, sum(q.points.points.nbytes for q in list(self._quiet))
+        named = len(plan.machines) + len(plan.hosts) + len(plan.datastores) + len(plan.jobs)
+        return quiet + BYTES_BY_NAME * named + BYTES_OF_A_FORECASTER
 
     def covers(self, night: Night) -> bool:
         """Whether there can be a forecast of a night."""
@@ -170,9 +195,11 @@ class Forecaster:
             raise self._out_of_reach()
         nights = self.nights_of_week(night.date)
         with self._lock:
-            for (start, end), known in self._done.items():
+            for start, end in list(self._spans):
                 if start <= night.start and night.end <= end:
-                    return known
+                    known = self.kept.get(self._owner, (start, end))
+                    if known is not None:
+                        return known
             if self.base is None:
                 first = nights[0]
             elif self._agrees(night, nights):
@@ -224,29 +251,37 @@ class Forecaster:
 
     def _simulated(self, first: Night, end: float) -> Forecast:
         """All that is due from a night's beginning up to `end`."""
-        key = (first.start, end)
-        if key not in self._done:
-            from_, points = self._beginning(first.start)
-            guess = 0.0 if self.base is None else self.base._beyond_s.get(end, 0.0)
-            self._done[key] = forecast = simulate_span(
-                self.plan,
-                from_,
-                end,
-                points=points,
-                snapshots_from=self._noons(max(from_, self._walked), end),
-                beyond_s=guess,
-            )
-            self._beyond_s[end] = forecast.until - forecast.to
-            self._learn(forecast, from_)
-        return self._done[key]
+        span = (first.start, end)
+        known = self.kept.get(self._owner, span)
+        if known is not None:
+            return known
+        from_, points = self._beginning(first.start)
+        guess = 0.0 if self.base is None else self.base._beyond_s.get(end, 0.0)
+        forecast = simulate_span(
+            self.plan,
+            from_,
+            end,
+            points=points,
+            snapshots_from=self._noons(max(from_, self._walked), end),
+            beyond_s=self._beyond_s.get(end, guess),
+        )
+        self._beyond_s[end] = forecast.until - forecast.to
+        self._learn(forecast, from_, all_of_them=not self.passing)
+        if span not in self._spans:
+            self._spans.append(span)
+        self.kept.put(self._owner, span, forecast)
+        return forecast
 
-    def _learn(self, forecast: Forecast, from_: float) -> None:
-        """Keep the quiet instants of a simulation that is the first to come so far."""
+    def _learn(self, forecast: Forecast, from_: float, *, all_of_them: bool) -> None:
+        """Keep quiet instants of a simulation that is the first to come so far.
+
+        Args:
+            all_of_them: or only the last, where the others are not likely to be asked for.
+        """
         if from_ <= self._walked < forecast.to:
             known = {quiet.at for quiet in self._quiet}
-            self._quiet.extend(
-                q for q in forecast.quiet if q.at not in known and q.at <= forecast.to
-            )
+            found = [q for q in forecast.quiet if q.at not in known and q.at <= forecast.to]
+            self._quiet.extend(found if all_of_them else found[-1:])
             self._walked = forecast.to
 
     def _noons(self, from_: float, to: float) -> list[float]:
@@ -282,7 +317,7 @@ class Forecaster:
                 stride *= 2
                 noons = self._noons(max(at, self._walked), to)
                 walked = simulate(self.plan, at, to, points=points, snapshots_from=noons)
-                self._learn(walked, at)
+                self._learn(walked, at, all_of_them=False)
             return self._last_quiet(instant)
 
     def _last_quiet(self, instant: float) -> tuple[float, Snapshot]:

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import json
-from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from datetime import date
 from threading import Lock
 
+from gambrel.core.caches import MIB, ByteCache
 from gambrel.core.operations import Operation, apply_all, operation_to_dict
 from gambrel.core.plan import Plan
 from gambrel.store.database import Sessions
 from gambrel.store.plans import Draft, PlanHead, version_plan
+from gambrel.work.forecast_cache import ForecastCache
 from gambrel.work.forecaster import Forecaster, origin_night
 
-KEPT = 24
-"""How many forecasters are kept; the longest unused goes first."""
+MOST_BYTES = 64 * MIB
+"""What plans, drafts and previews may take beside their forecasts."""
 
 
 class Planning:
@@ -24,37 +25,25 @@ class Planning:
     def __init__(self, sessions: Sessions, today: Callable[[], date] = date.today) -> None:
         self.sessions = sessions
         self.today = today
+        self.forecasts = ForecastCache()
         self._lock = Lock()
-        self._kept: OrderedDict[str, Forecaster] = OrderedDict()
+        self._kept = ByteCache("plans, drafts and previews", MOST_BYTES, Forecaster.nbytes)
         self._making: dict[str, Lock] = {}
 
     def _get(self, key: str, make: Callable[[], Forecaster]) -> Forecaster:
         """What is kept under a key, made where it is not; whoever asks meanwhile waits for it."""
-        known = self._known(key)
+        known = self._kept.get(key)
         if known is not None:
+            self._kept.measure(key)
             return known
         with self._lock:
             making = self._making.setdefault(key, Lock())
         with making:
-            known = self._known(key)
-            if known is not None:
-                return known
             try:
-                made = make()
-                with self._lock:
-                    self._kept[key] = made
-                    while len(self._kept) > KEPT:
-                        self._kept.popitem(last=False)
+                return self._kept.once(key, make)
             finally:
                 with self._lock:
                     self._making.pop(key, None)
-            return made
-
-    def _known(self, key: str) -> Forecaster | None:
-        with self._lock:
-            if key in self._kept:
-                self._kept.move_to_end(key)
-            return self._kept.get(key)
 
     def version(self, version_id: int) -> Forecaster:
         """The forecaster of a stored version. Raises NotFound."""
@@ -62,7 +51,7 @@ class Planning:
         def make() -> Forecaster:
             with self.sessions() as session:
                 plan = version_plan(session, version_id)
-            return Forecaster(plan, origin_night(plan, self.today()))
+            return Forecaster(plan, origin_night(plan, self.today()), kept=self.forecasts)
 
         return self._get(f"version {version_id}", make)
 
@@ -70,21 +59,30 @@ class Planning:
         """The plan of a stored version. Raises NotFound."""
         return self.version(version_id).plan
 
-    def changed(self, base: Forecaster, key: str, operations: Sequence[Operation]) -> Forecaster:
-        """The forecaster of a plan with operations applied. Raises OperationError."""
+    def changed(
+        self, base: Forecaster, key: str, operations: Sequence[Operation], *, passing: bool = True
+    ) -> Forecaster:
+        """The forecaster of a plan with operations applied. Raises OperationError.
+
+        Args:
+            key: says all of what the base is made.
+            passing: whether it is for one look only, and not to be changed further.
+        """
         if not operations:
             return base
         said = json.dumps([operation_to_dict(operation) for operation in operations])
 
         def make() -> Forecaster:
-            return Forecaster(apply_all(base.plan, operations), base.origin, base)
+            changed = apply_all(base.plan, operations)
+            return Forecaster(changed, base.origin, base, passing=passing)
 
         return self._get(f"{key} {said}", make)
 
     def draft(self, draft: Draft) -> Forecaster:
         """The forecaster of a draft as it is saved."""
         base = self.version(draft.base_version)
-        return self.changed(base, f"version {draft.base_version}", draft.operations)
+        key = f"version {draft.base_version}"
+        return self.changed(base, key, draft.operations, passing=False)
 
     def preview(
         self, head: PlanHead, draft: Draft | None, operations: Sequence[Operation]

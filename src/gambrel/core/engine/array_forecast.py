@@ -52,6 +52,7 @@ def forecast_of(walk: Walk) -> f.Forecast:
         newest_points=newest,
         history=PointHistory(plan, lambda: _history_rows(walk)),
         loads=LoadRows(walk).records(),
+        arrays_bytes=walk.nbytes(),
         quiet=tuple(f.QuietInstant(at, kept) for at, kept in walk.quiet),
     )
     forecast.__dict__["topology"] = walk.layout.topology
@@ -125,6 +126,10 @@ class _Details:
     def totals(self, run: int) -> f.RunTotals:
         """What they come to together."""
         return self._totals.of(run)
+
+    def forget(self) -> None:
+        """Give back the machine-runs that were made."""
+        self._blocks.forget()
 
 
 class _Totals:
@@ -248,6 +253,10 @@ class _Blocks:
             end = max(end, first + count)
         return [*edges, end]
 
+    def forget(self) -> None:
+        """Give back all blocks."""
+        self._made = {}
+
     def of(self, run: int) -> tuple[f.MachineRun, ...]:
         """The machine-runs of a run."""
         first, count = self._tasks[run]
@@ -255,9 +264,10 @@ class _Blocks:
             return ()
         block = bisect_right(self._edges, first) - 1
         begin, end = self._edges[block], self._edges[block + 1]
-        if block not in self._made:
-            self._made[block] = tuple(_machines(self._walk, begin, end))
-        return self._made[block][first - begin : first - begin + count]
+        made = self._made
+        if block not in made:
+            made[block] = tuple(_machines(self._walk, begin, end))
+        return made[block][first - begin : first - begin + count]
 
 
 def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:

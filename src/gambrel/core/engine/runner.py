@@ -105,6 +105,8 @@ class Walk:
             status = advance(handle, INSTANTS_AT_ONCE)
             if status == t.FINISHED:
                 self.settled = self.until > self.to or self._ended_by_the_end()
+                del handle
+                self._give_back()
                 return
             if status == t.UNSETTLED:
                 self.settled = False
@@ -117,6 +119,26 @@ class Walk:
             elif status == t.IS_QUIET and self.world.f[t.F_NOW] <= self.world.f[t.F_UNTIL]:
                 # Later on it is only quiet because nothing is due any more.
                 self.quiet.append((float(self.world.f[t.F_NOW]) + t.EPOCH, self.points()))
+
+    def _give_back(self) -> None:
+        """Give back the memory of what only the walk needed, and of rows that were not written."""
+        world, n = self.world, self.world.n
+        written = {
+            "flow": n[t.N_FLOW], "point": n[t.N_POINT], "newest": n[t.N_NEWEST],
+            "task": n[t.N_TASK], "run": n[t.N_RUN], "work": n[t.N_WORK],
+        }  # fmt: skip
+        kept: dict[str, t.Table] = {}
+        for name in t.WORLD_SCRATCH:
+            array = getattr(world, name)
+            kept[name] = np.zeros((1, *array.shape[1:]), array.dtype)
+        for name, rows in written.items():
+            kept[name] = getattr(world, name)[: max(1, int(rows))].copy()
+        self.world = world._replace(**kept)
+
+    def nbytes(self) -> int:
+        """The bytes of what it holds by itself; a layout is shared by many walks."""
+        mine = sum(getattr(self.world, name).nbytes for name in t.WORLD_RESULTS)
+        return int(mine) + self.due.nbytes
 
     def _ended_by_the_end(self) -> bool:
         """Whether all runs, copies and merges ended before the end of the horizon."""

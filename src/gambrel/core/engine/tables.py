@@ -247,6 +247,21 @@ class World(NamedTuple):
     f: Floats
 
 
+WORLD_RESULTS = (
+    "run", "task", "transfer", "work", "squeezed", "point", "chain", "newest", "flow", "queue",
+)  # fmt: skip
+"""What a finished walk still needs, beside what it shares with its layout."""
+WORLD_SCRATCH = (
+    "stream", "free_stream", "use_resource", "use_amount", "squeezed_now", "step_at", "step_key",
+    "deadline_at", "deadline_key", "end_heap", "end_place", "ended_now", "due_now", "due_key",
+    "due_order", "node_stream", "node_next", "node_previous", "node_first", "load_most",
+    "load_open", "load_n", "dirty", "is_dirty", "fresh", "affected", "is_affected", "region",
+    "in_region", "left", "pressure", "rising", "new_rate", "new_squeeze", "parked_first",
+    "parked_last", "ready", "hot", "is_hot", "starters", "starter_row", "starter_item", "due",
+    "limit", "span", "busy", "held", "active",
+)  # fmt: skip
+"""What only the walk itself needs."""
+
 # Places in `World.n`, the counters of a simulation.
 (
     N_DUE, N_LIMIT, N_RUN, N_TASK, N_TRANSFER, N_WORK, N_POINT, N_NEWEST, N_FLOW, N_STEP,

@@ -1,0 +1,77 @@
+"""The forecasts that are kept from one request to the next, all under one limit of bytes."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Hashable
+from itertools import count
+from threading import Lock
+
+from gambrel.core.caches import MIB, ByteCache, CacheState
+from gambrel.core.forecast import Forecast
+
+SETTING = "GAMBREL_FORECAST_MIB"
+"""The environment variable that sets the limit."""
+USUAL_MIB = 128
+WARM_BYTES = 64 * MIB
+"""What was made of forecasts to be looked at is kept of those used last, up to so many bytes.
+
+Of the one that was used last it is kept however much it is.
+"""
+OF_THE_LARGEST = 3
+"""The limit is never less than so many times the largest forecast: a plan, a draft, a preview."""
+
+
+class ForecastCache:
+    """Forecasts by their owner and what they hold; safe to use from several threads."""
+
+    def __init__(self, most_bytes: int | None = None) -> None:
+        if most_bytes is None:
+            most_bytes = int(os.environ.get(SETTING, USUAL_MIB)) * MIB
+        self._kept: ByteCache[Forecast] = ByteCache("forecasts", most_bytes, Forecast.nbytes)
+        self._owners = count()
+        self._lock = Lock()
+        self._warm: list[tuple[Hashable, Forecast]] = []
+
+    def new_owner(self) -> int:
+        """A number under which somebody keeps forecasts."""
+        return next(self._owners)
+
+    def get(self, owner: int, span: tuple[float, float]) -> Forecast | None:
+        """A forecast of a span; None where it is not kept any more."""
+        found = self._kept.get((owner, span))
+        if found is not None:
+            self._use((owner, span), found)
+        return found
+
+    def put(self, owner: int, span: tuple[float, float], forecast: Forecast) -> None:
+        """Keep a forecast of a span."""
+        self._kept.most_bytes = max(self._kept.most_bytes, OF_THE_LARGEST * forecast.nbytes())
+        self._kept.put((owner, span), forecast)
+        self._use((owner, span), forecast)
+
+    def state(self) -> CacheState:
+        """What it holds now."""
+        return self._kept.state()
+
+    def drop(self, owner: int, spans: list[tuple[float, float]]) -> None:
+        """Keep nothing of an owner any more."""
+        for span in spans:
+            self._kept.drop((owner, span))
+
+    def _use(self, key: Hashable, forecast: Forecast) -> None:
+        """Note that a forecast is in use; what was made of those used long ago is given back."""
+        cold = []
+        with self._lock:
+            warm = [entry for entry in self._warm if entry[0] != key]
+            held = 0
+            self._warm = [(key, forecast)]
+            for other, each in reversed(warm):
+                held += each.loads.nbytes()
+                if held <= WARM_BYTES:
+                    self._warm.insert(0, (other, each))
+                else:
+                    cold.append((other, each))
+        for other, each in cold:
+            each.forget()
+            self._kept.measure(other)

@@ -1,0 +1,77 @@
+"""What is kept is bounded in bytes, whole, and of nobody else."""
+
+from concurrent.futures import ThreadPoolExecutor
+from threading import Barrier
+
+from plans import small_file, small_plan
+
+from gambrel.core.caches import ByteCache, cache_states
+from gambrel.core.plan import Condition
+from gambrel.core.plan_reading import read_plan
+from gambrel.core.selection import _matching
+
+
+def test_what_was_used_longest_ago_goes_first():
+    cache = ByteCache("test", 100, len)
+    cache.put("a", b"x" * 40)
+    cache.put("b", b"x" * 40)
+    assert cache.get("a") is not None
+    cache.put("c", b"x" * 40)
+    assert cache.get("b") is None
+    assert cache.get("a") is not None
+    state = cache.state()
+    assert (state.entries, state.bytes, state.most_bytes) == (2, 80, 100)
+
+
+def test_one_value_may_be_larger_than_the_limit_and_goes_with_the_next():
+    cache = ByteCache("test", 100, len)
+    cache.put("large", b"x" * 500)
+    assert cache.get("large") is not None
+    cache.put("small", b"x")
+    assert cache.get("large") is None
+    assert cache.state().bytes == 1
+
+
+def test_what_grows_is_measured_anew():
+    cache = ByteCache("test", 100, len)
+    grown = bytearray(b"x")
+    cache.put("grows", grown)
+    cache.put("other", b"x" * 50)
+    grown.extend(b"x" * 80)
+    cache.get("other")
+    cache.measure("grows")
+    assert cache.get("grows") is None
+    cache.drop("other")
+    assert cache.state().bytes == 0
+
+
+def test_all_who_ask_at_once_are_given_the_same():
+    cache: ByteCache[list[int]] = ByteCache("test", 1000, len)
+    together = Barrier(8)
+
+    def ask(_):
+        together.wait()
+        return cache.once("key", lambda: list(range(100)))
+
+    with ThreadPoolExecutor(8) as threads:
+        found = list(threads.map(ask, range(8)))
+    assert all(value is found[0] for value in found)
+    assert len(found[0]) == 100
+
+
+def test_caches_are_told_of_by_name():
+    cache = ByteCache("told of", 1000, len)
+    cache.put("key", b"x" * 10)
+    assert any(state.name == "told of" and state.bytes == 10 for state in cache_states())
+
+
+def test_conditions_are_answered_for_their_own_plan():
+    """Plans come and go; another that happens to stand where one was must not get its answer."""
+    condition = Condition("name", "contains", "gate")
+    for turn in range(200):
+        plan = small_plan()
+        assert _matching(plan, condition) == {0}
+        if turn % 2:
+            machine = {"id": f"other-{turn}", "kind": "server", "site": "quay", "disks": []}
+            file = {**small_file(machines=[machine]), "jobs": []}
+            assert _matching(read_plan(file), condition) == frozenset()
