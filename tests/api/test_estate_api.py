@@ -564,6 +564,14 @@ def test_a_fact_that_cannot_be_is_named(client, url):
 # --- imports ----------------------------------------------------------------------------------
 
 
+def test_a_file_may_be_as_large_as_is_said(client, url):
+    """The token is looked for in the header, so nothing is read of what is sent before."""
+    large = b"name;host;size\n" + b"x" * (9 * 2**20)
+    answer = send(client, f"{url}/imports/preview", large)
+    assert answer.status_code == 200
+    assert answer.json["problems"]
+
+
 def send(client, path, content, **form):
     return client._described(
         client.http.post(

@@ -170,18 +170,18 @@ def ruled(rule, start):
 
 
 def test_too_many_occurrences_are_refused_with_the_job_and_the_limit():
-    plan = small_plan({"schedules": [ruled("FREQ=SECONDLY", "2026-11-01T08:00")]})
+    plan = small_plan({"schedules": [ruled("FREQ=HOURLY", "2026-11-01T08:00")]})
     with pytest.raises(TooMuch, match=r"Job nightly: .* more than 250,000 occurrences"):
-        simulate(plan, FRIDAY_NOON, FRIDAY_NOON + 4 * DAY)
+        simulate(plan, FRIDAY_NOON, FRIDAY_NOON + 30 * 365.25 * DAY)
 
 
-def test_a_rule_with_too_many_dates_before_the_horizon_is_refused():
-    plan = small_plan({"schedules": [ruled("FREQ=SECONDLY;COUNT=99999999", "2026-01-01T08:00")]})
-    with pytest.raises(TooMuch, match=r"Job nightly: .* more than 300,000 dates"):
-        simulate(plan, FRIDAY_NOON, END)
+def test_a_rule_that_counts_too_far_is_refused_with_its_place():
+    rule = ruled("FREQ=HOURLY;COUNT=99999999", "2026-01-01T08:00")
+    with pytest.raises(reading.PlanError, match=r"schedules\[0\]\.rrule.*COUNT=99999999"):
+        small_plan({"schedules": [rule]})
 
 
-@pytest.mark.parametrize("often", ["SECONDLY", "HOURLY", "DAILY", "WEEKLY"])
+@pytest.mark.parametrize("often", ["DAILY", "MONTHLY", "YEARLY"])
 def test_a_rule_without_any_date_is_refused_with_its_place(often):
     rule = ruled(f"FREQ={often};BYMONTH=2;BYMONTHDAY=30", "2026-01-01T08:00")
     with pytest.raises(reading.PlanError, match=r"schedules\[0\]\.rrule.*has no date"):
@@ -195,7 +195,7 @@ def test_a_century_of_runs_is_refused_with_the_numbers():
 
 
 def test_a_rule_that_began_long_ago_is_not_followed_from_its_beginning():
-    plan = small_plan({"schedules": [ruled("FREQ=MINUTELY;INTERVAL=720", "1970-01-01T08:00")]})
+    plan = small_plan({"schedules": [ruled("FREQ=HOURLY;INTERVAL=12", "1970-01-01T08:00")]})
     assert len(simulate(plan, FRIDAY_NOON, END).runs) == 4
 
 

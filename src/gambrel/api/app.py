@@ -9,7 +9,7 @@ from threading import Thread
 from typing import Any
 
 from apiflask import APIFlask
-from flask import Response, send_from_directory
+from flask import Response, request, send_from_directory
 from flask_wtf.csrf import CSRFProtect
 
 from gambrel import __version__
@@ -23,6 +23,7 @@ from gambrel.api import (
     plans,
     present,
     problems,
+    server,
     sessions,
     versions,
 )
@@ -101,15 +102,25 @@ def create_app(
     shared = app.extensions["gambrel"] = Planning(maker)
     app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), shared.today)
     app.extensions["gambrel-computations"] = Computations(shared, Workers.of_environment())
-    CSRFProtect(app)
+    HeaderTokens(app)
     problems.register(app)
     app.before_request(sessions.require_sign_in)
-    for module in (sessions, plans, drafts, estate, imports, paths, jobs, versions, balance):
+    for module in (
+        sessions, plans, drafts, estate, imports, paths, jobs, versions, balance, server,
+    ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)
     if pages is not None:
         _serve_pages(app, pages)
     return app
+
+
+class HeaderTokens(CSRFProtect):  # type: ignore[misc]
+    """Takes tokens from the header only: to look for one in a form would read all that is sent."""
+
+    def _get_csrf_token(self) -> str | None:
+        token: str | None = request.headers.get("X-CSRF-Token")
+        return token
 
 
 def _with_headers(response: Response) -> Response:

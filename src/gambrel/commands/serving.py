@@ -122,12 +122,21 @@ def _load_samples(maker: Sessions, *, fresh: bool) -> None:
                 discard_drafts(db, head.id, actor="gambrel demo")
 
 
+MEMORY_GIVEN_BACK = {"MALLOC_MMAP_THRESHOLD_": "262144", "MALLOC_TRIM_THRESHOLD_": "262144"}
+"""Settings of the C library (mallopt(3)): it maps each array from 256 KiB on separately.
+
+So the memory of a forecast goes back to the system when the forecast is given up. Without them it
+stays in the heap, between what is still in use.
+"""
+
+
 class Application:
     """The gunicorn process that serves the API and the pages."""
 
     def __init__(self, url: str, port: int) -> None:
         self.port = port
         self._environment = {
+            **MEMORY_GIVEN_BACK,
             **os.environ,
             "GAMBREL_DATABASE_URL": url,
             "GAMBREL_SECRET_KEY": secret_key(),

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import json
+import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
 
 import requests
+from urllib3.exceptions import HTTPError
 
 from gambrel.core.estate.inventory import Inventory
 
@@ -15,6 +18,11 @@ Progress = Callable[[int, int | None], None]
 
 CONNECT_WITHIN_S = 3.0
 ANSWER_WITHIN_S = 10.0
+"""So long nothing may come."""
+WHOLE_WITHIN_S = 120.0
+"""So long the whole of one answer may take, however steadily it drips."""
+MOST_BYTES = 128 << 20
+"""Of one answer; 10,000 machines take a tenth of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,10 +108,13 @@ def ask(
         # No proxy of the environment and no redirect: an account goes where it was meant to go.
         asking = session or requests.Session()
         asking.trust_env = False
+        # As it is: what is packed small may be large.
+        asking.headers["Accept-Encoding"] = "identity"
         answer = asking.request(
             method, address, timeout=(min(CONNECT_WITHIN_S, within_s), within_s),
-            allow_redirects=False, **more,
+            allow_redirects=False, stream=True, **more,
         )  # fmt: skip
+        content = _whole(answer)
     except requests.Timeout:
         raise SourceError(
             f"No answer within {within_s:g} s.", "Check that it runs and is not overloaded."
@@ -114,14 +125,14 @@ def ask(
         ) from None
     if answer.status_code in _REFUSALS:
         failure, advice = _REFUSALS[answer.status_code]
-        raise SourceError(_said(answer) or failure, advice)
+        raise SourceError(_said(content) or failure, advice)
     if answer.status_code >= 300:
         raise SourceError(
             f"It answers with status {answer.status_code}.", "Look into the log of the source."
         )
     try:
-        body = answer.json()
-    except ValueError:
+        body = json.loads(content)
+    except (ValueError, RecursionError):
         body = None
     if not isinstance(body, Mapping):
         raise SourceError(
@@ -130,13 +141,43 @@ def ask(
     return body
 
 
-def _said(answer: requests.Response) -> str:
-    """What a refusal says of itself."""
+def _whole(answer: requests.Response) -> bytes:
+    """All of an answer.
+
+    Raises:
+        SourceError: where it is too large or takes too long.
+    """
+    deadline = time.monotonic() + WHOLE_WITHIN_S
+    content = bytearray()
     try:
-        said = answer.json().get("reason", "")
-    except (ValueError, AttributeError):
+        # Each read returns what there is, so the time is looked at however slowly it drips.
+        while part := answer.raw.read1(1 << 16, decode_content=False):
+            content += part
+            if len(content) > MOST_BYTES:
+                raise SourceError(
+                    f"Its answer is larger than {MOST_BYTES >> 20} MiB.", "Look at the source."
+                )
+            if time.monotonic() > deadline:
+                raise SourceError(
+                    f"Its answer was not whole within {WHOLE_WITHIN_S:g} s.",
+                    "Check that it runs and is not overloaded.",
+                )
+    except HTTPError as error:
+        raise requests.ConnectionError(error) from error
+    finally:
+        answer.close()
+    return bytes(content)
+
+
+def _said(content: bytes) -> str:
+    """What a refusal says of itself: one short line, without anything that is not text."""
+    try:
+        said = json.loads(content).get("reason", "")
+    except (ValueError, AttributeError, RecursionError):
         return ""
-    return said[:200] if isinstance(said, str) else ""
+    if not isinstance(said, str):
+        return ""
+    return "".join(c if c.isprintable() else " " for c in said[:200]).strip()
 
 
 def checked(question: Callable[[], Any]) -> Access:

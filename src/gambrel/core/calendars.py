@@ -25,13 +25,14 @@ from gambrel.core.plan import (
     Schedule,
     Window,
 )
+from gambrel.core.rule_limits import check_rule
 from gambrel.core.units import DAY, SAME_INSTANT
 
 ONE_DAY = timedelta(days=1)
 NEVER = float("inf")
 
 _WEIGHT: dict[Kind, int] = {"incremental": 0, "differential": 1, "full": 2}
-_STEPS = {"SECONDLY": 1, "MINUTELY": 60, "HOURLY": 3600, "DAILY": 86_400, "WEEKLY": 7 * 86_400}
+_STEPS = {"HOURLY": 3600, "DAILY": 86_400, "WEEKLY": 7 * 86_400}
 """Seconds of one step of a frequency whose steps are all alike."""
 _UNTIL = re.compile(r"(?:^|;)UNTIL=([^;]*)", re.IGNORECASE)
 
@@ -98,32 +99,17 @@ def parse_rule(text: str, start: datetime) -> ParsedRule:
             text = _UNTIL.sub("", text).lstrip(";")
         elif not re.fullmatch(r"\d{8}T\d{6}", value):
             raise ValueError(f"holds an UNTIL that is no date and time: {value}")
+    if len(text) > MOST_CHARACTERS:
+        raise ValueError(f"is longer than {MOST_CHARACTERS} characters")
+    check_rule(dict(part.upper().split("=", 1) for part in text.split(";")), start)
     try:
-        rule = ParsedRule(rrulestr(text, dtstart=start), until_instant)
-        never = not _has_dates(text, start)
+        return ParsedRule(rrulestr(text, dtstart=start), until_instant)
     except (ValueError, TypeError, KeyError, AttributeError) as error:
         raise ValueError(f"is not a recurrence rule: {error}") from None
-    if never:
-        raise ValueError("has no date in forty years")
-    return rule
 
 
-_DATE_PARTS = ("BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYDAY")
-
-
-def _has_dates(text: str, start: datetime) -> bool:
-    """Whether a rule that steps by weeks or less has any date that fits its months and days.
-
-    Without one it would be followed step by step to the end of time. Forty years hold every
-    weekday of a 29 February.
-    """
-    parts = dict(part.upper().split("=", 1) for part in text.split(";"))
-    dates = [f"{name}={parts[name]}" for name in _DATE_PARTS if name in parts]
-    if parts["FREQ"] not in _STEPS or not dates:
-        return True
-    # Year by year this is quick, and the parts mean the same as day by day.
-    found = next(iter(rrulestr(";".join(["FREQ=YEARLY", *dates]), dtstart=start)), None)
-    return found is not None and found.year <= start.year + 40
+MOST_CHARACTERS = 500
+"""Of a recurrence rule."""
 
 
 def _brought_forward(schedule: RuleSchedule, first: datetime) -> datetime:
@@ -394,15 +380,31 @@ class WindowSpan:
 def _beyond_exceptions(window: Window, occurrence: float) -> float:
     """An instant at which it is certain whether a window that is open then ever closes.
 
-    Beyond its exceptions a window repeats weekly, so one that is still open two weeks later, with
-    no exception to come, never closes.
+    Without exceptions a window repeats weekly, so one that is still open two weeks later never
+    closes. Each exception can keep it open, or closed, for a day more. Only one that is open all
+    week stays open until an exception that is further off.
     """
-    horizon = occurrence + 2 * OPENS_WITHIN + 3 * DAY
-    if window.exceptions:
-        latest = max(exception.date for exception in window.exceptions)
-        after = midnight(latest, ZoneInfo(window.time_zone)) + 11 * DAY
-        horizon = max(horizon, after)
+    horizon = occurrence + 2 * OPENS_WITHIN + (3 + len(window.exceptions)) * DAY
+    if window.exceptions and _is_always_open(window):
+        zone = ZoneInfo(window.time_zone)
+        starts = [midnight(exception.date, zone) for exception in window.exceptions]
+        later = [at for at in starts if at > horizon - 11 * DAY]
+        if later:
+            horizon = max(horizon, min(later) + (11 + len(window.exceptions)) * DAY)
     return horizon
+
+
+def _is_always_open(window: Window) -> bool:
+    """Whether the weekly hours of a window leave no minute out."""
+    minutes = [False] * (7 * 1440)
+    for hours in window.open:
+        begin = hours.from_time.hour * 60 + hours.from_time.minute
+        end = hours.to_time.hour * 60 + hours.to_time.minute
+        end += 1440 if end <= begin else 0
+        for day in hours.days:
+            for minute in range(day * 1440 + begin, day * 1440 + end):
+                minutes[minute % (7 * 1440)] = True
+    return all(minutes)
 
 
 @lru_cache(maxsize=1024)

@@ -18,6 +18,8 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from gambrel.core import plan as p
 from gambrel.core.calendars import parse_rule
+from gambrel.core.rule_limits import EARLIEST_YEAR, LATEST_YEAR
+from gambrel.core.text_limits import LARGEST, MOST_CHARACTERS, MOST_OF_AN_ID, text_problem
 
 FORMAT = "gambrel-plan/1"
 
@@ -72,13 +74,18 @@ class Value:
 def _read_text(ctx: _Context, path: str, value: Any) -> Any:
     if not isinstance(value, str):
         return ctx.problem(path, value, "is not a text")
-    return value
+    return _checked_text(ctx, path, value, MOST_CHARACTERS)
+
+
+def _checked_text(ctx: _Context, path: str, value: str, most: int) -> Any:
+    reason = text_problem(value, most)
+    return value if reason is None else ctx.problem(path, ascii(value[:40]), reason)
 
 
 def _read_filled_text(ctx: _Context, path: str, value: Any) -> Any:
     if not isinstance(value, str) or not value:
         return ctx.problem(path, value, "is not a text with at least one character")
-    return value
+    return _checked_text(ctx, path, value, MOST_OF_AN_ID)
 
 
 def _read_flag(ctx: _Context, path: str, value: Any) -> Any:
@@ -91,7 +98,7 @@ def _number(
     *,
     above: float | None = None,
     least: float | None = None,
-    most: float | None = None,
+    most: float = LARGEST,
     whole: bool = False,
 ) -> Value:
     def read(ctx: _Context, path: str, value: Any) -> Any:
@@ -109,7 +116,7 @@ def _number(
             return ctx.problem(path, value, f"is not above {above:g}")
         if least is not None and number < least:
             return ctx.problem(path, value, f"is below {least:g}")
-        if most is not None and number > most:
+        if number > most:
             return ctx.problem(path, value, f"is above {most:g}")
         return int(number) if whole else number
 
@@ -136,9 +143,13 @@ def _pattern(form: str, example: str, parse: Callable[[str], Any], write: Any) -
         if not isinstance(value, str) or not compiled.fullmatch(value):
             return ctx.problem(path, value, f"is not written like {example}")
         try:
-            return parse(value)
+            found = parse(value)
         except ValueError:
             return ctx.problem(path, value, "does not exist")
+        if isinstance(found, date) and not EARLIEST_YEAR <= found.year <= LATEST_YEAR:
+            reason = f"is not between the years {EARLIEST_YEAR} and {LATEST_YEAR}"
+            return ctx.problem(path, value, reason)
+        return found
 
     return Value(read, write)
 
@@ -171,9 +182,13 @@ def _write_exact_instant(instant: float) -> str:
 
 def _read_instant(ctx: _Context, path: str, value: Any) -> Any:
     try:
-        return parse_instant(value) if isinstance(value, str) else parse_instant("")
+        found = parse_instant(value) if isinstance(value, str) else parse_instant("")
     except ValueError:
         return ctx.problem(path, value, "is not an instant like 2026-11-06T21:00:00Z")
+    if not EARLIEST_YEAR <= int(value[:4]) <= LATEST_YEAR:
+        reason = f"is not between the years {EARLIEST_YEAR} and {LATEST_YEAR}"
+        return ctx.problem(path, value, reason)
+    return found
 
 
 def _read_zone(ctx: _Context, path: str, value: Any) -> Any:

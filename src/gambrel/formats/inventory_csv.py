@@ -53,6 +53,7 @@ _SHARES = ("daily_change", "growth_per_year")
 _YES = {"yes", "true", "1", "on", "up", "running", "powered on", "ja"}
 _NO = {"no", "false", "0", "off", "down", "stopped", "powered off", "nein", "nei"}
 MOST_LINES = 200_000
+MOST_COLUMNS = 400
 LONGEST_TITLE = 200
 LONGEST_NUMBER = 60
 csv.field_size_limit(1 << 20)
@@ -89,6 +90,8 @@ def read_table(name: str, content: bytes) -> CsvTable:
                 continue
             if header is None:
                 header = tuple(cell.strip() for cell in cells)
+                if len(header) > MOST_COLUMNS:
+                    raise Unreadable(f"It has more than {MOST_COLUMNS} columns. Leave some out.")
                 continue
             rows.append((reader.line_num, tuple(cell.strip() for cell in cells)))
             if len(rows) > MOST_LINES:

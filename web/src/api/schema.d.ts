@@ -129,6 +129,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/server/memory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The memory of the server and what its caches hold, the largest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MemorySchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}": {
         parameters: {
             query?: never;
@@ -4588,6 +4624,18 @@ export interface components {
         };
         SignInSchema: {
             token: string;
+        };
+        CacheSchema: {
+            name: string;
+            entries: number;
+            bytes: number;
+            /** @description the limit of all caches of this name together */
+            most_bytes: number;
+        };
+        MemorySchema: {
+            /** @description memory of the process; 0 where that is not known */
+            resident_bytes: number;
+            caches: components["schemas"]["CacheSchema"][];
         };
         OperationSchema: {
             operation: string;
