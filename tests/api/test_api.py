@@ -7,6 +7,8 @@ from typing import get_args
 import pytest
 
 from gambrel.api.app import CONTENT_SECURITY_POLICY
+from gambrel.api.problems import ProblemError
+from gambrel.api.revisions import seen_revision
 from gambrel.api.schemas import OperationSchema
 from gambrel.core.operations import Operation
 
@@ -391,3 +393,22 @@ def test_lanes_that_cannot_be_are_refused_by_name(client, plan_url, wrong, field
     answer = client.post(f"{plan_url}/lanes", {"night": FRIDAY, **wrong})
     assert answer.status_code == 422
     assert [error["field"] for error in answer.json["errors"]] == [field]
+
+
+def test_a_wrong_method_is_told_the_right_ones(client):
+    answer = client.http.put("/api/v1/session", headers={"X-CSRF-Token": client.token})
+    assert answer.status_code == 405
+    assert {"GET", "POST", "DELETE"} <= set(answer.headers["Allow"].split(", "))
+    assert answer.content_type == "application/problem+json"
+
+
+@pytest.mark.parametrize("tag", ["\u00b2", "\u0663", "9" * 50, "-1", "x"])
+def test_a_revision_that_is_no_number_is_refused(app, tag):
+    with (
+        app.test_request_context(environ_overrides={"HTTP_IF_MATCH": f'"{tag}"'}),
+        pytest.raises(ProblemError) as error,
+    ):
+        seen_revision()
+    assert error.value.status == 428
+    with app.test_request_context(environ_overrides={"HTTP_IF_MATCH": '"7"'}):
+        assert seen_revision() == 7

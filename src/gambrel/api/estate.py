@@ -157,7 +157,7 @@ def show_estate(plan_id: int, query_data: dict[str, Any]) -> Any:
     table = machine_table(shown)
     rows, groups = chosen(table, _filter(query_data))
     first, count = query_data["offset"], query_data["limit"]
-    as_of = date.fromtimestamp(shown.origin.start)
+    as_of = shown.origin.date
     return jsonify(
         {
             "total": len(rows),

@@ -173,7 +173,12 @@ def register(app: APIFlask) -> None:
 
     @app.errorhandler(HTTPException)
     def from_http(error: HTTPException) -> Response:
-        return answer(ProblemError(error.code or 500, error.name, error.description or ""))
+        told = answer(ProblemError(error.code or 500, error.name, error.description or ""))
+        for name, value in error.get_headers(None):
+            # Such as Allow, by which a 405 says what would have been right.
+            if name.lower() not in ("content-type", "content-length"):
+                told.headers[name] = value
+        return told
 
     @app.errorhandler(Exception)
     def from_bug(error: Exception) -> Response:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from flask import request
 
 from gambrel.api.problems import ProblemError
@@ -10,7 +12,8 @@ from gambrel.api.problems import ProblemError
 def seen_revision() -> int:
     """The revision that the caller based the request on."""
     tags = list(request.if_match)
-    if len(tags) != 1 or not tags[0].isdigit():
+    # Digits of other scripts are digits too, and no number.
+    if len(tags) != 1 or not re.fullmatch(r"\d{1,9}", tags[0], re.ASCII):
         raise ProblemError(
             428,
             "Which revision was this based on?",

@@ -21,6 +21,7 @@ from pathlib import Path
 import pymysql
 
 from gambrel.commands.places import STATE, CommandError, say
+from gambrel.commands.state_files import kept_text, write_whole
 
 READY_WITHIN_S = 60
 STOPPED_WITHIN_S = 60
@@ -119,11 +120,8 @@ class Instance:
         return ["--user=root"] if os.geteuid() == 0 else []
 
     def _secret(self, name: str) -> str:
-        path = self.folder / name
-        if not path.exists():
-            path.touch(mode=0o600)
-            path.write_text(secrets.token_urlsafe(24))
-        return path.read_text().strip()
+        # A new password does as well: it is set anew at each start.
+        return kept_text(self.folder / name, lambda: secrets.token_urlsafe(24), least=16)
 
     def _check_rights(self) -> None:
         for folder in (self.folder, self.data):
@@ -159,12 +157,13 @@ class Instance:
 
     def _port(self) -> int:
         saved = self.folder / "port"
-        if saved.exists():
-            port = int(saved.read_text())
+        text = saved.read_text(errors="replace").strip() if saved.exists() else ""
+        if text.isdecimal() and 0 < int(text) < 65_536:
+            port = int(text)
             if port_is_free(port) or self.running_pid() is not None:
                 return port
         port = free_port()
-        saved.write_text(str(port))
+        write_whole(saved, str(port))
         return port
 
     def _launch(self) -> None:

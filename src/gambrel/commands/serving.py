@@ -27,6 +27,7 @@ from gambrel.commands.database import (
     running_address,
 )
 from gambrel.commands.places import PAGES, STATE, CommandError, complain, say
+from gambrel.commands.state_files import kept_text, rotated
 from gambrel.core.plan_reading import read_plan
 from gambrel.demo import SCENARIOS
 from gambrel.demo.estate import sample_sources
@@ -45,23 +46,19 @@ PLANNER = "Planner"
 
 def secret_key() -> str:
     """The key that signs session cookies: GAMBREL_SECRET_KEY, or one made once for this folder."""
-    return _key("GAMBREL_SECRET_KEY", "secret-key", lambda: secrets.token_urlsafe(48))
+    return os.environ.get("GAMBREL_SECRET_KEY") or kept_text(
+        STATE / "secret-key", lambda: secrets.token_urlsafe(48), least=32
+    )
 
 
 def sealing_key() -> str:
     """The key that seals the secrets of sources: GAMBREL_SEALING_KEY, or one made once."""
-    return _key("GAMBREL_SEALING_KEY", "sealing-key", Sealer.new_key)
-
-
-def _key(variable: str, name: str, make: Callable[[], str]) -> str:
-    given = os.environ.get(variable)
-    if given:
-        return given
-    path = STATE / name
-    if not path.exists():
-        path.touch(mode=0o600)
-        path.write_text(make())
-    return path.read_text()
+    return os.environ.get("GAMBREL_SEALING_KEY") or kept_text(
+        STATE / "sealing-key",
+        Sealer.new_key,
+        least=32,
+        lost="the secrets of all sources then have to be entered again",
+    )
 
 
 @contextlib.contextmanager
@@ -145,7 +142,7 @@ class Application:
         self.process = self._launch()
 
     def _launch(self) -> subprocess.Popen[bytes]:
-        with (STATE / "application.log").open("ab") as log:
+        with rotated(STATE / "application.log").open("ab") as log:
             return subprocess.Popen(
                 [
                     sys.executable, "-m", "gunicorn", "gambrel.commands.wsgi:application()",
