@@ -59,6 +59,20 @@ def test_all_who_ask_at_once_are_given_the_same():
     assert len(found[0]) == 100
 
 
+def test_a_value_may_drop_others_when_it_goes():
+    cache: ByteCache[object] = ByteCache("test", 10, lambda _: 6)
+
+    class Owner:
+        def __del__(self):
+            cache.drop("owned")
+
+    cache.put("owner", Owner())
+    cache.put("owned", "x")
+    assert cache.state().bytes <= 10
+    cache.clear()
+    assert cache.state().entries == 0
+
+
 def test_caches_are_told_of_by_name():
     cache = ByteCache("told of", 1000, len)
     cache.put("key", b"x" * 10)

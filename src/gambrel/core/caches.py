@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass
-from threading import Lock
+from threading import RLock
 from typing import Any, Generic, TypeVar
 from weakref import WeakSet
 
@@ -42,7 +42,8 @@ class ByteCache(Generic[V]):
         self.name = name
         self.most_bytes = most_bytes
         self._size_of = size_of
-        self._lock = Lock()
+        # Giving a value up may end what it holds, and that may drop entries of this cache again.
+        self._lock = RLock()
         self._kept: OrderedDict[Hashable, tuple[V, int]] = OrderedDict()
         self._bytes = 0
         _caches.add(self)
