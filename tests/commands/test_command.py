@@ -262,7 +262,9 @@ def test_a_missing_program_is_named(tmp_path, monkeypatch):
 
 
 def start_serving(url, state, *arguments):
-    environment = {"GAMBREL_DATABASE_URL": url, "GAMBREL_STATE": str(state)}
+    environment = {"GAMBREL_STATE": str(state)}
+    if url is not None:
+        environment["GAMBREL_DATABASE_URL"] = url
     return subprocess.Popen(
         [sys.executable, "-m", "gambrel.cli", *arguments],
         env={**os.environ, "PYTHONPATH": str(PROJECT / "src"), **environment},
@@ -293,9 +295,24 @@ def running(processes):
     return [p for p in alive if p.is_running() and p.status() != psutil.STATUS_ZOMBIE]
 
 
-@pytest.mark.skipif(
+def wait_for_answer(address):
+    """Wait until the application and its database answer again."""
+    deadline = time.monotonic() + 180
+    while True:
+        try:
+            urllib.request.urlopen(f"{address}/api/v1/session", timeout=10).close()
+            return
+        except OSError:
+            assert time.monotonic() < deadline
+            time.sleep(0.2)
+
+
+NEEDS_PAGES = pytest.mark.skipif(
     not (PROJECT / "web" / "dist" / "index.html").exists(), reason="the pages are not built"
 )
+
+
+@NEEDS_PAGES
 def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_database, tmp_path):
     process = start_serving(new_database(), tmp_path, "start")
     try:
@@ -307,17 +324,29 @@ def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_dat
         for each in seen:
             each.kill()
         assert "started again" in process.stderr.readline()
-        deadline = time.monotonic() + 180
-        while True:
-            try:
-                urllib.request.urlopen(f"{address}/api/v1/session", timeout=10).close()
-                break
-            except OSError:
-                assert time.monotonic() < deadline
-                time.sleep(0.2)
+        wait_for_answer(address)
         seen |= children(process.pid)
         busy = start_serving(new_database(), tmp_path, "start")
         assert "already runs from this folder" in busy.communicate(timeout=60)[1]
+    finally:
+        process.send_signal(signal.SIGINT)
+        process.wait(60)
+    assert process.returncode == 0
+    assert running(seen) == []
+
+
+@NEEDS_PAGES
+def test_a_database_that_dies_comes_back_by_itself(tmp_path):
+    process = start_serving(None, tmp_path, "start")
+    try:
+        address = read_address(process)
+        for _ in range(2):
+            server = next(p for p in children(process.pid) if "mariadbd" in p.name())
+            server.kill()
+            assert "database ended by itself" in process.stderr.readline()
+            assert "answers again" in process.stderr.readline()
+            wait_for_answer(address)
+        seen = children(process.pid)
     finally:
         process.send_signal(signal.SIGINT)
         process.wait(60)

@@ -9,6 +9,8 @@ from typing import Any
 from apiflask import APIFlask, HTTPError
 from flask import Response, jsonify
 from flask_wtf.csrf import CSRFError
+from sqlalchemy.exc import InterfaceError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
 from gambrel.core.estate.differences import EstateError
@@ -21,6 +23,10 @@ from gambrel.store.plans import NotFound
 from gambrel.work.forecaster import OutOfReach
 
 log = logging.getLogger(__name__)
+
+
+WRITTEN_AT_ONCE = (1205, 1213)
+"""MariaDB's numbers for a lock that is not given in time, and for a deadlock."""
 
 
 class ProblemError(Exception):
@@ -178,6 +184,19 @@ def register(app: APIFlask) -> None:
             # Such as Allow, by which a 405 says what would have been right.
             if name.lower() not in ("content-type", "content-length"):
                 told.headers[name] = value
+        return told
+
+    @app.errorhandler(OperationalError)
+    @app.errorhandler(InterfaceError)
+    @app.errorhandler(PoolTimeout)
+    def from_database(error: Exception) -> Response:
+        log.warning("the database: %s", error)
+        title = "The database does not answer just now"
+        code = getattr(getattr(error, "orig", None), "args", (None,))[0]
+        if code in WRITTEN_AT_ONCE:
+            title = "Somebody else changed the same at the same time"
+        told = answer(ProblemError(503, title, "Nothing was changed. Try again in a moment."))
+        told.headers["Retry-After"] = "5"
         return told
 
     @app.errorhandler(Exception)

@@ -20,6 +20,7 @@ from typing import Any
 from sqlalchemy.exc import OperationalError
 
 from gambrel.commands.database import (
+    Instance,
     database,
     end_with_parent,
     free_port,
@@ -39,8 +40,10 @@ from gambrel.store.sign_in import new_link
 
 DEFAULT_PORT = 8420
 READY_WITHIN_S = 60
-RESTARTS = 5
-"""How often an application that ended by itself is started again."""
+WATCHED_EVERY_S = 0.3
+LIVES_S = 300.0
+"""What has run for so long is started again at once when it ends."""
+LONGEST_PAUSE_S = 30.0
 PLANNER = "Planner"
 
 
@@ -253,19 +256,36 @@ def _stop_on_signals() -> None:
         signal.signal(number, stop)
 
 
-def _watch(application: Application) -> None:
-    """Wait for ever; start an application that ended by itself again, a few times."""
-    left = RESTARTS
+def _watch(application: Application, instance: Instance | None) -> None:
+    """Wait for ever; start what ended by itself again, after ever longer pauses.
+
+    Args:
+        instance: the database server, where it is one of our own.
+    """
+    pause, lived_since = 0.0, time.monotonic()
     while True:
-        code = application.process.wait()
-        if left == 0:
-            raise CommandError(
-                f"The application ended {RESTARTS + 1} times. See {STATE / 'application.log'}."
-            )
-        left -= 1
-        complain(f"The application ended by itself (code {code}); it is started again.")
-        application.restart()
-        application.wait_until_ready()
+        time.sleep(WATCHED_EVERY_S)
+        if time.monotonic() - lived_since > LIVES_S:
+            pause = 0.0
+        code = application.process.poll()
+        database_ended = instance is not None and instance.has_ended()
+        if code is None and not database_ended:
+            continue
+        try:
+            if instance is not None and database_ended:
+                complain("The database ended by itself; it is started again.")
+                instance.start_again()
+                complain("The database answers again.")
+            if code is not None:
+                complain(f"The application ended by itself (code {code}); it is started again.")
+                time.sleep(pause)
+                application.restart()
+                application.wait_until_ready()
+        except CommandError as error:
+            complain(f"{error}\nIt is tried again in {pause:.0f} s.")
+            time.sleep(pause)
+        pause = min(LONGEST_PAUSE_S, 2 * pause + 1.0)
+        lived_since = time.monotonic()
 
 
 def _note_running(text: str) -> None:
@@ -281,7 +301,7 @@ def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
     with contextlib.suppress(_Stop), _only_one():
         chosen = _choose_port(port)
         try:
-            with database() as url:
+            with database() as (url, instance):
                 maker = prepared(url)
                 before(maker)
                 with maker.begin() as db:
@@ -295,7 +315,7 @@ def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
                     say("Sign in once with this link (it works one time, for 12 hours):")
                     say(f"  {address}/sign-in#{token}\n")
                     say("Ctrl+C stops it and all that it started.")
-                    _watch(application)
+                    _watch(application, instance)
                 finally:
                     application.stop()
         finally:
@@ -326,7 +346,7 @@ def start(port: int | None) -> None:
 
 def link() -> None:
     """Print a new one-time sign-in link."""
-    with database() as url, prepared(url).begin() as db:
+    with database() as (url, _), prepared(url).begin() as db:
         token = new_link(db, PLANNER)
     address = running_address() or f"http://127.0.0.1:{DEFAULT_PORT}"
     say(f"{address}/sign-in#{token}")

@@ -18,7 +18,7 @@ def load(path: str, name: str | None) -> None:
     """Store a plan file as the adopted version of a plan."""
     plan = read(path)
     chosen = name or Path(path).stem
-    with database() as url:
+    with database() as (url, _):
         try:
             with prepared(url).begin() as db:
                 head = store_plan(
@@ -31,7 +31,7 @@ def load(path: str, name: str | None) -> None:
 
 def save(name: str | None, draft_id: int | None, output: str) -> None:
     """Write a stored plan, as adopted or as a draft has it, to a plan file."""
-    with database() as url, prepared(url)() as db:
+    with database() as (url, _), prepared(url)() as db:
         heads = plan_heads(db)
         if not heads:
             raise CommandError("No plan is stored yet. `./gambrel load PLAN.json` stores one.")
