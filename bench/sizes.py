@@ -29,7 +29,7 @@ TYPED_INTO = (
     else ("office-files", "freight-apps", "ticketing-web", "fleet-telemetry", "mail")
 )
 GROWTHS = (
-    [[(60, 1), (120, 2)], [(60, 2), (120, 2)]]
+    [[(60, 1), (120, 2)], [(60, 2)]]
     if TINY
     else [[(2500, 3), (5000, 6), (10000, 12)], [(2500, 12), (5000, 12), (10000, 12)]]
 )

@@ -50,7 +50,7 @@ def check_rule(parts: dict[str, str], start: datetime) -> None:
     if frequency in ("MINUTELY", "SECONDLY"):
         raise ValueError("runs by the minute; use `every_min` for many runs a day")
     if frequency not in _PARTS:
-        raise ValueError("is no recurrence rule: it needs FREQ, one of " + ", ".join(_PARTS))
+        raise ValueError("is not a recurrence rule: it needs FREQ, one of " + ", ".join(_PARTS))
     for name, value in parts.items():
         if name not in _PARTS[frequency]:
             raise ValueError(f"may not hold {name} beside FREQ={frequency} (RFC 5545, 3.3.10)")
