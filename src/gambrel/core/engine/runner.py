@@ -121,24 +121,22 @@ class Walk:
                 self.quiet.append((float(self.world.f[t.F_NOW]) + t.EPOCH, self.points()))
 
     def _give_back(self) -> None:
-        """Give back the memory of what only the walk needed, and of rows that were not written."""
-        world, n = self.world, self.world.n
-        written = {
-            "flow": n[t.N_FLOW], "point": n[t.N_POINT], "newest": n[t.N_NEWEST],
-            "task": n[t.N_TASK], "run": n[t.N_RUN], "work": n[t.N_WORK],
-        }  # fmt: skip
+        """Give back the memory of what only the walk needed.
+
+        Rows of the results that were not written never took any.
+        """
         kept: dict[str, t.Table] = {}
         for name in t.WORLD_SCRATCH:
-            array = getattr(world, name)
+            array = getattr(self.world, name)
             kept[name] = np.zeros((1, *array.shape[1:]), array.dtype)
-        for name, rows in written.items():
-            kept[name] = getattr(world, name)[: max(1, int(rows))].copy()
-        self.world = world._replace(**kept)
+        self.world = self.world._replace(**kept)
 
     def nbytes(self) -> int:
         """The bytes of what it holds by itself; a layout is shared by many walks."""
-        mine = sum(getattr(self.world, name).nbytes for name in t.WORLD_RESULTS)
-        return int(mine) + self.due.nbytes
+        world, n = self.world, self.world.n
+        filled = sum(getattr(world, name).nbytes for name in t.WORLD_RESULTS)
+        written = (world.flow, n[t.N_FLOW]), (world.point, n[t.N_POINT])
+        return int(filled + sum(rows * table.itemsize for table, rows in written))
 
     def _ended_by_the_end(self) -> bool:
         """Whether all runs, copies and merges ended before the end of the horizon."""
@@ -279,9 +277,7 @@ class Walk:
             ),
             work=_filled(t.WORK, works, previous=-1, next=-1, started=np.nan, ended=np.nan),
             squeezed=_floats(max(1, disks), layout.uses_most + 1),
-            point=_filled(
-                t.POINT, most_points, needs=-1, previous=-1, next=-1, made_on=-1, replaced=-1
-            ),
+            point=np.zeros(max(1, most_points), t.POINT),
             chain=_filled(t.CHAIN, len(self.chains), first=-1, last=-1),
             queue=layout.queue.copy(),
             parked_first=_nones(pools + layout.proxy_sets_n),
@@ -354,6 +350,7 @@ class Walk:
         for name in ("kind", "usable"):
             point[name] = saved[name]
         point["needs"] = point["made_on"] = saved["base"]
+        point["replaced"] = point["previous"] = point["next"] = -1
         point["at"] = saved["at"]
         point["exists_from"] = saved["exists_from"]
         point["since"], point["gone"] = saved["exists_from"], np.inf

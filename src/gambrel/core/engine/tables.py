@@ -248,9 +248,9 @@ class World(NamedTuple):
 
 
 WORLD_RESULTS = (
-    "run", "task", "transfer", "work", "squeezed", "point", "chain", "newest", "flow", "queue",
+    "run", "task", "transfer", "work", "squeezed", "chain", "newest", "queue",
 )  # fmt: skip
-"""What a finished walk still needs, beside what it shares with its layout."""
+"""What a finished walk still needs, beside flows, points and what it shares with its layout."""
 WORLD_SCRATCH = (
     "stream", "free_stream", "use_resource", "use_amount", "squeezed_now", "step_at", "step_key",
     "deadline_at", "deadline_key", "end_heap", "end_place", "ended_now", "due_now", "due_key",
