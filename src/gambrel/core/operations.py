@@ -465,7 +465,14 @@ def _moved_in_words(operation: MoveStart | MoveFull, plan: Plan, position: int) 
             said += f", {weeks}"
     for i, (one, other) in enumerate(zip(before.schedules, after.schedules, strict=True)):
         if i != position and one != other:
-            said += f"; {one.kind} {timing_in_words(other)} (was {timing_in_words(one)})"
+            old, new = _plain_days(one), _plain_days(other)
+            left, taken = (
+                ", ".join(
+                    WEEKDAYS[CODES.index(code)].capitalize() for code in codes if code not in of
+                )
+                for codes, of in ((old, new), (new, old))
+            )
+            said += f"; {one.kind} runs on {taken} instead of {left}"
     return f"{before.name}: {said}"
 
 
