@@ -122,11 +122,16 @@ def _load_samples(maker: Sessions, *, fresh: bool) -> None:
                 discard_drafts(db, head.id, actor="gambrel demo")
 
 
-MEMORY_GIVEN_BACK = {"MALLOC_MMAP_THRESHOLD_": "1048576", "MALLOC_TRIM_THRESHOLD_": "1048576"}
-"""Settings of the C library (mallopt(3)): it maps each array from 1 MiB on separately.
+MEMORY_GIVEN_BACK = {
+    "MALLOC_MMAP_THRESHOLD_": "262144",
+    "MALLOC_TRIM_THRESHOLD_": "262144",
+    "MALLOC_ARENA_MAX": "2",
+}
+"""Settings of the C library (mallopt(3)): it maps each array from 256 KiB on separately, and the
+threads share two heaps.
 
 So the memory of a forecast goes back to the system when the forecast is given up. Without them it
-stays in the heap, between what is still in use.
+stays in the heaps of the threads, between what is still in use.
 """
 
 
