@@ -231,7 +231,7 @@ class Instance:
         return self._adopted is not None and not Path(f"/proc/{self._adopted}").exists()
 
     def start_again(self) -> None:
-        """Start a server that ended by itself, on its port, and wait for it."""
+        """Restart a server that has exited, on the same port, and wait for it."""
         self._process = self._adopted = None
         self._launch()
         self._wait_until_ready()

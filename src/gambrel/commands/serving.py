@@ -262,7 +262,7 @@ def _stop_on_signals() -> None:
 
 
 def _watch(application: Application, instance: Instance | None) -> None:
-    """Wait for ever; start what ended by itself again, after ever longer pauses.
+    """Watch both processes and restart one that exits, after longer and longer pauses.
 
     Args:
         instance: the database server, where it is one of our own.

@@ -150,7 +150,7 @@ def _whole(answer: requests.Response) -> bytes:
     deadline = time.monotonic() + WHOLE_WITHIN_S
     content = bytearray()
     try:
-        # Each read returns what there is, so the time is looked at however slowly it drips.
+        # Each read returns what has arrived, so a slow drip cannot outlast the deadline.
         while part := answer.raw.read1(1 << 16, decode_content=False):
             content += part
             if len(content) > MOST_BYTES:

@@ -525,7 +525,7 @@ class Forecast:
         return made + len(self._derived) * BYTES_DERIVED
 
     def forget(self) -> None:
-        """Give back what was made of its arrays to be looked at; it is made anew if need be."""
+        """Drop what was built from its arrays for display; the next reader builds it again."""
         self.loads.forget()
         for run in self.runs:
             if isinstance(run.machines, Machines):
