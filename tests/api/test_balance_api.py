@@ -1,7 +1,7 @@
 """Balance, what-if and confidence through the API."""
 
 import time
-from datetime import date
+from datetime import datetime
 
 import pytest
 from balances import crowded_file
@@ -25,7 +25,7 @@ def running(app):
 @pytest.fixture(scope="module")
 def crowded(app):
     """The id of a plan whose Friday is over, and whose other nights have room."""
-    app.extensions["gambrel"].today = lambda: date.fromisoformat(WEEK)
+    app.extensions["gambrel"].now = lambda: datetime.fromisoformat(f"{WEEK}T09:00+00:00")
     with current_sessions(app).begin() as db:
         return store_plan(db, "crowded", read_plan(crowded_file(gib=600.0)), actor="test").id
 

@@ -343,7 +343,7 @@ def test_a_database_that_dies_comes_back_by_itself(tmp_path):
         for _ in range(2):
             server = next(p for p in children(process.pid) if "mariadbd" in p.name())
             server.kill()
-            assert "database ended by itself" in process.stderr.readline()
+            assert "The database stopped" in process.stderr.readline()
             assert "answers again" in process.stderr.readline()
             wait_for_answer(address)
         seen = children(process.pid)

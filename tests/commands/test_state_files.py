@@ -3,7 +3,9 @@
 import pytest
 
 from gambrel.commands.places import CommandError
-from gambrel.commands.state_files import MOST_LOG_BYTES, kept_text, rotated, write_whole
+from gambrel.commands.state_files import kept_text, rotated, write_whole
+
+MOST = 1 << 20
 
 
 def test_a_file_is_made_once_and_only_its_owner_reads_it(tmp_path):
@@ -37,10 +39,10 @@ def test_a_large_log_is_put_aside(tmp_path):
     path = tmp_path / "application.log"
     for turn in range(6):
         with path.open("wb") as file:
-            file.truncate(MOST_LOG_BYTES + 1 + turn)
-        assert rotated(path).stat().st_size == 0
+            file.truncate(MOST + 1 + turn)
+        assert rotated(path, MOST).stat().st_size == 0
         assert path.stat().st_mode & 0o777 == 0o600
-    sizes = {p.name: p.stat().st_size - MOST_LOG_BYTES for p in tmp_path.iterdir()}
+    sizes = {p.name: p.stat().st_size - MOST for p in tmp_path.iterdir()}
     assert sizes.pop("application.log") < 0
     assert sizes == {
         "application.log.1": 6, "application.log.2": 5, "application.log.3": 4,

@@ -1,6 +1,8 @@
 """The engine against the reference, and what both must keep."""
 
+import time
 from dataclasses import replace
+from threading import Thread
 
 import pytest
 from generated import ZONE, plans
@@ -16,6 +18,7 @@ from gambrel.core.forecast import totals_of
 from gambrel.core.limits import Cancelled, TooMuch
 from gambrel.core.sharing import Demand, fair_rates
 from gambrel.core.simulate import simulate
+from gambrel.core.turns import Turns, while_wanted
 from gambrel.formats.result_file import result
 
 END = FRIDAY_NOON + 2 * DAY
@@ -200,8 +203,35 @@ def test_a_rule_that_began_long_ago_is_not_followed_from_its_beginning():
 
 
 def test_a_simulation_can_be_cancelled():
-    with pytest.raises(Cancelled):
-        simulate(small_plan(), FRIDAY_NOON, END, cancelled=lambda: True)
+    with while_wanted(lambda: True), pytest.raises(Cancelled):
+        simulate(small_plan(), FRIDAY_NOON, END)
+    assert simulate(small_plan(), FRIDAY_NOON, END).runs
+
+
+def test_no_more_simulations_run_at_once_than_there_are_turns():
+    turns, most = Turns(2), []
+
+    def work() -> None:
+        with turns.take():
+            most.append(turns.running)
+            time.sleep(0.01)
+
+    threads = [Thread(target=work) for _ in range(8)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(most) == 8
+    assert max(most) == 2
+    assert (turns.running, turns.waiting) == (0, 0)
+
+
+def test_who_waits_for_a_turn_and_is_not_wanted_any_more_goes_away():
+    turns = Turns(1)
+    with turns.take():
+        with while_wanted(lambda: True), pytest.raises(Cancelled), turns.take():
+            pass
+        assert (turns.running, turns.waiting) == (1, 0)
 
 
 @settings(max_examples=40, deadline=None)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import gc
-from datetime import timedelta
+from collections.abc import Sequence
 from pathlib import Path
 from threading import Thread
 from typing import Any
@@ -29,11 +29,14 @@ from gambrel.api import (
 )
 from gambrel.api.json_answers import JsonAnswers
 from gambrel.api.schemas import ProblemSchema
+from gambrel.api.waiting import WhileSomebodyWaits
+from gambrel.connectors.addresses import Allowed
 from gambrel.core.nights import week_of
 from gambrel.store.database import Sessions, connect
 from gambrel.store.database import sessions as sessions_of
 from gambrel.store.plans import plan_heads
 from gambrel.store.sealing import Sealer
+from gambrel.store.sign_in import SIGNED_IN_FOR
 from gambrel.work.computations import Computations
 from gambrel.work.discovery import Discoveries
 from gambrel.work.executors import Workers
@@ -64,6 +67,9 @@ def create_app(
     sealing_key: str,
     *,
     pages: Path | None = None,
+    port: int | None = None,
+    address: str = "",
+    allowed: Sequence[Allowed] | None = None,
     **settings: Any,
 ) -> APIFlask:
     """The application on a database.
@@ -73,6 +79,11 @@ def create_app(
         secret_key: signs session cookies.
         sealing_key: seals the secrets of sources, see `Sealer`.
         pages: folder of the built front end; without it only the API is served.
+        port: where it is served. Browsers give cookies of a host to all its ports, so that the
+            cookie's name has the port.
+        address: where people reach it, such as "https://plan.example.org"; behind TLS the cookie
+            is sent over TLS only.
+        allowed: where sources may be; None for private networks.
         settings: Flask settings that replace those below.
     """
     app = APIFlask(
@@ -85,10 +96,12 @@ def create_app(
     )
     app.config.update(
         SECRET_KEY=secret_key,
-        SESSION_COOKIE_NAME="gambrel",
+        SESSION_COOKIE_NAME="gambrel" if port is None else f"gambrel-{port}",
+        SESSION_COOKIE_SECURE=address.startswith("https://"),
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
-        PERMANENT_SESSION_LIFETIME=timedelta(days=7),
+        PERMANENT_SESSION_LIFETIME=SIGNED_IN_FOR,
+        RATELIMIT_HEADERS_ENABLED=True,
         WTF_CSRF_TIME_LIMIT=None,
         WTF_CSRF_HEADERS=["X-CSRF-Token"],
         MAX_CONTENT_LENGTH=8 * 2**20,
@@ -100,9 +113,11 @@ def create_app(
     app.json = JsonAnswers(app)
     maker = sessions_of(connect(database_url))
     shared = app.extensions["gambrel"] = Planning(maker)
-    app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), shared.today)
+    app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), allowed)
     app.extensions["gambrel-computations"] = Computations(shared, Workers.of_environment())
+    app.wsgi_app = WhileSomebodyWaits(app.wsgi_app)  # type: ignore[method-assign,assignment]
     HeaderTokens(app)
+    sessions.limiter.init_app(app)
     problems.register(app)
     app.before_request(sessions.require_sign_in)
     for module in (
@@ -193,10 +208,15 @@ def ready_workers(app: APIFlask) -> Thread:
     return thread
 
 
+def current_planning(app: APIFlask) -> Planning:
+    """The plans and forecasts of an application."""
+    planning: Planning = app.extensions["gambrel"]
+    return planning
+
+
 def current_sessions(app: APIFlask) -> Sessions:
     """The session maker of an application."""
-    planning: Planning = app.extensions["gambrel"]
-    return planning.sessions
+    return current_planning(app).sessions
 
 
 def openapi() -> dict[str, Any]:

@@ -131,7 +131,12 @@ class ResultSchema(Schema):
 
 
 class ProgressSchema(Schema):
-    phase = String()
+    phase = String(
+        metadata={
+            "description": "waiting, searching, explaining or simulating; `ahead` others wait"
+        }
+    )
+    ahead = Integer()
     evaluations = Integer()
     moves = Integer()
     score = Nested(ScoreSchema)

@@ -89,8 +89,7 @@ def _write(
     """Run a change of a draft as one transaction and answer with the draft as it is then."""
     revision = seen_revision()
     try:
-        with planning().sessions.begin() as db:
-            draft = change(db, revision)
+        draft = planning().write(lambda db: change(db, revision))
     except store.Changed as error:
         return _changed(error, operations)
     return _answer(draft)
@@ -101,8 +100,9 @@ def _write(
 @blueprint.output(DraftSchema, status_code=201)
 def start(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Start a draft of the adopted plan."""
-    with planning().sessions.begin() as db:
-        draft = store.start_draft(db, plan_id, json_data["name"], actor=actor())
+    draft = planning().write(
+        lambda db: store.start_draft(db, plan_id, json_data["name"], actor=actor())
+    )
     return _answer(draft, 201)
 
 
@@ -156,8 +156,9 @@ def rename(draft_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(DraftSchema, status_code=201)
 def duplicate(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Another draft with the same changes, to go on from in another direction."""
-    with planning().sessions.begin() as db:
-        draft = store.duplicate(db, draft_id, json_data["name"], actor=actor())
+    draft = planning().write(
+        lambda db: store.duplicate(db, draft_id, json_data["name"], actor=actor())
+    )
     return _answer(draft, 201)
 
 
@@ -167,8 +168,7 @@ def discard(draft_id: int) -> Any:
     """Close a draft without adopting it."""
     revision = seen_revision()
     try:
-        with planning().sessions.begin() as db:
-            store.discard(db, draft_id, revision, actor=actor())
+        planning().write(lambda db: store.discard(db, draft_id, revision, actor=actor()))
     except store.Changed as error:
         return _changed(error)
     return "", 204
@@ -210,8 +210,9 @@ def adopt(draft_id: int, json_data: dict[str, Any]) -> Any:
     revision = seen_revision()
     _check_adoptable(draft_id, json_data)
     try:
-        with planning().sessions.begin() as db:
-            head = store.adopt(db, draft_id, revision, actor=actor(), note=json_data["note"])
+        head = planning().write(
+            lambda db: store.adopt(db, draft_id, revision, actor=actor(), note=json_data["note"])
+        )
     except store.Changed as error:
         return _changed(error)
     return {"id": head.id, "name": head.name, "adopted_version": head.adopted_version}

@@ -13,6 +13,7 @@ from weakref import WeakKeyDictionary
 
 from apiflask import APIBlueprint
 from flask import Response, jsonify
+from sqlalchemy.orm import Session
 
 from gambrel.api import estate_schemas as schemas
 from gambrel.api.plans import day_of, looked_at
@@ -20,6 +21,8 @@ from gambrel.api.present import instant
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.revisions import seen_revision
 from gambrel.api.sessions import actor, discoveries, planning
+from gambrel.connectors import SourceError
+from gambrel.connectors.addresses import check_allowed, wrong_address
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.effect import job_effects
 from gambrel.core.estate.facts import FactEdit, due_for_review
@@ -43,10 +46,6 @@ from gambrel.work.forecaster import Forecaster
 blueprint = APIBlueprint("estate", __name__, tag="Estate", url_prefix="/api/v1")
 
 
-def _today() -> date:
-    return planning().today()
-
-
 def _utc(value: datetime | None) -> str | None:
     return None if value is None else value.isoformat() + "Z"
 
@@ -65,8 +64,8 @@ def _shown(plan_id: int, query: Mapping[str, Any]) -> Forecaster:
     if version is None:
         return forecaster
     with planning().sessions() as db:
-        known = {a.after_version for a in store.acceptances(db, plan_id)}
-        known |= {a.before_version for a in store.acceptances(db, plan_id)}
+        kept = [a for a in store.acceptances(db, plan_id) if a.kept]
+        known = {version for a in kept for version in (a.before_version, a.after_version)}
     if version not in known:
         raise ProblemError(404, "Not found", f"There is no estate of version {version}.")
     return planning().version(version)
@@ -361,8 +360,7 @@ def edit_facts(plan_id: int, json_data: dict[str, Any]) -> Any:
         json_data["take_in"],
     )
     shared = planning()
-    with shared.sessions.begin() as db:
-        made = store.edit_facts(db, plan_id, edit, shared.plan, actor=actor())
+    made = shared.write(lambda db: store.edit_facts(db, plan_id, edit, shared.plan, actor=actor()))
     return jsonify(acceptance_value(made))
 
 
@@ -400,10 +398,16 @@ def _source(found: store.Source) -> dict[str, Any]:
 
 
 def _check_address(address: str) -> None:
-    if not address.startswith(("http://", "https://")):
+    reason = wrong_address(address)
+    if reason is None:
+        try:
+            check_allowed(address, discoveries().allowed)
+        except SourceError as error:
+            reason = f"cannot be used: {error}"
+    if reason is not None:
         raise ProblemError(
             422, "This is no address of a source", "Write it like https://manager.example:8443/api.",
-            errors=[field_error("address", address, "begins with neither http:// nor https://")],
+            errors=[field_error("address", address, reason)],
         )  # fmt: skip
 
 
@@ -440,10 +444,11 @@ def add_source(plan_id: int, json_data: dict[str, Any]) -> Any:
     _check_address(json_data["address"])
     _check_site(plan_id, json_data["site"])
     accounts = [(a["scope"], a["user"], a["secret"]) for a in json_data.pop("accounts")]
-    with planning().sessions.begin() as db:
-        made = store.add_source(
+    made = planning().write(
+        lambda db: store.add_source(
             db, plan_id, json_data, accounts, discoveries().sealer, actor=actor()
         )
+    )
     response = jsonify(_source(made))
     response.status_code = 201
     return response
@@ -460,13 +465,16 @@ def change_source(source_id: int, json_data: dict[str, Any]) -> Any:
         plan_id = store.source(db, source_id).plan_id
     if "site" in json_data:
         _check_site(plan_id, json_data["site"])
-    with planning().sessions.begin() as db:
+
+    def change(db: Session) -> store.Source:
         now = store.source(db, source_id)
         if now.revision != seen_revision():
             raise ProblemError(
                 412, "The source was changed meanwhile", "Nothing was saved.", now=_source(now)
             )
-        made = store.change_source(db, source_id, now.revision, json_data, actor=actor())
+        return store.change_source(db, source_id, now.revision, json_data, actor=actor())
+
+    made = planning().write(change)
     return jsonify(_source(made))
 
 
@@ -474,8 +482,7 @@ def change_source(source_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output({}, status_code=204)
 def remove_source(source_id: int) -> Any:
     """Forget a source and its accounts; what it found stays in the plan."""
-    with planning().sessions.begin() as db:
-        store.remove_source(db, source_id, actor=actor())
+    planning().write(lambda db: store.remove_source(db, source_id, actor=actor()))
     return "", 204
 
 
@@ -484,11 +491,16 @@ def remove_source(source_id: int) -> Any:
 @blueprint.output(schemas.SourceSchema)
 def set_secret(account_id: int, json_data: dict[str, Any]) -> Any:
     """Replace the user and the secret of an account."""
-    with planning().sessions.begin() as db:
-        made = store.set_secret(
-            db, account_id, json_data["user"], json_data["secret"], discoveries().sealer,
+    made = planning().write(
+        lambda db: store.set_secret(
+            db,
+            account_id,
+            json_data["user"],
+            json_data["secret"],
+            discoveries().sealer,
             actor=actor(),
-        )  # fmt: skip
+        )
+    )
     return jsonify(_source(made))
 
 
@@ -608,7 +620,7 @@ def _jobs_of_differences(
 
 def _told_jobs(plan: Plan, entries: Sequence[store.InboxEntry]) -> dict[str, list[dict[str, Any]]]:
     try:
-        after = store.taken(plan, entries, _today())
+        after = store.taken(plan, entries, planning().today(plan))
     except ValueError:
         return {}
     found: dict[str, list[dict[str, Any]]] = defaultdict(list)
@@ -627,7 +639,7 @@ def inbox_effect(plan_id: int, json_data: dict[str, Any]) -> Any:
         head = plan_head(db, plan_id)
         entries = store.with_needed(store.inbox(db, plan_id), json_data["ids"])
     shown = shared.version(head.adopted_version)
-    changed = store.taken(shown.plan, entries, _today())
+    changed = store.taken(shown.plan, entries, shared.today(shown.plan))
     return jsonify(_effect(effect(shown, changed, json_data["night"]), changed))
 
 
@@ -660,10 +672,11 @@ def _effect(found: Effect, changed: Plan) -> dict[str, Any]:
 def accept_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Take differences into the plan: a new version of it, which can be undone."""
     shared = planning()
-    with shared.sessions.begin() as db:
-        made = store.accept_differences(
-            db, plan_id, json_data["ids"], shared.plan, _today(), actor=actor()
+    made = shared.write(
+        lambda db: store.accept_differences(
+            db, plan_id, json_data["ids"], shared.plan, shared.today, actor=actor()
         )
+    )
     return jsonify(acceptance_value(made))
 
 
@@ -672,8 +685,7 @@ def accept_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output({}, status_code=204)
 def dismiss_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Take differences off the inbox; they stay off until the source says something else."""
-    with planning().sessions.begin() as db:
-        store.dismiss(db, plan_id, json_data["ids"], actor=actor())
+    planning().write(lambda db: store.dismiss(db, plan_id, json_data["ids"], actor=actor()))
     return "", 204
 
 
@@ -682,8 +694,7 @@ def dismiss_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output({}, status_code=204)
 def reopen_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Put dismissed differences on the inbox again."""
-    with planning().sessions.begin() as db:
-        store.bring_to_inbox(db, plan_id, json_data["ids"], actor=actor())
+    planning().write(lambda db: store.bring_to_inbox(db, plan_id, json_data["ids"], actor=actor()))
     return "", 204
 
 
@@ -692,9 +703,12 @@ def reopen_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(schemas.StandingRuleSchema)
 def set_standing_rule(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Have a kind of difference accepted or dismissed as soon as it is found, or asked about."""
-    with planning().sessions.begin() as db:
+
+    def change(db: Session) -> None:
         plan_head(db, plan_id)
         store.set_standing_rule(db, plan_id, json_data["kind"], json_data["action"], actor=actor())
+
+    planning().write(change)
     return jsonify(json_data)
 
 
@@ -706,6 +720,7 @@ def acceptance_value(made: store.Acceptance) -> dict[str, Any]:
         "id": made.id, "what": made.what, "words": list(made.words),
         "before_version": made.before_version, "after_version": made.after_version,
         "actor": made.actor, "at": _utc(made.at), "undone": made.undone,
+        "kept": made.kept,
     }  # fmt: skip
 
 
@@ -724,8 +739,11 @@ def list_acceptances(plan_id: int) -> Any:
 def undo_acceptance(acceptance_id: int) -> Any:
     """Bring back what one change of the estate changed."""
     shared = planning()
-    with shared.sessions.begin() as db:
-        made = store.undo_acceptance(db, acceptance_id, shared.plan, _today(), actor=actor())
+    made = shared.write(
+        lambda db: store.undo_acceptance(
+            db, acceptance_id, shared.plan, shared.today, actor=actor()
+        )
+    )
     return jsonify(acceptance_value(made))
 
 
@@ -734,6 +752,7 @@ def undo_acceptance(acceptance_id: int) -> Any:
 def bring_back(acceptance_id: int) -> Any:
     """Bring back the whole estate as it was after a change; jobs and points stay."""
     shared = planning()
-    with shared.sessions.begin() as db:
-        made = store.bring_back(db, acceptance_id, shared.plan, _today(), actor=actor())
+    made = shared.write(
+        lambda db: store.bring_back(db, acceptance_id, shared.plan, shared.today, actor=actor())
+    )
     return jsonify(acceptance_value(made))

@@ -378,6 +378,9 @@ class AcceptanceSchema(Schema):
     actor = required(String)
     at = required(Instant)
     undone = required(Boolean)
+    kept = required(
+        Boolean, metadata={"description": "whether one can still look at it and undo it"}
+    )
 
 
 class AcceptancesSchema(Schema):

@@ -58,7 +58,7 @@ def _read(plan_id: int, form: dict[str, Any]) -> tuple[int, Plan, Reading, Impor
     choices = _choices(form)
     files = [(each.filename or "file", each.read()) for each in form["files"]]
     reading = read_files(files, choices)
-    return version, plan, reading, imported(plan, reading, choices, shared.today())
+    return version, plan, reading, imported(plan, reading, choices, shared.today(plan))
 
 
 @blueprint.post("/<int:plan_id>/imports/preview")
@@ -128,8 +128,9 @@ def import_files(plan_id: int, form_and_files_data: dict[str, Any]) -> Any:
             422, "There is nothing to import", "The plan has all of it already, or no row is good."
         )
     shared = planning()
-    with shared.sessions.begin() as db:
-        done = store.replace_estate(
+    done = shared.write(
+        lambda db: store.replace_estate(
             db, plan_id, made.plan, made.lines, made.names, shared.plan, version, actor=actor()
         )
+    )
     return jsonify(acceptance_value(done))

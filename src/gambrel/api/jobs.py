@@ -569,10 +569,11 @@ def list_templates(plan_id: int) -> list[dict[str, Any]]:
 def add_template(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Keep the settings of a job for others."""
     try:
-        with planning().sessions.begin() as db:
-            made = store.save_template(
+        made = planning().write(
+            lambda db: store.save_template(
                 db, plan_id, json_data["name"], json_data["value"], actor=actor()
             )
+        )
     except store.NameTaken as error:
         raise _refused("name", json_data["name"], str(error)) from None
     return {"id": made.id, "name": made.name, "value": dict(made.value)}
@@ -582,6 +583,5 @@ def add_template(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output({}, status_code=204)
 def forget_template(plan_id: int, template_id: int) -> tuple[str, int]:
     """Forget a template. Jobs that began with it stay as they are."""
-    with planning().sessions.begin() as db:
-        store.remove_template(db, plan_id, template_id, actor=actor())
+    planning().write(lambda db: store.remove_template(db, plan_id, template_id, actor=actor()))
     return "", 204

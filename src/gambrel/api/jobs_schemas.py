@@ -346,6 +346,13 @@ class AdoptionSchema(Schema):
     actor = required(String)
     at = required(Instant)
     in_force = required(Boolean)
+    kept = required(
+        Boolean, metadata={"description": "whether one can still look at it and go back"}
+    )
+
+
+class RestoreSchema(Schema):
+    version = required(Integer, validate=Range(min=1, max=2**31 - 1))
 
 
 class GoBackSchema(Schema):

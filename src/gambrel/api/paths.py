@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from datetime import date, timedelta
+from datetime import timedelta
 from math import isfinite
 from typing import Any
 
@@ -434,8 +434,8 @@ def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
 @blueprint.output(schemas.IcsSchema)
 def read_calendar(plan_id: int, files_data: dict[str, Any]) -> Any:
     """The dates of an iCalendar file, to be put into a calendar. Nothing is written."""
-    looked_at(plan_id, None)
-    today: date = planning().today()
+    _, _, forecaster = looked_at(plan_id, None)
+    today = planning().today(forecaster.plan)
     file = files_data["file"]
     try:
         found = read_holidays(file.read(), today - HOLIDAYS_BACK, today + HOLIDAYS_AHEAD)

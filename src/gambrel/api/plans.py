@@ -29,6 +29,7 @@ from gambrel.api.schemas import (
     WeekSchema,
 )
 from gambrel.api.sessions import planning
+from gambrel.build import build
 from gambrel.core.findings import Finding, find
 from gambrel.core.findings.help import suggestions
 from gambrel.core.forecast import Forecast
@@ -88,10 +89,11 @@ def revision_tag(
     draft: store.Draft | None,
     open_drafts: Sequence[store.Draft] = (),
 ) -> Response:
-    """Tag an answer with all that it depends on: the version, the draft, the list of drafts."""
-    states = ["adopted" if draft is None else f"{draft.id}.{draft.revision}"]
+    """Tag an answer with all that it depends on: program, database, version, draft, drafts."""
+    states = [build(), planning().identity(), str(head.adopted_version)]
+    states += ["adopted" if draft is None else f"{draft.id}.{draft.revision}"]
     states += [f"{d.id}.{d.revision}" for d in open_drafts]
-    response.set_etag("-".join([str(head.adopted_version), *states]))
+    response.set_etag("-".join(states))
     response.cache_control.no_cache = True
     response.cache_control.private = True
     response.make_conditional(request)

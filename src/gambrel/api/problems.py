@@ -13,20 +13,19 @@ from sqlalchemy.exc import InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
+from gambrel.api.waiting import ANSWER_WITHIN_S
 from gambrel.core.estate.differences import EstateError
 from gambrel.core.estate.facts import FactError
 from gambrel.core.items import OperationError
-from gambrel.core.limits import TooMuch
+from gambrel.core.limits import Cancelled, TooMuch
 from gambrel.core.plan_reading import PlanError
+from gambrel.store.database import WRITTEN_AT_ONCE
 from gambrel.store.plan_tables import NotStorable
 from gambrel.store.plans import NotFound
 from gambrel.work.forecaster import OutOfReach
+from gambrel.work.planning import PlanUnreadable
 
 log = logging.getLogger(__name__)
-
-
-WRITTEN_AT_ONCE = (1205, 1213)
-"""MariaDB's numbers for a lock that is not given in time, and for a deadlock."""
 
 
 class ProblemError(Exception):
@@ -145,6 +144,22 @@ def register(app: APIFlask) -> None:
             )
         )
 
+    @app.errorhandler(PlanUnreadable)
+    def from_unreadable(error: PlanUnreadable) -> Response:
+        log.error("%s: %s", error, "; ".join(map(str, error.problems)))
+        good = None
+        if error.good is not None:
+            good = {"version": error.good[0], "written_at": error.good[1].isoformat() + "Z"}
+        return answer(
+            ProblemError(
+                409,
+                "This plan cannot be opened",
+                "Some of its stored entries cannot be read. Nothing was changed.",
+                errors=[field_error(p.path, p.value, p.reason) for p in error.problems[:50]],
+                unreadable={"plan": error.plan_id, "last_good": good},
+            )
+        )
+
     @app.errorhandler(NotFound)
     def from_missing(error: NotFound) -> Response:
         return answer(ProblemError(404, "Not found", f"{error}."))
@@ -156,6 +171,19 @@ def register(app: APIFlask) -> None:
     @app.errorhandler(TooMuch)
     def from_too_much(error: TooMuch) -> Response:
         return answer(ProblemError(422, "This is more than one simulation takes on", str(error)))
+
+    @app.errorhandler(Cancelled)
+    def from_cancelled(_error: Cancelled) -> Response:
+        told = answer(
+            ProblemError(
+                503,
+                "This took too long",
+                f"It was ended after {ANSWER_WITHIN_S:.0f} s; nothing was changed. "
+                "Try again when the server has less to do, or ask for less.",
+            )
+        )
+        told.headers["Retry-After"] = "30"
+        return told
 
     @app.errorhandler(CSRFError)
     def from_csrf(error: CSRFError) -> Response:

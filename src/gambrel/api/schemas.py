@@ -38,6 +38,18 @@ class FieldErrorSchema(Schema):
     reason = required(String)
 
 
+class GoodVersionSchema(Schema):
+    version = required(Integer)
+    written_at = required(Instant)
+
+
+class UnreadablePlanSchema(Schema):
+    """A stored plan that cannot be opened, and the newest version of it that can be."""
+
+    plan = required(Integer)
+    last_good = nullable(Nested, GoodVersionSchema)
+
+
 class ProblemSchema(Schema):
     """RFC 9457 problem details."""
 
@@ -46,6 +58,7 @@ class ProblemSchema(Schema):
     status = required(Integer)
     detail = String()
     errors = List(Nested(FieldErrorSchema))
+    unreadable = Nested(UnreadablePlanSchema)
 
 
 class SessionSchema(Schema):

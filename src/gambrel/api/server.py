@@ -1,4 +1,4 @@
-"""How the server itself is doing: memory and what is kept in it."""
+"""How the server itself is doing: memory, what is kept in it, and what it works on."""
 
 from __future__ import annotations
 
@@ -9,9 +9,13 @@ from typing import Any
 
 from apiflask import APIBlueprint, Schema
 from apiflask.fields import Integer, List, Nested, String
+from flask import current_app
 
-from gambrel.api.schemas import required
+from gambrel.api.schemas import nullable, required
+from gambrel.build import build
 from gambrel.core.caches import CacheState, cache_states
+from gambrel.core.turns import Turns, simulations
+from gambrel.work.computations import Computations
 
 blueprint = APIBlueprint("server", __name__, tag="Server", url_prefix="/api/v1/server")
 
@@ -25,11 +29,20 @@ class CacheSchema(Schema):
     )
 
 
-class MemorySchema(Schema):
+class WorkSchema(Schema):
+    at_once = nullable(Integer, metadata={"description": "null: as many as come"})
+    running = required(Integer)
+    waiting = required(Integer)
+
+
+class ServerSchema(Schema):
+    build = required(String)
     resident_bytes = required(
         Integer, metadata={"description": "memory of the process; 0 where that is not known"}
     )
     caches = required(List, Nested(CacheSchema))
+    simulations = required(Nested, WorkSchema)
+    computations = required(Nested, WorkSchema)
 
 
 def resident_bytes() -> int:
@@ -42,10 +55,15 @@ def resident_bytes() -> int:
     return int(found[1]) * 1024 if found else 0
 
 
-@blueprint.get("/memory")
-@blueprint.output(MemorySchema)
-def show_memory() -> dict[str, Any]:
-    """The memory of the server and what its caches hold, the largest first."""
+def _work(turns: Turns) -> dict[str, Any]:
+    return {"at_once": turns.at_once, "running": turns.running, "waiting": turns.waiting}
+
+
+@blueprint.get("")
+@blueprint.output(ServerSchema)
+def show_server() -> dict[str, Any]:
+    """The memory of the server, what its caches hold, the largest first, and what it works on."""
+    computations: Computations = current_app.extensions["gambrel-computations"]
     by_name: dict[str, list[CacheState]] = defaultdict(list)
     for state in cache_states():
         by_name[state.name].append(state)
@@ -59,4 +77,10 @@ def show_memory() -> dict[str, Any]:
         for name, states in by_name.items()
     ]
     caches.sort(key=lambda cache: -cache["bytes"])  # type: ignore[operator]
-    return {"resident_bytes": resident_bytes(), "caches": caches}
+    return {
+        "build": build(),
+        "resident_bytes": resident_bytes(),
+        "caches": caches,
+        "simulations": _work(simulations),
+        "computations": _work(computations.turns),
+    }

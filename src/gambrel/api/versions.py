@@ -20,6 +20,7 @@ from gambrel.core.jobs.checking import JobProblem, plan_problems
 from gambrel.core.nights import Night, week_of
 from gambrel.store import plans as store
 from gambrel.work.forecaster import Forecaster
+from gambrel.work.planning import PlanUnreadable
 
 blueprint = APIBlueprint("versions", __name__, tag="Versions", url_prefix="/api/v1/plans")
 
@@ -120,9 +121,30 @@ def list_adoptions(plan_id: int) -> list[dict[str, Any]]:
             "id": a.id, "version": a.version, "before_version": a.before_version,
             "note": a.note, "words": list(a.words), "actor": a.actor,
             "at": a.at.isoformat() + "Z", "in_force": a.version == head.adopted_version,
+            "kept": a.kept,
         }
         for a in found
     ]  # fmt: skip
+
+
+@blueprint.post("/<int:plan_id>/restore")
+@blueprint.input(schemas.RestoreSchema)
+@blueprint.output(PlanListItemSchema)
+def restore(plan_id: int, json_data: dict[str, Any]) -> Any:
+    """Adopt an earlier version again where the adopted one cannot be opened."""
+    shared = planning()
+    with shared.sessions() as db:
+        head = store.plan_head(db, plan_id)
+    try:
+        shared.version(head.adopted_version)
+    except PlanUnreadable:
+        head = shared.write(
+            lambda db: store.restore_version(db, plan_id, json_data["version"], actor=actor())
+        )
+        return {"id": head.id, "name": head.name, "adopted_version": head.adopted_version}
+    raise ProblemError(
+        409, "This plan can be opened", "Nothing was changed. Go back to what was adopted instead."
+    )
 
 
 @blueprint.post("/<int:plan_id>/adoptions/<int:adoption_id>/back")
@@ -130,6 +152,7 @@ def list_adoptions(plan_id: int) -> list[dict[str, Any]]:
 @blueprint.output(PlanListItemSchema)
 def go_back(plan_id: int, adoption_id: int, json_data: dict[str, Any]) -> Any:
     """Adopt again what was in force before an adoption, on the estate as it is now."""
-    with planning().sessions.begin() as db:
-        head = store.go_back(db, plan_id, adoption_id, actor=actor(), note=json_data["note"])
+    head = planning().write(
+        lambda db: store.go_back(db, plan_id, adoption_id, actor=actor(), note=json_data["note"])
+    )
     return {"id": head.id, "name": head.name, "adopted_version": head.adopted_version}

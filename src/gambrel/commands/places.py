@@ -9,6 +9,9 @@ from pathlib import Path
 PROJECT = Path(__file__).resolve().parents[3]
 STATE = Path(os.environ.get("GAMBREL_STATE") or PROJECT / ".gambrel")
 """All that is made while running: database, logs, secrets. GAMBREL_STATE moves it."""
+APPLICATION_LOG = "application.log"
+APPLICATION_OUTPUT = "application-output.log"
+"""What the application's process says outside its log, such as why it could not start."""
 PAGES = PROJECT / "web" / "dist"
 
 

@@ -27,7 +27,15 @@ from gambrel.commands.database import (
     port_is_free,
     running_address,
 )
-from gambrel.commands.places import PAGES, STATE, CommandError, complain, say
+from gambrel.commands.places import (
+    APPLICATION_OUTPUT,
+    PAGES,
+    STATE,
+    CommandError,
+    complain,
+    say,
+)
+from gambrel.commands.settings import address_from, keep_from, log_bytes_from, sources_from
 from gambrel.commands.state_files import kept_text, rotated
 from gambrel.core.plan_reading import read_plan
 from gambrel.demo import SCENARIOS
@@ -136,7 +144,7 @@ stays in the heaps of the threads, between what is still in use.
 
 
 class Application:
-    """The gunicorn process that serves the API and the pages."""
+    """The process that serves the API and the pages."""
 
     def __init__(self, url: str, port: int) -> None:
         self.port = port
@@ -150,14 +158,10 @@ class Application:
         self.process = self._launch()
 
     def _launch(self) -> subprocess.Popen[bytes]:
-        with rotated(STATE / "application.log").open("ab") as log:
+        with rotated(STATE / APPLICATION_OUTPUT, log_bytes_from(os.environ)).open("ab") as log:
             return subprocess.Popen(
                 [
-                    sys.executable, "-m", "gunicorn", "gambrel.commands.wsgi:application()",
-                    "--bind", f"127.0.0.1:{self.port}",
-                    "--worker-class", "gthread", "--workers", "1", "--threads", "8",
-                    "--timeout", "300", "--graceful-timeout", "5",
-                    "--access-logfile", "-", "--no-control-socket",
+                    sys.executable, "-m", "gambrel.commands.web_server", str(self.port),
                 ],
                 env=self._environment,
                 stdin=subprocess.DEVNULL,
@@ -179,7 +183,7 @@ class Application:
                     return
             except (urllib.error.URLError, OSError) as error:
                 if self.process.poll() is not None or time.monotonic() > deadline:
-                    log = STATE / "application.log"
+                    log = STATE / APPLICATION_OUTPUT
                     tail = log.read_text(errors="replace")[-2000:]
                     raise CommandError(
                         f"The application does not answer. The end of {log}:\n{tail}"
@@ -203,7 +207,7 @@ class StandIns:
 
     def __init__(self) -> None:
         self.port = free_port()
-        with (STATE / "stand-ins.log").open("ab") as log:
+        with rotated(STATE / "stand-ins.log", log_bytes_from(os.environ)).open("ab") as log:
             self.process = subprocess.Popen(
                 [sys.executable, "-m", "gambrel.standins", "--port", str(self.port)],
                 stdin=subprocess.DEVNULL,
@@ -278,16 +282,16 @@ def _watch(application: Application, instance: Instance | None) -> None:
             continue
         try:
             if instance is not None and database_ended:
-                complain("The database ended by itself; it is started again.")
+                complain("The database stopped. Starting it again.")
                 instance.start_again()
-                complain("The database answers again.")
+                complain("The database is back.")
             if code is not None:
-                complain(f"The application ended by itself (code {code}); it is started again.")
+                complain(f"The application stopped (exit code {code}). Starting it again.")
                 time.sleep(pause)
                 application.restart()
                 application.wait_until_ready()
         except CommandError as error:
-            complain(f"{error}\nIt is tried again in {pause:.0f} s.")
+            complain(f"{error}\nTrying again in {pause:.0f} s.")
             time.sleep(pause)
         pause = min(LONGEST_PAUSE_S, 2 * pause + 1.0)
         lived_since = time.monotonic()
@@ -297,10 +301,17 @@ def _note_running(text: str) -> None:
     Path(STATE / "running").write_text(text)
 
 
+def _check_settings() -> None:
+    """Refuse settings that cannot be before anything is started. Raises CommandError."""
+    for read in (address_from, sources_from, keep_from, log_bytes_from):
+        read(os.environ)
+
+
 def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
     """Run database and application until Ctrl+C; `before` may fill the database first."""
     if not (PAGES / "index.html").exists():
         raise CommandError("The pages are not built. Run `./gambrel demo` from the project folder.")
+    _check_settings()
     _stop_on_signals()
     application: Application | None = None
     with contextlib.suppress(_Stop), _only_one():
@@ -314,7 +325,7 @@ def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
                 application = Application(url, chosen)
                 try:
                     application.wait_until_ready()
-                    address = f"http://127.0.0.1:{chosen}"
+                    address = address_from(os.environ) or f"http://127.0.0.1:{chosen}"
                     _note_running(f"process {os.getpid()}, {address}")
                     say(f"\nGambrel runs at {address}\n")
                     say("Sign in once with this link (it works one time, for 12 hours):")
@@ -353,5 +364,5 @@ def link() -> None:
     """Print a new one-time sign-in link."""
     with database() as (url, _), prepared(url).begin() as db:
         token = new_link(db, PLANNER)
-    address = running_address() or f"http://127.0.0.1:{DEFAULT_PORT}"
+    address = address_from(os.environ) or running_address() or f"http://127.0.0.1:{DEFAULT_PORT}"
     say(f"{address}/sign-in#{token}")

@@ -12,7 +12,6 @@ from pathlib import Path
 
 from gambrel.commands.places import CommandError
 
-MOST_LOG_BYTES = 8 << 20
 KEPT_LOGS = 3
 
 
@@ -53,9 +52,9 @@ def kept_text(
     return text
 
 
-def rotated(path: Path) -> Path:
+def rotated(path: Path, most_bytes: int) -> Path:
     """A log file to be written on, readable by its owner only; a large one is put aside before."""
-    if path.exists() and path.stat().st_size > MOST_LOG_BYTES:
+    if path.exists() and path.stat().st_size > most_bytes:
         for number in range(KEPT_LOGS - 1, 0, -1):
             older = path.with_name(f"{path.name}.{number}")
             if older.exists():

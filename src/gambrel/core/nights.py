@@ -119,6 +119,11 @@ def planner_zone(plan: Plan) -> str:
     return plan.sites[0].time_zone if plan.sites else "UTC"
 
 
+def today_of(plan: Plan, now: datetime) -> date:
+    """The date that it is at an instant where a plan's nights are counted."""
+    return now.astimezone(ZoneInfo(planner_zone(plan))).date()
+
+
 def walls(plan: Plan, night: Night, jobs: Iterable[str]) -> tuple[float, float] | None:
     """From when to when the windows of some jobs are open that night, all together."""
     used = {plan.job_by_id[job].window for job in jobs}

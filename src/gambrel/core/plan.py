@@ -11,9 +11,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time
 from functools import cached_property
-from typing import Literal, Protocol, TypeVar
+from typing import Literal, Protocol, TypeVar, get_args
 
 Kind = Literal["full", "incremental", "differential"]
+KINDS: tuple[Kind, ...] = get_args(Kind)
 Chain = Literal["incremental", "differential", "forever", "full_only"]
 Transport = Literal["direct", "hot_add", "network"]
 WindowEnd = Literal["stop", "finish", "run_on"]

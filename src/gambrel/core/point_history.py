@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -10,10 +10,8 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from gambrel.core.plan import Kind, Plan
+from gambrel.core.plan import KINDS, Kind, Plan
 from gambrel.core.units import SAME_INSTANT
-
-KINDS: tuple[Kind, ...] = ("full", "incremental", "differential")
 
 HISTORY = np.dtype(
     [(n, np.int64) for n in ("repository", "job", "machine", "kind", "made_on", "replaced")]
@@ -47,6 +45,37 @@ class PointRecord(NamedTuple):
     chain_bytes: float
 
 
+def point_records(
+    plan: Plan, rows: npt.NDArray[Any], bases: npt.NDArray[np.int64]
+) -> Iterator[PointRecord]:
+    """Points as records, each with the length of its chain.
+
+    Args:
+        rows: has the columns of HISTORY that a record tells of.
+        bases: the position among `rows` of the point that each needs, before it; -1 for none.
+    """
+    jobs = [job.id for job in plan.jobs]
+    machines = [machine.id for machine in plan.machines]
+    repositories = [repository.id for repository in plan.repositories]
+    columns = [
+        rows[name].tolist()
+        for name in (
+            "job", "machine", "repository", "kind", "at", "exists_from", "stored_bytes", "usable",
+        )
+    ]  # fmt: skip
+    chains: list[tuple[int, float]] = []
+    for base, job, machine, repository, kind, at, exists_from, stored, usable in zip(
+        bases.tolist(), *columns, strict=True
+    ):
+        count, below = (0, 0.0) if base < 0 else chains[base]
+        chain = (count + 1, below + stored)
+        chains.append(chain)
+        yield PointRecord(
+            jobs[job], machines[machine], repositories[repository], KINDS[kind],
+            at, exists_from, stored, bool(usable), *chain,
+        )  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True)
 class Fullest:
     """The most bytes that a repository held in a span, and when it first held them."""
@@ -77,18 +106,14 @@ class PointHistory:
         there = (rows["since"] <= instant + SAME_INSTANT) & (rows["gone"] > instant + SAME_INSTANT)
         return np.flatnonzero(there)
 
-    def at(
-        self, instant: float, *, job: str | None = None, machine: str | None = None
-    ) -> tuple[PointRecord, ...]:
+    def at(self, instant: float, *, machine: str | None = None) -> tuple[PointRecord, ...]:
         """The points that exist at an instant: by repository, job, machine, then start instant.
 
         Args:
-            job, machine: ids; only their points.
+            machine: an id; only its points.
         """
         plan, rows = self._plan, self._rows
         alive = self._alive(instant)
-        if job is not None:
-            alive = alive[rows["job"][alive] == plan.job_position[job]]
         if machine is not None:
             places = [m.id for m in plan.machines]
             alive = alive[rows["machine"][alive] == places.index(machine)]
@@ -96,36 +121,20 @@ class PointHistory:
         order = np.lexsort(
             (alive, chosen["at"], chosen["machine"], chosen["job"], chosen["repository"])
         )
-        found: list[PointRecord] = []
-        chains: dict[int, tuple[int, float]] = {-1: (0, 0.0)}
-        for row in alive[order].tolist():
-            entry = rows[row]
-            base = self._base(row, instant)
-            # A base is older than what needs it, so its own chain is known by now.
-            count, stored = chains.get(base, (0, 0.0))
-            chains[row] = (count + 1, stored + float(entry["stored_bytes"]))
-            found.append(
-                PointRecord(
-                    plan.jobs[entry["job"]].id,
-                    plan.machines[entry["machine"]].id,
-                    plan.repositories[entry["repository"]].id,
-                    KINDS[entry["kind"]],
-                    float(entry["at"]),
-                    float(entry["exists_from"]),
-                    float(entry["stored_bytes"]),
-                    bool(entry["usable"]),
-                    *chains[row],
-                )
-            )
-        return tuple(found)
+        alive = alive[order]
+        places_of = np.full(len(rows) + 1, -1)
+        places_of[alive] = np.arange(len(alive))
+        return tuple(point_records(plan, rows[alive], places_of[self._bases(alive, instant)]))
 
-    def _base(self, row: int, instant: float) -> int:
-        """The row of the point that one needs at an instant, or -1."""
+    def _bases(self, chosen: npt.NDArray[np.int64], instant: float) -> npt.NDArray[np.int64]:
+        """The rows of the points that some need at an instant; -1 for none."""
         rows = self._rows
-        base = int(rows["made_on"][row])
-        while base >= 0 and rows["gone"][base] <= instant + SAME_INSTANT:
-            base = int(rows["replaced"][base])
-        return base
+        bases: npt.NDArray[np.int64] = rows["made_on"][chosen]
+        while True:
+            merged = (bases >= 0) & (rows["gone"][bases] <= instant + SAME_INSTANT)
+            if not merged.any():
+                return bases
+            bases = np.where(merged, rows["replaced"][bases], bases)
 
     def used_bytes(self, instant: float) -> list[float]:
         """The bytes stored at an instant in each repository of the plan."""

@@ -12,9 +12,8 @@ from datetime import date, datetime, time
 from typing import Any
 
 from gambrel.core.calendars import parse_rule
-from gambrel.core.plan import DayRowSchedule, Kind, RuleSchedule, Schedule
+from gambrel.core.plan import KINDS, DayRowSchedule, Kind, RuleSchedule, Schedule
 
-KINDS: tuple[Kind, ...] = ("full", "incremental", "differential")
 CODES = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 DAY_NAMES = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 _ORDINALS = {1: "first", 2: "second", 3: "third", 4: "fourth", 5: "fifth", -1: "last"}

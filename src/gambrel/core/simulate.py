@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 
 from gambrel.core.engine.array_forecast import forecast_of
-from gambrel.core.engine.layout import layout_of
+from gambrel.core.engine.layout import Layout, layout_of
 from gambrel.core.engine.runner import Walk, settled_walk
 from gambrel.core.forecast import Forecast
 from gambrel.core.plan import Plan
@@ -19,7 +19,6 @@ def simulate(
     *,
     points: Snapshot | None = None,
     snapshots_from: Iterable[float] = (),
-    cancelled: Callable[[], bool] | None = None,
 ) -> Forecast:
     """Play a plan forward over [from_, to).
 
@@ -31,19 +30,15 @@ def simulate(
             forecast; by default those of `plan.state`.
         snapshots_from: instants; at the first quiet instant at or after each, the points are kept
             in `Forecast.quiet`, so that a later simulation can start there.
-        cancelled: asked now and then whether the result is not wanted any more.
 
     Raises:
         ValueError: where `to` is not after `from_`.
         TooMuch: (a ValueError) where there are more occurrences or transfers than the limits allow.
-        Cancelled: where `cancelled` said so.
+        Cancelled: where nobody wants the result any more, see `turns.while_wanted`.
     """
-    if not to > from_:
-        raise ValueError("the horizon ends before it begins")
-    layout = layout_of(plan)
-    start = layout.points_of(plan) if points is None else points
+    layout, start = _begin(plan, from_, to, points)
     walk = Walk(layout, plan, from_, to, start, snapshots_from)
-    walk.run(cancelled)
+    walk.run()
     return forecast_of(walk)
 
 
@@ -55,7 +50,6 @@ def simulate_span(
     points: Snapshot | None = None,
     snapshots_from: Iterable[float] = (),
     beyond_s: float = 0.0,
-    cancelled: Callable[[], bool] | None = None,
 ) -> Forecast:
     """What happens to all that is due in [from_, to) while the plan goes on after it.
 
@@ -69,11 +63,13 @@ def simulate_span(
 
     Otherwise as `simulate`.
     """
+    layout, start = _begin(plan, from_, to, points)
+    walk = settled_walk(layout, plan, from_, to, start, snapshots_from, beyond_s=beyond_s)
+    return forecast_of(walk)
+
+
+def _begin(plan: Plan, from_: float, to: float, points: Snapshot | None) -> tuple[Layout, Snapshot]:
     if not to > from_:
         raise ValueError("the horizon ends before it begins")
     layout = layout_of(plan)
-    start = layout.points_of(plan) if points is None else points
-    walk = settled_walk(
-        layout, plan, from_, to, start, snapshots_from, beyond_s=beyond_s, cancelled=cancelled
-    )
-    return forecast_of(walk)
+    return layout, layout.points_of(plan) if points is None else points

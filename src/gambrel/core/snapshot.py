@@ -8,11 +8,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from gambrel.core.plan import Plan, State
+from gambrel.core.plan import KINDS, Plan, State
 from gambrel.core.retention import ChainKey, linked
 from gambrel.core.units import EPOCH
-
-KIND_NAMES = ("full", "incremental", "differential")
 
 SAVED_POINT = np.dtype(
     [(name, np.int64) for name in ("repository", "job", "machine", "kind", "base", "usable")]
@@ -87,7 +85,7 @@ def _snapshot(plan: Plan) -> Snapshot:
             rows.append(
                 (
                     *key,
-                    KIND_NAMES.index(point.kind),
+                    KINDS.index(point.kind),
                     base,
                     int(point.usable),
                     point.at - EPOCH,

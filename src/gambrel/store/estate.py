@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
@@ -16,6 +16,7 @@ from gambrel.core.estate.differences import (
     EstateError,
     accept_all,
     in_order,
+    takeable,
 )
 from gambrel.core.estate.effect import with_estate_of
 from gambrel.core.estate.facts import FactEdit
@@ -35,10 +36,11 @@ from gambrel.store.models import (
     now_utc,
 )
 from gambrel.store.plan_tables import save_plan
-from gambrel.store.plans import NotFound, draft
+from gambrel.store.plans import NotFound, draft, emptied_versions
 from gambrel.store.sealing import Sealer
 
 PlanOf = Callable[[int], Plan]
+TodayOf = Callable[[Plan], date]
 """Gives the plan of a version, from memory where it is known."""
 
 OPEN, ACCEPTED, DISMISSED = "open", "accepted", "dismissed"
@@ -467,7 +469,11 @@ def taken(plan: Plan, entries: Iterable[InboxEntry], today: date) -> Plan:
 
 @dataclass(frozen=True, slots=True)
 class Acceptance:
-    """A change of the estate: what it was, its lines, the versions before and after."""
+    """A change of the estate: what it was, its lines, the versions before and after.
+
+    Attributes:
+        kept: whether the content of both versions is kept, so that it can be undone.
+    """
 
     id: int
     what: str
@@ -477,6 +483,7 @@ class Acceptance:
     actor: str
     at: datetime
     undone: bool
+    kept: bool
 
 
 def acceptances(session: Session, plan_id: int) -> list[Acceptance]:
@@ -486,13 +493,15 @@ def acceptances(session: Session, plan_id: int) -> list[Acceptance]:
         .where(AcceptanceRow.plan_id == plan_id)
         .order_by(AcceptanceRow.id.desc())
     )
-    return [_acceptance(row) for row in rows]
+    emptied = emptied_versions(session, plan_id)
+    return [_acceptance(row, emptied) for row in rows]
 
 
-def _acceptance(row: AcceptanceRow) -> Acceptance:
+def _acceptance(row: AcceptanceRow, emptied: Collection[int] = ()) -> Acceptance:
+    kept = row.before_version not in emptied and row.after_version not in emptied
     return Acceptance(
         row.id, row.what, tuple(row.words), row.before_version, row.after_version, row.actor,
-        row.at, row.undone,
+        row.at, row.undone, kept,
     )  # fmt: skip
 
 
@@ -554,7 +563,7 @@ def accept_differences(
     plan_id: int,
     ids: Sequence[int],
     plan_of: PlanOf,
-    today: date,
+    today_of: TodayOf,
     *,
     actor: str,
 ) -> Acceptance:
@@ -570,7 +579,7 @@ def accept_differences(
     names = {entry.difference.name for entry in entries}
     names |= {str((entry.difference.now or {}).get("name", "")) for entry in entries} - {""}
     row = _change_estate(
-        session, plan_id, plan_of, lambda plan: taken(plan, entries, today),
+        session, plan_id, plan_of, lambda plan: taken(plan, entries, today_of(plan)),
         what="accept", words=[entry.difference.words for entry in entries],
         subjects=sorted(names), actor=actor,
     )  # fmt: skip
@@ -616,7 +625,7 @@ def replace_estate(
 
 
 def undo_acceptance(
-    session: Session, acceptance_id: int, plan_of: PlanOf, today: date, *, actor: str
+    session: Session, acceptance_id: int, plan_of: PlanOf, today_of: TodayOf, *, actor: str
 ) -> Acceptance:
     """Bring back what one change of the estate changed; its differences come to the inbox again."""
     row = session.get(AcceptanceRow, acceptance_id)
@@ -628,7 +637,7 @@ def undo_acceptance(
     then = plan_of(row.before_version)
     made = _change_estate(
         session, row.plan_id, plan_of,
-        lambda plan: with_estate_of(plan, then, today, row.subjects),
+        lambda plan: with_estate_of(plan, then, today_of(plan), row.subjects),
         what="undo", words=[f"undone: {line}" for line in row.words], subjects=row.subjects,
         actor=actor,
     )  # fmt: skip
@@ -643,7 +652,7 @@ def undo_acceptance(
 
 
 def bring_back(
-    session: Session, acceptance_id: int, plan_of: PlanOf, today: date, *, actor: str
+    session: Session, acceptance_id: int, plan_of: PlanOf, today_of: TodayOf, *, actor: str
 ) -> Acceptance:
     """Bring back the whole estate as it was after a change; jobs and points stay as they are."""
     row = session.get(AcceptanceRow, acceptance_id)
@@ -651,7 +660,7 @@ def bring_back(
         raise NotFound(f"there is no change {acceptance_id}")
     then = plan_of(row.after_version)
     made = _change_estate(
-        session, row.plan_id, plan_of, lambda plan: with_estate_of(plan, then, today),
+        session, row.plan_id, plan_of, lambda plan: with_estate_of(plan, then, today_of(plan)),
         what="bring back", words=[f"the estate as of {row.at:%d %b %Y %H:%M} UTC"], subjects=[],
         actor=actor,
     )  # fmt: skip
@@ -683,9 +692,12 @@ def set_standing_rule(
 
 
 def follow_standing_rules(
-    session: Session, plan_id: int, ids: Sequence[int], plan_of: PlanOf, today: date
+    session: Session, plan_id: int, ids: Sequence[int], plan_of: PlanOf, today_of: TodayOf
 ) -> None:
-    """Accept and dismiss what standing rules say of newly found differences."""
+    """Accept and dismiss what standing rules say of newly found differences.
+
+    What cannot be accepted, such as a machine on a host that was dismissed, stays in the inbox.
+    """
     rules = standing_rules(session, plan_id)
     if not rules:
         return
@@ -693,7 +705,14 @@ def follow_standing_rules(
     mine = [entry for entry in inbox(session, plan_id) if entry.id in new]
     for action in ("dismiss", "accept"):
         chosen = [e.id for e in mine if rules.get(e.difference.kind) == action]
+        if action == "accept":
+            plan = plan_of(lock_plan(session, plan_id))
+            taking = with_needed(inbox(session, plan_id), chosen)
+            fitting = takeable(plan, in_order(entry.difference for entry in taking), today_of(plan))
+            keys = {(d.source, d.key) for d in fitting}
+            new = {e.id for e in mine if (e.difference.source, e.difference.key) in keys}
+            chosen = [ident for ident in chosen if ident in new]
         if chosen and action == "accept":
-            accept_differences(session, plan_id, chosen, plan_of, today, actor="standing rule")
+            accept_differences(session, plan_id, chosen, plan_of, today_of, actor="standing rule")
         elif chosen:
             dismiss(session, plan_id, chosen, actor="standing rule")

@@ -70,7 +70,7 @@ class PlanRow(Base):
 
 
 class VersionRow(Base):
-    """One whole plan file, never changed once written."""
+    """One whole plan file, never changed once written; its content may be given up one day."""
 
     __tablename__ = "versions"
 
@@ -78,6 +78,7 @@ class VersionRow(Base):
     plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"))
     note: Mapped[str] = mapped_column(default="")
     created_at: Mapped[datetime] = mapped_column(default=now_utc)
+    emptied_at: Mapped[datetime | None]
     direct_mib_per_s: Mapped[float]
     hot_add_mib_per_s: Mapped[float]
     network_mib_per_s: Mapped[float]
@@ -168,6 +169,25 @@ class SignInLinkRow(Base):
     name: Mapped[str] = mapped_column(String(200))
     expires_at: Mapped[datetime]
     used_at: Mapped[datetime | None]
+
+
+class SignInRow(Base):
+    """Somebody who is signed in; only the hash of the session's key is kept."""
+
+    __tablename__ = "sign_ins"
+
+    key_hash: Mapped[str] = mapped_column(String(64), primary_key=True)
+    name: Mapped[str] = mapped_column(String(200))
+    began_at: Mapped[datetime] = mapped_column(default=now_utc)
+    expires_at: Mapped[datetime]
+
+
+class IdentityRow(Base):
+    """What tells this database from any other; one row, written with the schema."""
+
+    __tablename__ = "identity"
+
+    id: Mapped[str] = mapped_column(String(36), primary_key=True)
 
 
 class AuditRow(Base):

@@ -7,16 +7,29 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import fields
 from datetime import date, datetime, time
 from functools import lru_cache
-from typing import Any
+from itertools import zip_longest
+from typing import Any, TypeVar
 
 from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from gambrel.core import plan as p
-from gambrel.core.plan_reading import CONDITION, EXCLUDED_PATH, FACTS, VOLUME, Problem, facts_from
+from gambrel.core.plan_reading import (
+    CONDITION,
+    EXCLUDED_PATH,
+    FACTS,
+    VOLUME,
+    PlanError,
+    Problem,
+    facts_from,
+    read_plan,
+    write_plan,
+)
 from gambrel.store import models as m
 
 Rows = list[tuple[type[m.Base], list[dict[str, Any]]]]
+
+Made = TypeVar("Made")
 
 _RETENTION = tuple(field.name for field in fields(p.Retention))
 
@@ -25,6 +38,15 @@ class NotStorable(ValueError):
     """A plan that the tables cannot hold: an id is too long."""
 
     def __init__(self, problems: Iterable[Problem]) -> None:
+        self.problems = tuple(problems)
+        super().__init__("; ".join(str(problem) for problem in self.problems))
+
+
+class Unreadable(ValueError):
+    """A stored version that does not make a plan: which entries, and why."""
+
+    def __init__(self, version_id: int, problems: Iterable[Problem]) -> None:
+        self.version_id = version_id
         self.problems = tuple(problems)
         super().__init__("; ".join(str(problem) for problem in self.problems))
 
@@ -295,8 +317,12 @@ def _add_job_children(children: dict[type[m.Base], list[dict[str, Any]]], job: p
 def save_plan(session: Session, plan_id: int, plan: p.Plan, note: str = "") -> int:
     """Write a plan as a new version; returns the version's id.
 
+    What was written is read again as it will be for every later look at it, before anybody can see
+    it: a plan that could not be opened is refused now.
+
     Raises:
-        NotStorable: where an id is too long for the tables.
+        NotStorable: where an id is too long for the tables, or something would be read otherwise
+            than it was written.
     """
     _check_ids(plan)
     version = m.VersionRow(plan_id=plan_id, note=note, **_columns(m.VersionRow, plan.transports))
@@ -305,7 +331,38 @@ def save_plan(session: Session, plan_id: int, plan: p.Plan, note: str = "") -> i
     for model, rows in _rows(plan):
         if rows:
             session.execute(insert(model), [{**row, "version_id": version.id} for row in rows])
+    _check_written(session, version.id, plan)
     return version.id
+
+
+def _check_written(session: Session, version_id: int, plan: p.Plan) -> None:
+    try:
+        written = load_plan(session, version_id)
+        read = read_plan(write_plan(written))
+    except (Unreadable, PlanError) as error:
+        raise NotStorable(error.problems) from error
+    for found in (written, read):
+        if found != plan:
+            raise NotStorable(_differing(plan, found))
+
+
+def _differing(plan: p.Plan, found: p.Plan) -> list[Problem]:
+    """The first entry of each part of a plan that is another one in what was read."""
+    problems = []
+    for field in fields(p.Plan):
+        wanted, read = getattr(plan, field.name), getattr(found, field.name)
+        if wanted == read:
+            continue
+        value: Any = None
+        place = field.name
+        if isinstance(wanted, tuple):
+            pairs = enumerate(zip_longest(wanted, read))
+            i, (value, _) = next((i, pair) for i, pair in pairs if pair[0] != pair[1])
+            place = f"{field.name}[{i}]"
+        problems.append(
+            Problem(place, getattr(value, "id", value), "is read otherwise than it was written")
+        )
+    return problems
 
 
 # --- reading ----------------------------------------------------------------------------------
@@ -317,11 +374,25 @@ class _Reader:
     def __init__(self, session: Session, version_id: int) -> None:
         self.session = session
         self.version_id = version_id
+        self.problems: list[Problem] = []
 
     def rows(self, model: Any) -> Sequence[Any]:
         # Plain rows: to track thousands of objects that nobody changes takes longer than to read.
         query = select(*model.__table__.columns).where(model.version_id == self.version_id)
         return self.session.execute(query.order_by(model.position)).all()
+
+    def each(self, model: Any, make: Callable[[Any], Made]) -> tuple[Made, ...]:
+        """What the rows of a table make; a row that makes nothing is noted in `problems`."""
+        found = []
+        for row in self.rows(model):
+            try:
+                found.append(make(row))
+            except (ValueError, TypeError, LookupError, AttributeError) as error:
+                ident = getattr(row, "id", None) or f"number {row.position + 1}"
+                self.problems.append(
+                    Problem(f"{model.__tablename__}: {ident}", None, f"cannot be read: {error}")
+                )
+        return tuple(found)
 
     def by_owner(self, model: Any, *owner: str) -> dict[Any, list[Any]]:
         groups: dict[Any, list[Any]] = defaultdict(list)
@@ -365,8 +436,9 @@ def _jobs(read: _Reader) -> tuple[p.Job, ...]:
     schedules = read.by_owner(m.ScheduleRow, "job")
     calendars = read.by_owner(m.ScheduleCalendarRow, "job", "schedule")
     copies = read.by_owner(m.JobCopyRow, "job")
-    return tuple(
-        _made(
+    return read.each(
+        m.JobRow,
+        lambda row: _made(
             p.Job,
             row,
             machines=p.Selection(
@@ -384,16 +456,16 @@ def _jobs(read: _Reader) -> tuple[p.Job, ...]:
             ),
             notify_to=tuple(row.notify_to),
             copies=tuple(_made(p.Copy, x, retention=_retention(x)) for x in copies[row.id]),
-        )
-        for row in read.rows(m.JobRow)
+        ),
     )
 
 
 def _windows(read: _Reader) -> tuple[p.Window, ...]:
     intervals = read.by_owner(m.WindowIntervalRow, "window")
     exceptions = read.by_owner(m.WindowExceptionRow, "window")
-    return tuple(
-        _made(
+    return read.each(
+        m.WindowRow,
+        lambda row: _made(
             p.Window,
             row,
             open=tuple(_made(p.OpenInterval, x, days=_days(x.days)) for x in intervals[row.id]),
@@ -404,8 +476,7 @@ def _windows(read: _Reader) -> tuple[p.Window, ...]:
                 )
                 for x in exceptions[row.id]
             ),
-        )
-        for row in read.rows(m.WindowRow)
+        ),
     )
 
 
@@ -413,78 +484,82 @@ def load_plan(session: Session, version_id: int) -> p.Plan:
     """The plan of a version.
 
     Raises:
-        KeyError: where there is no such version.
+        KeyError: where there is no such version, or it is not kept any more.
+        Unreadable: where its rows do not make a plan.
     """
     version = session.get(m.VersionRow, version_id)
-    if version is None:
+    if version is None or version.emptied_at is not None:
         raise KeyError(version_id)
     read = _Reader(session, version_id)
     limits = read.by_owner(m.LinkLimitRow, "link")
     mounts = read.by_owner(m.DatastoreHostRow, "datastore")
     reached = read.by_owner(m.ProxyDatastoreRow, "proxy")
     disks = read.by_owner(m.DiskRow, "machine")
-    return p.Plan(
-        sites=tuple(_made(p.Site, row) for row in read.rows(m.SiteRow)),
-        links=tuple(
-            _made(
+    plan = p.Plan(
+        sites=read.each(m.SiteRow, lambda row: _made(p.Site, row)),
+        links=read.each(
+            m.LinkRow,
+            lambda row: _made(
                 p.Link,
                 row,
                 between=(row.site_from, row.site_to),
                 limits=tuple(_made(p.LinkLimit, x, days=_days(x.days)) for x in limits[row.id]),
-            )
-            for row in read.rows(m.LinkRow)
+            ),
         ),
-        hosts=tuple(
-            _made(
+        hosts=read.each(
+            m.HostRow,
+            lambda row: _made(
                 p.Host,
                 row,
                 proxies=None if row.proxies is None else tuple(row.proxies),
                 found=_found(row),
-            )
-            for row in read.rows(m.HostRow)
+            ),
         ),
-        datastores=tuple(
-            _made(
+        datastores=read.each(
+            m.DatastoreRow,
+            lambda row: _made(
                 p.Datastore,
                 row,
                 hosts=tuple(x.host for x in mounts[row.id]),
                 zoned_proxies=tuple(row.zoned_proxies),
                 found=_found(row),
-            )
-            for row in read.rows(m.DatastoreRow)
+            ),
         ),
-        proxies=tuple(
-            _made(
+        proxies=read.each(
+            m.ProxyRow,
+            lambda row: _made(
                 p.Proxy,
                 row,
                 direct_datastores=tuple(x.datastore for x in reached[row.id]),
                 left_out_datastores=tuple(row.left_out_datastores),
-            )
-            for row in read.rows(m.ProxyRow)
+            ),
         ),
-        repositories=tuple(
-            _made(
+        repositories=read.each(
+            m.RepositoryRow,
+            lambda row: _made(
                 p.Repository,
                 row,
                 volumes=tuple(p.Volume(v["id"], float(v["capacity_gib"])) for v in row.volumes),
-            )
-            for row in read.rows(m.RepositoryRow)
+            ),
         ),
-        machines=tuple(
-            _made(
+        machines=read.each(
+            m.MachineRow,
+            lambda row: _made(
                 p.Machine,
                 row,
                 tags=tuple(row.tags),
                 facts=_facts(row.facts),
                 disks=tuple(_made(p.Disk, x) for x in disks[row.id]),
-            )
-            for row in read.rows(m.MachineRow)
+            ),
         ),
         windows=_windows(read),
-        calendars=tuple(p.Calendar(row.id, _dates(row.dates)) for row in read.rows(m.CalendarRow)),
+        calendars=read.each(m.CalendarRow, lambda row: p.Calendar(row.id, _dates(row.dates))),
         jobs=_jobs(read),
         transports=p.Transports(
             **{field.name: getattr(version, field.name) for field in fields(p.Transports)}
         ),
-        state=p.State(tuple(_made(p.ExistingPoint, row) for row in read.rows(m.PointRow))),
+        state=p.State(read.each(m.PointRow, lambda row: _made(p.ExistingPoint, row))),
     )
+    if read.problems:
+        raise Unreadable(version_id, read.problems)
+    return plan

@@ -18,8 +18,8 @@ from gambrel.core.operations import (
 from gambrel.core.plan import ExistingPoint, Plan
 from gambrel.core.plan_reading import read_plan, write_plan
 from gambrel.store.audit import audit
-from gambrel.store.models import AdoptionRow, DraftOperationRow, DraftRow, PlanRow
-from gambrel.store.plan_tables import load_plan, save_plan
+from gambrel.store.models import AdoptionRow, DraftOperationRow, DraftRow, PlanRow, VersionRow
+from gambrel.store.plan_tables import Unreadable, load_plan, save_plan
 
 
 class NotFound(LookupError):
@@ -121,7 +121,51 @@ def version_plan(session: Session, version_id: int) -> Plan:
     try:
         return load_plan(session, version_id)
     except KeyError:
-        raise NotFound(f"there is no version {version_id}") from None
+        raise NotFound(f"version {version_id} is not kept, or there never was one") from None
+
+
+def plan_of_version(session: Session, version_id: int) -> int:
+    """The id of the plan that a version is of."""
+    return session.get_one(VersionRow, version_id).plan_id
+
+
+LOOKED_BACK = 20
+"""Versions that are tried, newest first, to find one that can be read."""
+
+
+def last_readable(session: Session, plan_id: int) -> tuple[int, datetime] | None:
+    """The newest version of a plan that can be read, and when it was written."""
+    query = (
+        select(VersionRow.id, VersionRow.created_at)
+        .where(VersionRow.plan_id == plan_id, VersionRow.emptied_at.is_(None))
+        .order_by(VersionRow.id.desc())
+        .limit(LOOKED_BACK)
+    )
+    for ident, at in session.execute(query).all():
+        try:
+            load_plan(session, ident)
+        except Unreadable:
+            continue
+        return ident, at
+    return None
+
+
+def restore_version(session: Session, plan_id: int, version_id: int, *, actor: str) -> PlanHead:
+    """Adopt an earlier version again, because the adopted one cannot be read.
+
+    Raises:
+        NotFound: where it is no version of this plan, or is not kept any more.
+        Unreadable: where it cannot be read either.
+    """
+    row = session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
+    version = session.get(VersionRow, version_id)
+    if row is None or version is None or version.plan_id != plan_id:
+        raise NotFound(f"there is no version {version_id} of plan {plan_id}")
+    version_plan(session, version_id)
+    before, row.adopted_version = row.adopted_version, version_id
+    audit(session, actor, "restore", f"plan {plan_id}", version=version_id, before=before)
+    session.flush()
+    return PlanHead(row.id, row.name, version_id)
 
 
 # --- drafts -----------------------------------------------------------------------------------
@@ -177,12 +221,19 @@ def draft(session: Session, draft_id: int) -> Draft:
 
 def start_draft(session: Session, plan_id: int, name: str, *, actor: str) -> Draft:
     """A new, empty draft of a plan's adopted version."""
+    session.execute(select(PlanRow.id).where(PlanRow.id == plan_id).with_for_update())
     head = plan_head(session, plan_id)
     row = DraftRow(plan_id=plan_id, base_version=head.adopted_version, name=name)
     session.add(row)
     session.flush()
     audit(session, actor, "start draft", f"draft {row.id}", plan=plan_id, name=name)
     return _draft(session, row)
+
+
+def _lock_plan_of(session: Session, draft_id: int) -> PlanRow | None:
+    """Lock the plan of a draft, as whoever changes its version does before anything else."""
+    plan_id = session.scalar(select(DraftRow.plan_id).where(DraftRow.id == draft_id))
+    return session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
 
 
 def _checked_row(session: Session, draft_id: int, revision: int) -> DraftRow:
@@ -310,6 +361,7 @@ def carry_over(session: Session, draft_id: int, revision: int, *, actor: str) ->
         Changed: where the draft is no longer at this revision.
         OperationError: where one of its operations does not fit that plan; nothing changes then.
     """
+    _lock_plan_of(session, draft_id)
     row = _checked_row(session, draft_id, revision)
     head = plan_head(session, row.plan_id)
     plan = version_plan(session, head.adopted_version)
@@ -341,9 +393,9 @@ def adopt(session: Session, draft_id: int, revision: int, *, actor: str, note: s
     Raises:
         Changed: where the draft, or the plan that it stands on, has changed meanwhile.
     """
+    head_row = _lock_plan_of(session, draft_id)
     row = _checked_row(session, draft_id, revision)
     current = _draft(session, row)
-    head_row = session.scalar(select(PlanRow).where(PlanRow.id == row.plan_id).with_for_update())
     assert head_row is not None
     if head_row.adopted_version != row.base_version:
         raise Changed(current, base_left=True)
@@ -372,7 +424,11 @@ def adopt(session: Session, draft_id: int, revision: int, *, actor: str, note: s
 
 @dataclass(frozen=True, slots=True)
 class Adoption:
-    """A plan that came in force: what changed in words, why, by whom, and what was before."""
+    """A plan that came in force: what changed in words, why, by whom, and what was before.
+
+    Attributes:
+        kept: whether the content of both versions is kept, so that one can look at it and go back.
+    """
 
     id: int
     version: int
@@ -381,6 +437,15 @@ class Adoption:
     words: tuple[str, ...]
     actor: str
     at: datetime
+    kept: bool
+
+
+def emptied_versions(session: Session, plan_id: int) -> set[int]:
+    """The versions of a plan whose content is not kept any more."""
+    query = select(VersionRow.id).where(
+        VersionRow.plan_id == plan_id, VersionRow.emptied_at.is_not(None)
+    )
+    return set(session.scalars(query))
 
 
 def adoptions(session: Session, plan_id: int) -> list[Adoption]:
@@ -388,10 +453,11 @@ def adoptions(session: Session, plan_id: int) -> list[Adoption]:
     query = (
         select(AdoptionRow).where(AdoptionRow.plan_id == plan_id).order_by(AdoptionRow.id.desc())
     )
+    emptied = emptied_versions(session, plan_id)
     return [
         Adoption(
             row.id, row.version_id, row.before_version, row.note, tuple(row.words), row.actor,
-            row.at,
+            row.at, not emptied & {row.version_id, row.before_version},
         )
         for row in session.scalars(query)
     ]  # fmt: skip

@@ -1,4 +1,4 @@
-"""One-time sign-in links: the token is shown once, its hash is stored."""
+"""One-time sign-in links, and who is signed in. Tokens and keys are stored as hashes."""
 
 from __future__ import annotations
 
@@ -6,12 +6,13 @@ import hashlib
 import secrets
 from datetime import timedelta
 
-from sqlalchemy import update
+from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
-from gambrel.store.models import SignInLinkRow, now_utc
+from gambrel.store.models import IdentityRow, SignInLinkRow, SignInRow, now_utc
 
 VALID_FOR = timedelta(hours=12)
+SIGNED_IN_FOR = timedelta(days=7)
 
 
 def _hash(token: str) -> str:
@@ -41,3 +42,31 @@ def use_link(session: Session, token: str) -> str | None:
         return None
     row = session.get(SignInLinkRow, _hash(token))
     return None if row is None else row.name
+
+
+def begin_session(session: Session, name: str) -> str:
+    """Note that somebody is signed in; returns the key that the browser carries."""
+    session.execute(delete(SignInRow).where(SignInRow.expires_at <= now_utc()))
+    key = secrets.token_urlsafe(24)
+    expires_at = now_utc() + SIGNED_IN_FOR
+    session.add(SignInRow(key_hash=_hash(key), name=name, expires_at=expires_at))
+    return key
+
+
+def signed_in(session: Session, key: str) -> str | None:
+    """Who is signed in with a key; None where the session ended or was ended."""
+    return session.scalar(
+        select(SignInRow.name).where(
+            SignInRow.key_hash == _hash(key), SignInRow.expires_at > now_utc()
+        )
+    )
+
+
+def end_session(session: Session, key: str) -> None:
+    """End a session, in whatever browsers its key is."""
+    session.execute(delete(SignInRow).where(SignInRow.key_hash == _hash(key)))
+
+
+def identity(session: Session) -> str:
+    """What tells this database from any other."""
+    return str(session.scalars(select(IdentityRow.id)).one())

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
 from datetime import date, timedelta
 from threading import Event, Lock, Thread
@@ -19,10 +21,12 @@ from gambrel.core.balance.problem import MOST_WEEKS, USUAL_KINDS, Problem
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
 from gambrel.core.confidence import USUAL_SPREAD, NightConfidence, Sample, confidence
 from gambrel.core.items import OperationError
+from gambrel.core.limits import Cancelled, TooMuch
 from gambrel.core.nights import night_of, week_of
 from gambrel.core.operations import operation_from, operation_to_dict
 from gambrel.core.plan_reading import format_instant
 from gambrel.core.scenarios import happen_all, happening_from
+from gambrel.core.turns import Turns, while_wanted
 from gambrel.store import computations as store
 from gambrel.store.computations import Computation, ComputationKind
 from gambrel.store.plans import draft as stored_draft
@@ -35,6 +39,9 @@ from gambrel.work.planning import Planning
 log = logging.getLogger(__name__)
 
 NOTED_EVERY_S = 0.4
+AT_ONCE = 2
+"""Computations that run at once; further ones wait."""
+MOST_WAITING = 20
 MOST_EVALUATIONS = 20_000
 SAMPLES_AT_ONCE = 10
 MOST_SAMPLES = 5_000
@@ -50,6 +57,9 @@ class Computations:
         self._stops: dict[int, Event] = {}
         self._cancels: dict[int, Event] = {}
         self._threads: dict[int, Thread] = {}
+        self.turns = Turns(AT_ONCE)
+        # Bounds have a process of their own, which can be ended without harm to searches.
+        self._bounding = Workers(workers.cluster, 1)
 
     # --- from outside -------------------------------------------------------------------------
 
@@ -67,11 +77,17 @@ class Computations:
         Raises:
             OperationError, OutOfReach, NotFound: where it cannot be done.
         """
+        if self.turns.waiting >= MOST_WAITING:
+            raise TooMuch(
+                f"{MOST_WAITING} computations are waiting already; cancel one, or wait until some "
+                "have ended"
+            )
         problem = self.problem(plan_id, asked)
         asked = {**asked, "stands_on": self.stands_on(plan_id, asked.get("draft"))}
         progress = {"best": list(best)} if best else {}
-        with self.planning.sessions.begin() as db:
-            ident = store.begin(db, plan_id, kind, asked, actor=actor, progress=progress)
+        ident = self.planning.write(
+            lambda db: store.begin(db, plan_id, kind, asked, actor=actor, progress=progress)
+        )
         stop, cancel = Event(), Event()
         run = {"balance": self._balance, "confidence": self._confidence}[kind]
         job = _Running(ident, problem, asked, stop, cancel, tuple(best))
@@ -113,8 +129,7 @@ class Computations:
 
     def prepare(self) -> None:
         """Mark what was interrupted, and have the workers ready before somebody waits for them."""
-        with self.planning.sessions.begin() as db:
-            store.interrupt(db)
+        self.planning.write(lambda db: store.interrupt(db))
         try:
             self.workers.all(tasks.warm, [()] * self.workers.width)
         except Exception:
@@ -130,6 +145,7 @@ class Computations:
         """End all computations without a result, and the workers."""
         self.cancel_all()
         self.workers.stop()
+        self._bounding.stop()
 
     def stands_on(self, plan_id: int, draft_id: int | None) -> str:
         """The state of a plan, or of a draft of it, that a computation begun now would be about.
@@ -165,11 +181,12 @@ class Computations:
         state: store.State = "failed"
         result, message = None, ""
         try:
-            result = run(job)
+            with while_wanted(job.cancel.is_set), self._turn(job):
+                result = run(job)
             state = "done"
             if job.cancel.is_set():
                 raise _Cancelled
-        except _Cancelled:
+        except (_Cancelled, Cancelled):
             state, result, message = "cancelled", None, "It was cancelled. Nothing was changed."
         except (OperationError, ValueError) as error:
             message = f"{error}. Nothing was changed."
@@ -180,16 +197,25 @@ class Computations:
             with self._lock:
                 self._stops.pop(job.ident, None)
                 self._cancels.pop(job.ident, None)
-        with self.planning.sessions.begin() as db:
-            store.end(db, job.ident, state, result=result, message=message[:2000])
+                self._threads.pop(job.ident, None)
+        self.planning.write(
+            lambda db: store.end(db, job.ident, state, result=result, message=message[:2000])
+        )
+
+    @contextmanager
+    def _turn(self, job: _Running) -> Iterator[None]:
+        """Wait until fewer others run."""
+        if self.turns.running >= AT_ONCE:
+            self._note(job, {"phase": "waiting", "ahead": self.turns.waiting}, always=True)
+        with self.turns.take():
+            yield
 
     def _note(self, job: _Running, progress: Mapping[str, Any], *, always: bool = False) -> None:
         if job.cancel.is_set():
             raise _Cancelled
         if always or time.monotonic() - job.noted > NOTED_EVERY_S:
             job.noted = time.monotonic()
-            with self.planning.sessions.begin() as db:
-                store.note_progress(db, job.ident, progress)
+            self.planning.write(lambda db: store.note_progress(db, job.ident, progress))
 
     def _balance(self, job: _Running) -> dict[str, Any]:
         asked, problem = job.asked, job.problem
@@ -215,31 +241,59 @@ class Computations:
             )
 
         whole = tasks.Packed.of(problem)
-        # The bound takes seconds: it is computed beside the search.
-        bounding = self.workers.executor().submit(tasks.bounded, whole)
         criteria = (
             Asked(job.stop.is_set),
             MostSeconds(asked["seconds"]),
             MostEvaluations(asked.get("most_evaluations", MOST_EVALUATIONS)),
         )
         start = candidate_of(problem, [operation_from(value) for value in job.best])
-        outcome = balance(
-            problem,
-            AnyOf(criteria),
-            evaluate=tasks.evaluate_on(self.workers),
-            seed=asked["seed"],
-            start=start,
-            progress=progress,
-        )
+        # The bound takes seconds: it is computed beside the search.
+        with self._bound(whole, job) as bounding:
+            outcome = balance(
+                problem,
+                AnyOf(criteria),
+                evaluate=tasks.evaluate_on(self.workers),
+                seed=asked["seed"],
+                start=start,
+                progress=progress,
+            )
+            limits = self._awaited(bounding, job)
         self._note(job, {"phase": "explaining", "evaluations": outcome.evaluations}, always=True)
 
         def tell_all(candidates: Sequence[Candidate]) -> Sequence[PlanTold]:
             return self.workers.all(tasks.told, [(whole, candidate) for candidate in candidates])
 
-        limits: Bound = bounding.result()
         best = best_from_first(problem, outcome, tell_all)
         proposal = explain(problem, best, tell_all, limits)
         return proposal_result(problem, outcome, proposal, curve, time.monotonic() - began)
+
+    @contextmanager
+    def _bound(self, whole: tasks.Packed, job: _Running) -> Iterator[Future[Bound]]:
+        """Compute the bound of a problem meanwhile; it ends with whoever wanted it."""
+        left = Event()
+
+        def compute() -> Bound:
+            if left.is_set():
+                raise _Cancelled
+            found = dict(self._bounding.as_done(tasks.bounded, [(whole,)], left.is_set))
+            return found[0]
+
+        with ThreadPoolExecutor(1, thread_name_prefix=f"bound {job.ident}") as beside:
+            bounding = beside.submit(compute)
+            try:
+                yield bounding
+            finally:
+                left.set()
+                if not bounding.done():
+                    self._bounding.abort()
+
+    def _awaited(self, bounding: Future[Bound], job: _Running) -> Bound:
+        while True:
+            try:
+                return bounding.result(NOTED_EVERY_S)
+            except TimeoutError:
+                if job.cancel.is_set():
+                    raise _Cancelled from None
 
     def _confidence(self, job: _Running) -> dict[str, Any]:
         asked = job.asked

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Callable
+from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from datetime import date
 from threading import Event, Lock, Thread
 
+from sqlalchemy.orm import Session
+
 from gambrel.connectors import MAKES, Access, Account, Connector, Place, SourceError
+from gambrel.connectors.addresses import USUAL, Allowed, allowed_from, check_allowed
 from gambrel.connectors.asking import Cancelled
 from gambrel.core.estate.differences import EstateError, differences
 from gambrel.core.estate.inventory import Inventory
@@ -33,14 +35,18 @@ LOOKED_AT_EVERY_S = 20.0
 
 
 class Discoveries:
-    """Runs discoveries and access checks for the sources of all plans."""
+    """Runs discoveries and access checks for the sources of all plans.
+
+    Args:
+        allowed: where sources may be.
+    """
 
     def __init__(
-        self, planning: Planning, sealer: Sealer, today: Callable[[], date] = date.today
+        self, planning: Planning, sealer: Sealer, allowed: Sequence[Allowed] | None = None
     ) -> None:
         self.planning = planning
         self.sealer = sealer
-        self._today = today
+        self.allowed = allowed_from(USUAL) if allowed is None else tuple(allowed)
         self._pool = ThreadPoolExecutor(SIDE_BY_SIDE, thread_name_prefix="discovery")
         self._lock = Lock()
         self._unwanted: dict[int, Event] = {}
@@ -56,24 +62,26 @@ class Discoveries:
             sealed = {ident: store.sealed_accounts(db, ident) for ident in source_ids}
 
         def attempt(
-            connector: Connector, ident: int, scope: str, user: str, sealed_secret: str
+            source: store.Source, ident: int, scope: str, user: str, sealed_secret: str
         ) -> tuple[int, bool, str, str]:
             try:
                 account = Account(scope, user, self.sealer.open(sealed_secret))
-                found = connector.check(account, TRY_WITHIN_S)
+                check_allowed(source.address, self.allowed)
+                found = _connector(source).check(account, TRY_WITHIN_S)
+            except SourceError as error:
+                found = Access(False, error.failure, error.advice)
             except ValueError as error:
                 found = Access(False, str(error), "Enter the secret again.")
             return ident, found.works, found.failure, found.advice
 
         with ThreadPoolExecutor(TRIES_SIDE_BY_SIDE, thread_name_prefix="access") as pool:
             tries = [
-                pool.submit(attempt, _connector(source), *account)
+                pool.submit(attempt, source, *account)
                 for source in sources
                 for account in sealed[source.id]
             ]
             results = [each.result() for each in tries]
-        with self.planning.sessions.begin() as db:
-            store.note_access(db, results)
+        self.planning.write(lambda db: store.note_access(db, results))
 
     # --- discovery ------------------------------------------------------------------------
 
@@ -83,8 +91,9 @@ class Discoveries:
         Raises:
             EstateError: where it is being read already.
         """
-        with self.planning.sessions.begin() as db:
-            discovery = store.start_discovery(db, source_id, actor=actor)
+        discovery = self.planning.write(
+            lambda db: store.start_discovery(db, source_id, actor=actor)
+        )
         unwanted = Event()
         with self._lock:
             self._unwanted[discovery] = unwanted
@@ -125,8 +134,7 @@ class Discoveries:
         finally:
             with self._lock:
                 self._unwanted.pop(discovery, None)
-        with self.planning.sessions.begin() as db:
-            store.end_discovery(db, discovery, state, message, found)
+        self.planning.write(lambda db: store.end_discovery(db, discovery, state, message, found))
 
     def _read(self, source_id: int, discovery: int, unwanted: Event) -> tuple[Inventory, int]:
         with self.planning.sessions() as db:
@@ -143,23 +151,28 @@ class Discoveries:
                 raise Cancelled
             if time.monotonic() - noted > NOTED_EVERY_S:
                 noted = time.monotonic()
-                with self.planning.sessions.begin() as db:
-                    store.note_progress(db, discovery, read, expected)
+                self.planning.write(lambda db: store.note_progress(db, discovery, read, expected))
 
+        check_allowed(source.address, self.allowed)
         account = Account(scope, user, self.sealer.open(sealed))
         return _connector(source).read(account, progress), source.plan_id
 
     def _keep(self, source_id: int, discovery: int, plan_id: int, inventory: Inventory) -> int:
         """Write what was found, all in one transaction; returns how many differences are open."""
-        with self.planning.sessions.begin() as db:
+
+        def keep(db: Session) -> int:
             plan = self.planning.plan(store.lock_plan(db, plan_id))
             found = differences(plan, inventory)
             opened = store.note_differences(db, source_id, plan_id, found)
-            store.follow_standing_rules(db, plan_id, opened, self.planning.plan, self._today())
+            store.follow_standing_rules(
+                db, plan_id, opened, self.planning.plan, self.planning.today
+            )
             read = len(inventory.hosts) + len(inventory.datastores) + len(inventory.machines)
             store.note_progress(db, discovery, read, read)
             store.end_discovery(db, discovery, "done", "", len(opened))
-        return len(opened)
+            return len(opened)
+
+        return self.planning.write(keep)
 
     # --- intervals ------------------------------------------------------------------------
 
@@ -167,8 +180,7 @@ class Discoveries:
         """Read sources whenever their interval has passed, in the background."""
 
         def look() -> None:
-            with self.planning.sessions.begin() as db:
-                store.interrupt_discoveries(db)
+            self.planning.write(lambda db: store.interrupt_discoveries(db))
             while True:
                 try:
                     with self.planning.sessions() as db:

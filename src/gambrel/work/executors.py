@@ -100,9 +100,15 @@ class Workers:
         broken.shutdown(wait=False, cancel_futures=True)
 
     def as_done(
-        self, function: Callable[..., T], arguments: Sequence[tuple[Any, ...]]
+        self,
+        function: Callable[..., T],
+        arguments: Sequence[tuple[Any, ...]],
+        unwanted: Callable[[], bool] | None = None,
     ) -> Iterator[tuple[int, T]]:
         """(position, result) of every call as it ends, in any order.
+
+        Args:
+            unwanted: whether a call that was lost need not be tried again.
 
         Raises:
             BrokenProcessPool: where workers keep dying.
@@ -126,13 +132,21 @@ class Workers:
                 return
             except BrokenProcessPool:
                 self._replace(executor)
-                if attempt == TRIES - 1:
+                if attempt == TRIES - 1 or (unwanted is not None and unwanted()):
                     raise
 
     def all(self, function: Callable[..., T], arguments: Sequence[tuple[Any, ...]]) -> list[T]:
         """The results of all calls, in the order of the arguments."""
         found = dict(self.as_done(function, arguments))
         return [found[i] for i in range(len(arguments))]
+
+    def abort(self) -> None:
+        """End what runs in the processes of this machine; what is still wanted begins anew."""
+        with self._lock:
+            executor = self._executor
+        if isinstance(executor, ProcessPoolExecutor):
+            for process in list((executor._processes or {}).values()):
+                process.kill()
 
     def stop(self) -> None:
         """End the workers."""

@@ -4,31 +4,77 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Sequence
-from datetime import date
+from datetime import UTC, date, datetime
 from threading import Lock
+from typing import TypeVar
+
+from sqlalchemy.orm import Session
 
 from gambrel.core.caches import MIB, ByteCache
+from gambrel.core.nights import today_of
 from gambrel.core.operations import Operation, apply_all, operation_to_dict
 from gambrel.core.plan import Plan
-from gambrel.store.database import Sessions
-from gambrel.store.plans import Draft, PlanHead, version_plan
+from gambrel.core.plan_reading import Problem
+from gambrel.store.database import Sessions, in_transaction
+from gambrel.store.plan_tables import Unreadable
+from gambrel.store.plans import Draft, PlanHead, last_readable, plan_of_version, version_plan
+from gambrel.store.sign_in import identity
 from gambrel.work.forecast_cache import ForecastCache
 from gambrel.work.forecaster import Forecaster, origin_night
+
+T = TypeVar("T")
 
 MOST_BYTES = 64 * MIB
 """What plans, drafts and previews may take beside their forecasts."""
 
 
+def _now() -> datetime:
+    return datetime.now(UTC)
+
+
+class PlanUnreadable(Exception):
+    """A stored plan that cannot be opened.
+
+    Attributes:
+        problems: the entries that cannot be read, and why.
+        good: the newest version that can be, and when it was written; None where there is none.
+    """
+
+    def __init__(
+        self, plan_id: int, problems: Sequence[Problem], good: tuple[int, datetime] | None
+    ) -> None:
+        self.plan_id = plan_id
+        self.problems = tuple(problems)
+        self.good = good
+        super().__init__(f"plan {plan_id} cannot be read")
+
+
 class Planning:
     """Hands out one Forecaster for each plan version, draft revision and preview."""
 
-    def __init__(self, sessions: Sessions, today: Callable[[], date] = date.today) -> None:
+    def __init__(self, sessions: Sessions, now: Callable[[], datetime] = _now) -> None:
         self.sessions = sessions
-        self.today = today
+        self.now = now
         self.forecasts = ForecastCache()
         self._lock = Lock()
         self._kept = ByteCache("plans, drafts and previews", MOST_BYTES, Forecaster.nbytes)
+        self._identity: str | None = None
         self._making: dict[str, Lock] = {}
+
+    def identity(self) -> str:
+        """What tells the database from any other."""
+        if self._identity is None:
+            with self.sessions() as session:
+                self._identity = identity(session)
+        return self._identity
+
+    def today(self, plan: Plan) -> date:
+        """The date that it is where a plan's nights are counted."""
+        return today_of(plan, self.now())
+
+    def write(self, work: Callable[[Session], T]) -> T:
+        """Run a change as one transaction, see `store.database.in_transaction`."""
+        return in_transaction(self.sessions, work)
 
     def _get(self, key: str, make: Callable[[], Forecaster]) -> Forecaster:
         """What is kept under a key, made where it is not; whoever asks meanwhile waits for it."""
@@ -46,12 +92,17 @@ class Planning:
                     self._making.pop(key, None)
 
     def version(self, version_id: int) -> Forecaster:
-        """The forecaster of a stored version. Raises NotFound."""
+        """The forecaster of a stored version. Raises NotFound or PlanUnreadable."""
 
         def make() -> Forecaster:
             with self.sessions() as session:
-                plan = version_plan(session, version_id)
-            return Forecaster(plan, origin_night(plan, self.today()), kept=self.forecasts)
+                try:
+                    plan = version_plan(session, version_id)
+                except Unreadable as error:
+                    plan_id = plan_of_version(session, version_id)
+                    good = last_readable(session, plan_id)
+                    raise PlanUnreadable(plan_id, error.problems, good) from error
+            return Forecaster(plan, origin_night(plan, self.today(plan)), kept=self.forecasts)
 
         return self._get(f"version {version_id}", make)
 

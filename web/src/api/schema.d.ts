@@ -40,6 +40,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The memory of the server, what its caches hold, the largest first, and what it works on. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ServerSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -103,7 +139,7 @@ export interface paths {
                 };
             };
         };
-        /** Sign out. */
+        /** Sign out, in every browser that carries this session. */
         delete: {
             parameters: {
                 query?: never;
@@ -124,42 +160,6 @@ export interface paths {
                 };
             };
         };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/server/memory": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The memory of the server and what its caches hold, the largest first. */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["MemorySchema"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1263,6 +1263,66 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["AcceptanceSchema"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adopt an earlier version again where the adopted one cannot be opened. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RestoreSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanListItemSchema"];
                     };
                 };
                 /** @description Not found */
@@ -4605,6 +4665,27 @@ export interface components {
             name: string;
             adopted_version: number;
         };
+        CacheSchema: {
+            name: string;
+            entries: number;
+            bytes: number;
+            /** @description the limit of all caches of this name together */
+            most_bytes: number;
+        };
+        WorkSchema: {
+            /** @description null: as many as come */
+            at_once: number | null;
+            running: number;
+            waiting: number;
+        };
+        ServerSchema: {
+            build: string;
+            /** @description memory of the process; 0 where that is not known */
+            resident_bytes: number;
+            caches: components["schemas"]["CacheSchema"][];
+            simulations: components["schemas"]["WorkSchema"];
+            computations: components["schemas"]["WorkSchema"];
+        };
         SessionSchema: {
             signed_in: boolean;
             name: string | null;
@@ -4615,27 +4696,24 @@ export interface components {
             value?: unknown;
             reason: string;
         };
+        GoodVersionSchema: {
+            version: number;
+            written_at: string;
+        };
+        UnreadablePlanSchema: {
+            plan: number;
+            last_good: components["schemas"]["GoodVersionSchema"] | null;
+        };
         ProblemSchema: {
             type: string;
             title: string;
             status: number;
             detail?: string;
             errors?: components["schemas"]["FieldErrorSchema"][];
+            unreadable?: components["schemas"]["UnreadablePlanSchema"];
         };
         SignInSchema: {
             token: string;
-        };
-        CacheSchema: {
-            name: string;
-            entries: number;
-            bytes: number;
-            /** @description the limit of all caches of this name together */
-            most_bytes: number;
-        };
-        MemorySchema: {
-            /** @description memory of the process; 0 where that is not known */
-            resident_bytes: number;
-            caches: components["schemas"]["CacheSchema"][];
         };
         OperationSchema: {
             operation: string;
@@ -5182,6 +5260,8 @@ export interface components {
             actor: string;
             at: string;
             undone: boolean;
+            /** @description whether one can still look at it and undo it */
+            kept: boolean;
         };
         ImportFormSchema: {
             files: string[];
@@ -5198,6 +5278,9 @@ export interface components {
             good_rows: boolean;
             /** @default null */
             base_version: number | null;
+        };
+        RestoreSchema: {
+            version: number;
         };
         ScenarioSchema: {
             words: string[];
@@ -5249,7 +5332,9 @@ export interface components {
             grades: number[];
         };
         ProgressSchema: {
+            /** @description waiting, searching, explaining or simulating; `ahead` others wait */
             phase?: string;
+            ahead?: number;
             evaluations?: number;
             moves?: number;
             score?: components["schemas"]["ScoreSchema"];
@@ -5507,6 +5592,8 @@ export interface components {
             actor: string;
             at: string;
             in_force: boolean;
+            /** @description whether one can still look at it and go back */
+            kept: boolean;
         };
         AdviceSchema: {
             key: string;

@@ -1,3 +1,4 @@
+import { waitingWords } from "./waiting";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { NumberField } from "../jobs/controls";
@@ -43,7 +44,7 @@ export function HowSure() {
       {running && (
         <p className="my-2 flex items-center gap-3">
           <progress value={shown.progress.samples ?? 0} max={shown.progress.of ?? samples} aria-label="Weeks simulated" className="accent-ink" />
-          <span role="status">{count(shown.progress.samples ?? 0, "week")} of {shown.progress.of ?? samples}</span>
+          <span role="status">{shown.progress.phase === "waiting" ? `${waitingWords(shown.progress.ahead)}: ` : ""}{count(shown.progress.samples ?? 0, "week")} of {shown.progress.of ?? samples}</span>
           <Button onClick={() => computing.stop.mutate(shown.id)}>Stop, take what there is</Button>
         </p>
       )}

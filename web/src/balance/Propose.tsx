@@ -1,3 +1,4 @@
+import { waitingWords } from "./waiting";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Flag, NumberField } from "../jobs/controls";
@@ -115,7 +116,7 @@ function Searching({ now, onStop, onCancel }: { now: Computation; onStop: () => 
     <section aria-label="The search" className="my-2 flex items-center gap-4">
       <Curve curve={progress.curve ?? []} until={asked.seconds ?? 30} />
       <p role="status" className="min-w-0 flex-1">
-        <strong>{progress.phase === "explaining" ? "Working out what each move brings" : `${count(progress.evaluations ?? 0, "week")} simulated`}</strong>
+        <strong>{progress.phase === "waiting" ? waitingWords(progress.ahead) : progress.phase === "explaining" ? "Working out what each move brings" : `${count(progress.evaluations ?? 0, "week")} simulated`}</strong>
         {progress.score && progress.phase !== "explaining" && (
           <span className="block text-ink-2">
             {count(progress.moves ?? 0, "move")} so far{progress.score?.fits ? ", the week fits" : ""}

@@ -76,7 +76,8 @@ function Change({ change, busy, onUndo, onBringBack, onView }: {
           {change.words.length - SHOWN} more
         </button>
       )}
-      <p className="mt-1 flex gap-2">
+      {!change.kept && <p className="text-ink-2">The estates before and after are no longer kept.</p>}
+      {change.kept && <p className="mt-1 flex gap-2">
         {!change.undone && change.what !== "undo" && (
           <Button small disabled={busy} onClick={onUndo}>
             Undo
@@ -88,7 +89,7 @@ function Change({ change, busy, onUndo, onBringBack, onView }: {
         <Button small look="plain" disabled={busy} onClick={onBringBack}>
           Bring it all back
         </Button>
-      </p>
+      </p>}
     </li>
   );
 }

@@ -70,7 +70,8 @@ export function Drafts() {
               {each.note && <span>: “{each.note}”</span>}
             </p>
             <p className="text-ink-2">{each.words.slice(0, 3).join("; ")}{each.words.length > 3 && `; and ${each.words.length - 3} more`}</p>
-            {each.before_version !== null && (
+            {!each.kept && <p className="text-ink-2">The plans before and after are no longer kept.</p>}
+            {each.kept && each.before_version !== null && (
               <p className="flex gap-3">
                 <Link className="underline underline-offset-2" to={to(`version:${each.before_version}`, `version:${each.version}`)}>What it changed</Link>
                 {each.in_force && <Button small look="plain" onClick={() => void work(goBack(plan.id, each.id, `back from what was adopted ${each.at.slice(0, 16)}`))}>Go back to what was before</Button>}

@@ -8,6 +8,7 @@ import { EffectLine } from "./EffectLine";
 import { Mark } from "./Mark";
 import { SignIn } from "./SignIn";
 import { TopLine } from "./TopLine";
+import { Unreadable, unreadablePlan } from "./Unreadable";
 import { useTheme } from "./theme";
 import { WeekStrip } from "./WeekStrip";
 import { WorkbenchProvider } from "./workbench";
@@ -66,6 +67,8 @@ function Views() {
     placeholderData: (before) => before,
   });
   const error = session.error ?? plans.error ?? adopted.error ?? inHand.error;
+  const unreadable = unreadablePlan(error);
+  if (unreadable) return <Unreadable plan={unreadable} />;
   if (error) return <Notice alert>{error.message}</Notice>;
   if (session.data && !signedIn) return <Navigate to="/sign-in" replace />;
   if (plans.data && !chosen)

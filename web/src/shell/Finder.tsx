@@ -15,7 +15,7 @@ const PLACES = ["proxies", "links", "repositories", "hosts", "datastores", "site
 const MACHINES_FROM = 2;
 
 /** Go anywhere and do anything by name: views, nights, jobs, places of the paths, machines, commands. */
-export function Finder({ open, onOpen }: { open: boolean; onOpen: (open: boolean) => void }) {
+export function Finder({ open, onOpen, onServer }: { open: boolean; onOpen: (open: boolean) => void; onServer: () => void }) {
   return (
     <Dialog.Root open={open} onOpenChange={onOpen} modal={false}>
       <Dialog.Portal>
@@ -24,14 +24,14 @@ export function Finder({ open, onOpen }: { open: boolean; onOpen: (open: boolean
           className="fixed top-14 left-1/2 z-50 w-[560px] max-w-[calc(100vw-32px)] -translate-x-1/2 border border-rule-strong bg-raised text-ink"
         >
           <Dialog.Title className="sr-only">Find or do something</Dialog.Title>
-          <Found close={() => { onOpen(false); }} />
+          <Found close={() => { onOpen(false); }} onServer={onServer} />
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
   );
 }
 
-function Found({ close }: { close: () => void }) {
+function Found({ close, onServer }: { close: () => void; onServer: () => void }) {
   const bench = useWorkbench();
   const { plan, draft, date, week } = bench;
   const navigate = useNavigate();
@@ -61,6 +61,7 @@ function Found({ close }: { close: () => void }) {
     ["Compare the draft with the adopted plan", "", Boolean(draft), () => { go("compare"); }],
     ["Make a new job", "", true, () => { go("jobs", { new: "" }); }],
     ["Look for a better week", "", true, () => { go("balance"); }],
+    ["Show the memory and work of the server", "", true, onServer],
     [theme === "night" ? "Switch to the paper theme" : "Switch to the night theme", "", true, () => { setTheme(theme === "night" ? "paper" : "night"); }],
   ];
   return (

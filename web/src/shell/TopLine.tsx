@@ -11,6 +11,7 @@ import { count } from "../ui/words";
 import { planOf, VIEWS } from "./address";
 import { firstBar, useCtrl } from "./keys";
 import { Mark } from "./Mark";
+import { ServerDialog } from "./ServerDialog";
 import { setTheme, useTheme } from "./theme";
 import { useWorkbench } from "./workbench";
 
@@ -34,6 +35,7 @@ export function TopLine() {
   const theme = useTheme();
   const changes = draft?.changes.length ?? 0;
   const [finding, setFinding] = useState(false);
+  const [server, setServer] = useState(false);
   useCtrl("k", () => setFinding((now) => !now));
   return (
     <header className="print:hidden flex h-11 shrink-0 items-center gap-5 border-b border-rule px-4">
@@ -86,9 +88,10 @@ export function TopLine() {
       </Button>
       {finding && (
         <Suspense>
-          <Finder open onOpen={setFinding} />
+          <Finder open onOpen={setFinding} onServer={() => { setServer(true); }} />
         </Suspense>
       )}
+      <ServerDialog open={server} onOpen={setServer} />
       {plans.data && (
         <Choice
           lead="Plan"

@@ -19,8 +19,8 @@ from gambrel.core.engine import tables as t
 from gambrel.core.engine.load_rows import LoadRows
 from gambrel.core.engine.runner import Walk
 from gambrel.core.exposure import rpo_met
-from gambrel.core.plan import Plan
-from gambrel.core.point_history import HISTORY, PointHistory, PointRecord
+from gambrel.core.plan import KINDS, Plan
+from gambrel.core.point_history import HISTORY, PointHistory, PointRecord, point_records
 from gambrel.core.units import SAME_INSTANT
 
 
@@ -86,7 +86,7 @@ def _runs(walk: Walk) -> tuple[f.Run, ...]:
     columns = (
         [ids[job] for job in run["job"].tolist()],
         (run["occurrence"] + t.EPOCH).tolist(),
-        [t.KINDS[kind] for kind in run["kind"].tolist()],
+        [KINDS[kind] for kind in run["kind"].tolist()],
         [None if schedule < 0 else schedule for schedule in run["schedule"].tolist()],
         [t.RUN_OUTCOMES[outcome] for outcome in run["outcome"].tolist()],
         *(_instants(run[name]) for name in ("began", "ended", "opens", "closes")),
@@ -190,7 +190,7 @@ class _Totals:
         columns, task = self._columns, self._task
         plan, last = self.walk.plan, columns["last"][run]
         return f.RunTotals(
-            kinds=tuple(t.KINDS[kind] for kind in self._kinds.of(run)),
+            kinds=tuple(KINDS[kind] for kind in self._kinds.of(run)),
             synthetic=columns["synthetic"][run] > 0,
             source_bytes=columns["source"][run],
             wire_bytes=columns["wire"][run],
@@ -289,7 +289,7 @@ def _machines(walk: Walk, first: int, last: int) -> Iterator[f.MachineRun]:
         yield f.MachineRun(
             machine=plan.machines[machines[k]].id,
             outcome=t.MACHINE_OUTCOMES[columns["outcome"][k]],
-            kind=None if columns["kind"][k] < 0 else t.KINDS[columns["kind"][k]],
+            kind=None if columns["kind"][k] < 0 else KINDS[columns["kind"][k]],
             queued=_instant(queued),
             start=_instant(start),
             moved=_instant(columns["moved"][k]),
@@ -522,24 +522,12 @@ def _points(plan: Plan, saved: t.Table) -> Iterator[PointRecord]:
     order = np.lexsort(
         (np.arange(len(saved)), saved["at"], saved["machine"], saved["job"], saved["repository"])
     )
-    chains: dict[int, tuple[int, float]] = {}
-    bases = saved["base"].tolist()
-    columns = {name: saved[name].tolist() for name in saved.dtype.names or ()}
-    for i in order.tolist():
-        # A base is older than what needs it, so its own chain is known by now.
-        count, stored = chains.get(bases[i], (0, 0.0))
-        chains[i] = (count + 1, stored + columns["stored_bytes"][i])
-        yield PointRecord(
-            plan.jobs[columns["job"][i]].id,
-            plan.machines[columns["machine"][i]].id,
-            plan.repositories[columns["repository"][i]].id,
-            t.KINDS[columns["kind"][i]],
-            columns["at"][i] + t.EPOCH,
-            columns["exists_from"][i] + t.EPOCH,
-            columns["stored_bytes"][i],
-            bool(columns["usable"][i]),
-            *chains[i],
-        )
+    places = np.full(len(saved) + 1, -1)
+    places[order] = np.arange(len(saved))
+    rows = saved[order]
+    for name in ("at", "exists_from"):
+        rows[name] += t.EPOCH
+    return point_records(plan, rows, places[rows["base"]])
 
 
 @njit(cache=True)

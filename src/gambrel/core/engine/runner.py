@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from typing import Any
@@ -17,10 +17,11 @@ from gambrel.core.engine.kernel import advance
 from gambrel.core.engine.layout import Layout
 from gambrel.core.engine.points import save_points
 from gambrel.core.engine.world import open_world, set_flow
-from gambrel.core.limits import MOST_RUNS, MOST_TRANSFERS, Cancelled, TooMuch
-from gambrel.core.plan import Link, Plan
+from gambrel.core.limits import MOST_RUNS, MOST_TRANSFERS, TooMuch
+from gambrel.core.plan import KINDS, Link, Plan
 from gambrel.core.snapshot import SAVED_POINT, Snapshot
 from gambrel.core.spreading import job_dues
+from gambrel.core.turns import simulations, stop_if_unwanted
 from gambrel.core.units import DAY, MBIT, SAME_INSTANT
 
 INSTANTS_AT_ONCE = 20_000
@@ -49,7 +50,6 @@ def settled_walk(
     snapshots_from: Iterable[float] = (),
     *,
     beyond_s: float = 0.0,
-    cancelled: Callable[[], bool] | None = None,
 ) -> Walk:
     """A finished walk whose runs before `to` ended beside all that falls due after it.
 
@@ -58,7 +58,7 @@ def settled_walk(
     """
     for beyond in (b for b in BEYOND_S if b >= beyond_s):
         walk = Walk(layout, plan, from_, to, points, snapshots_from, to + beyond)
-        walk.run(cancelled)
+        walk.run()
         if walk.settled or beyond == BEYOND_S[-1]:
             return walk
     raise ValueError(f"{beyond_s} s is more than the {BEYOND_S[-1]:.0f} s that are followed")
@@ -96,12 +96,15 @@ class Walk:
         self.chains = self._chains(points)
         self.world = self._world(points, sorted(snapshots_from))
 
-    def run(self, cancelled: Callable[[], bool] | None = None) -> None:
-        """Walk to the end. Raises Cancelled where `cancelled` says so."""
+    def run(self) -> None:
+        """Walk to the end. Raises Cancelled where nobody wants the result any more."""
+        with simulations.take():
+            self._run()
+
+    def _run(self) -> None:
         handle = open_world(self.world)
         while True:
-            if cancelled is not None and cancelled():
-                raise Cancelled("The simulation was cancelled. Nothing was changed.")
+            stop_if_unwanted()
             status = advance(handle, INSTANTS_AT_ONCE)
             if status == t.FINISHED:
                 self.settled = self.until > self.to or self._ended_by_the_end()
@@ -408,7 +411,7 @@ def _filled(dtype: np.dtype[Any], size: int, **values: float) -> t.Table:
 
 def _occurrences(plan: Plan, from_: float, to: float) -> t.Table:
     rows = [
-        (position, t.KINDS.index(kind), schedule, turn, instant)
+        (position, KINDS.index(kind), schedule, turn, instant)
         for position, job in enumerate(plan.jobs)
         for instant, kind, schedule, turn in job_dues(job, plan.calendar_by_id, from_, to)
     ]

@@ -13,7 +13,6 @@ import numpy as np
 import numpy.typing as npt
 
 from gambrel.core.forecast import MachineOutcome, RunOutcome
-from gambrel.core.plan import Kind
 from gambrel.core.units import EPOCH as EPOCH
 
 Table = npt.NDArray[Any]
@@ -21,7 +20,6 @@ Table = npt.NDArray[Any]
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
 
-KINDS: tuple[Kind, ...] = ("full", "incremental", "differential")
 FULL, INCREMENTAL, DIFFERENTIAL = range(3)
 CHAINS = ("incremental", "differential", "forever", "full_only")
 CHAIN_INCREMENTAL, CHAIN_DIFFERENTIAL, CHAIN_FOREVER, CHAIN_FULL_ONLY = range(4)

@@ -315,6 +315,21 @@ def accept_all(plan: p.Plan, found: Iterable[Difference], today: date) -> p.Plan
     return taking.plan()
 
 
+def takeable(plan: p.Plan, found: Iterable[Difference], today: date) -> list[Difference]:
+    """Those of some differences that can be taken over, one after the other.
+
+    What needs a host or datastore that is neither in the plan nor among them is left out.
+    """
+    taking, fitting = _Taking(plan, today), []
+    for difference in found:
+        try:
+            taking.take(difference)
+        except EstateError:
+            continue
+        fitting.append(difference)
+    return fitting
+
+
 def _free_name(name: str, taken: Iterable[str], uid: str) -> str:
     """A name that is not taken: with the source's id behind it where it is."""
     if name not in taken:
@@ -591,6 +606,7 @@ __all__ = [
     "differences",
     "in_order",
     "renamed",
+    "takeable",
     "with_names",
     "without_lost_disks",
 ]  # fmt: skip

@@ -1,0 +1,61 @@
+"""What environment variables set, checked before anything is started."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from gambrel.commands.places import CommandError
+from gambrel.connectors.addresses import USUAL, Allowed, allowed_from
+from gambrel.store.housekeeping import Keep
+
+ADDRESS = "GAMBREL_ADDRESS"
+"""The address at which people reach the application, where a proxy is in front of it."""
+SOURCE_NETWORKS = "GAMBREL_SOURCE_NETWORKS"
+"""The networks, and ports of them, in which sources may be: "10.1.0.0/16 10.2.0.0/16=443,8443"."""
+KEEP_VERSIONS = "GAMBREL_KEEP_VERSIONS"
+"""How many of its newest versions each plan keeps."""
+KEEP_COMPUTATIONS = "GAMBREL_KEEP_COMPUTATIONS"
+"""How many of its newest proposals and other computations each plan keeps."""
+LOG_MIB = "GAMBREL_LOG_MIB"
+"""How large a log may grow, in MiB, before it is put aside; three older ones are kept."""
+USUAL_LOG_MIB = 8
+MIB = 1 << 20
+
+
+def _number(environment: Mapping[str, str], name: str, usual: int) -> int:
+    text = environment.get(name, "")
+    if not text:
+        return usual
+    if not (text.isascii() and text.isdigit() and int(text[:9]) >= 1 and len(text) <= 9):
+        raise CommandError(f"{name} is {text!r}; write a whole number, such as {usual}.")
+    return int(text)
+
+
+def address_from(environment: Mapping[str, str]) -> str:
+    """The address that people use; "" where it is that of this machine. Raises CommandError."""
+    address = environment.get(ADDRESS, "").rstrip("/")
+    if address and not address.startswith(("http://", "https://")):
+        raise CommandError(f"{ADDRESS} is {address!r}; write it like https://plan.example.org.")
+    return address
+
+
+def sources_from(environment: Mapping[str, str]) -> tuple[Allowed, ...]:
+    """Where sources may be. Raises CommandError."""
+    try:
+        return allowed_from(environment.get(SOURCE_NETWORKS) or USUAL)
+    except ValueError as error:
+        raise CommandError(f"{SOURCE_NETWORKS}: {error}.") from None
+
+
+def keep_from(environment: Mapping[str, str]) -> Keep:
+    """How much the store keeps. Raises CommandError."""
+    usual = Keep()
+    return Keep(
+        versions=_number(environment, KEEP_VERSIONS, usual.versions),
+        computations=_number(environment, KEEP_COMPUTATIONS, usual.computations),
+    )
+
+
+def log_bytes_from(environment: Mapping[str, str]) -> int:
+    """How large a log may grow. Raises CommandError."""
+    return _number(environment, LOG_MIB, USUAL_LOG_MIB) * MIB

@@ -1,0 +1,110 @@
+"""What the store gives up again, and by which rule.
+
+Of each plan the newest versions are kept, and whatever somebody still needs: the adopted one, those
+that open drafts began from, and those of what was adopted lately. Of an older one only the line in
+the history remains.
+Finished computations, used links and ended sessions go likewise.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import delete, func, or_, select, update
+from sqlalchemy.orm import Session
+
+from gambrel.store.models import (
+    AdoptionRow,
+    Base,
+    ComputationRow,
+    DiscoveryRow,
+    DraftRow,
+    PlanRow,
+    SignInLinkRow,
+    SignInRow,
+    VersionRow,
+    now_utc,
+)
+
+AT_ONCE = 20
+"""Versions that are emptied in one transaction."""
+
+
+@dataclass(frozen=True, slots=True)
+class Keep:
+    """How much is kept of each plan.
+
+    Attributes:
+        versions: the newest so many.
+        adoptions: the versions before and after the newest so many.
+        computations: the newest so many; those that run are kept besides.
+        discoveries: of each source, the newest so many.
+    """
+
+    versions: int = 100
+    adoptions: int = 20
+    computations: int = 50
+    discoveries: int = 50
+
+
+def _old_versions(session: Session, keep: Keep) -> list[int]:
+    place = func.row_number().over(partition_by=VersionRow.plan_id, order_by=VersionRow.id.desc())
+    placed = select(VersionRow.id, place.label("place")).where(VersionRow.emptied_at.is_(None))
+    numbered = placed.subquery()
+    in_use = select(PlanRow.adopted_version).where(PlanRow.adopted_version.is_not(None))
+    # Whoever adopted something lately can go back from it.
+    turn = func.row_number().over(partition_by=AdoptionRow.plan_id, order_by=AdoptionRow.id.desc())
+    turned = select(AdoptionRow.version_id, AdoptionRow.before_version, turn.label("turn"))
+    recent = turned.subquery()
+    ways_back = [
+        select(column).where(recent.c.turn <= keep.adoptions, column.is_not(None))
+        for column in (recent.c.version_id, recent.c.before_version)
+    ]
+    based_on = select(DraftRow.base_version).where(DraftRow.state == "open")
+    query = select(numbered.c.id).where(
+        numbered.c.place > keep.versions,
+        numbered.c.id.not_in(in_use),
+        numbered.c.id.not_in(based_on),
+        *(numbered.c.id.not_in(way) for way in ways_back),
+    )
+    return list(session.scalars(query.order_by(numbered.c.id).limit(AT_ONCE)))
+
+
+def empty_old_versions(session: Session, keep: Keep) -> int:
+    """Give up the content of some versions that nobody stands on any more; returns how many.
+
+    Plans are locked first, so that no draft begins on one of them meanwhile.
+    """
+    session.execute(select(PlanRow.id).order_by(PlanRow.id).with_for_update())
+    old = _old_versions(session, keep)
+    if not old:
+        return 0
+    # Children first, as rows refer to those of their owners.
+    for table in reversed(Base.metadata.sorted_tables):
+        if "version_id" in table.primary_key.columns:
+            session.execute(delete(table).where(table.c.version_id.in_(old)))
+    session.execute(update(VersionRow).where(VersionRow.id.in_(old)).values(emptied_at=now_utc()))
+    return len(old)
+
+
+def drop_old_results(session: Session, keep: Keep) -> int:
+    """Give up old computations and discoveries, used links and ended sessions; how many rows."""
+    dropped = 0
+    for row, owner, count in (
+        (ComputationRow, ComputationRow.plan_id, keep.computations),
+        (DiscoveryRow, DiscoveryRow.source_id, keep.discoveries),
+    ):
+        place = func.row_number().over(partition_by=owner, order_by=row.id.desc())
+        numbered = select(row.id, place.label("place")).where(row.state != "running").subquery()
+        old = list(session.scalars(select(numbered.c.id).where(numbered.c.place > count)))
+        session.execute(delete(row).where(row.id.in_(old)))
+        dropped += len(old)
+    now = now_utc()
+    for gone in (
+        delete(SignInLinkRow).where(
+            or_(SignInLinkRow.expires_at <= now, SignInLinkRow.used_at.is_not(None))
+        ),
+        delete(SignInRow).where(SignInRow.expires_at <= now),
+    ):
+        dropped += session.execute(gone).rowcount  # type: ignore[attr-defined]
+    return dropped
