@@ -62,6 +62,9 @@ def _parser() -> argparse.ArgumentParser:
     bench_command = commands.add_parser("bench", help="measure; writes docs/benchmarks.md")
     bench_command.add_argument("sections", nargs="*", help="headings of that page; all if none")
 
+    command = commands.add_parser("drill", help="fuzz, kill, lie; writes docs/reliability.md")
+    command.add_argument("arguments", nargs="*", help="some drills by name; --small, --times N")
+
     command = commands.add_parser("test", help="run all tests and checks")
     command.add_argument("arguments", nargs="*", help="handed to pytest, instead of everything")
     return parser
@@ -104,6 +107,10 @@ def _run(options: argparse.Namespace) -> int:
             from gambrel.commands import bench
 
             return bench.run(options.sections)
+        case "drill":
+            from gambrel.commands import bench
+
+            return bench.drill(options.arguments)
         case "test":
             from gambrel.commands import quality
 
@@ -116,7 +123,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     parser = _parser()
     options, extra = parser.parse_known_args(arguments)
     if extra:
-        if options.command != "test":
+        if options.command not in ("test", "drill"):
             parser.error("unrecognized arguments: " + " ".join(extra))
         options.arguments += extra
     if options.command is None:

@@ -323,7 +323,7 @@ def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_dat
         assert len(seen) >= 2
         for each in seen:
             each.kill()
-        assert "started again" in process.stderr.readline()
+        assert "Starting it again" in process.stderr.readline()
         wait_for_answer(address)
         seen |= children(process.pid)
         busy = start_serving(new_database(), tmp_path, "start")
@@ -344,7 +344,7 @@ def test_a_database_that_dies_comes_back_by_itself(tmp_path):
             server = next(p for p in children(process.pid) if "mariadbd" in p.name())
             server.kill()
             assert "The database stopped" in process.stderr.readline()
-            assert "answers again" in process.stderr.readline()
+            assert "is back" in process.stderr.readline()
             wait_for_answer(address)
         seen = children(process.pid)
     finally:

@@ -1,6 +1,8 @@
 """The engine against the reference, and what both must keep."""
 
+import gc
 import time
+import weakref
 from dataclasses import replace
 from threading import Thread
 
@@ -206,6 +208,22 @@ def test_a_simulation_can_be_cancelled():
     with while_wanted(lambda: True), pytest.raises(Cancelled):
         simulate(small_plan(), FRIDAY_NOON, END)
     assert simulate(small_plan(), FRIDAY_NOON, END).runs
+
+
+def test_a_forecast_that_nobody_holds_is_gone_at_once():
+    plan = small_plan()
+    len(simulate(plan, FRIDAY_NOON, END).runs)
+    gc.collect()
+    gc.disable()
+    try:
+        forecast = simulate(plan, FRIDAY_NOON, END)
+        held = [weakref.ref(forecast)]
+        assert len(forecast.runs) == len(list(forecast.runs))
+        del forecast
+        assert held[0]() is None
+        assert gc.collect() == 0
+    finally:
+        gc.enable()
 
 
 def test_no_more_simulations_run_at_once_than_there_are_turns():

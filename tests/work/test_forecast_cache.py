@@ -1,7 +1,9 @@
 """Forecasts are kept under one limit of bytes and are the same when they are made again."""
 
 import gc
+import weakref
 from concurrent.futures import ThreadPoolExecutor
+from datetime import timedelta
 from random import Random
 
 from busy_plans import busy_plan
@@ -94,3 +96,17 @@ def test_threads_and_plans_share_one_small_cache():
     with ThreadPoolExecutor(6) as threads:
         for what, outcome in threads.map(ask, asked):
             assert outcome == expected[what]
+
+
+def test_a_forecast_that_was_given_up_is_gone():
+    cache = ForecastCache(1)
+    forecaster = Forecaster(PLAN, ORIGIN, kept=cache)
+    seen = []
+    for weeks in range(6):
+        night = night_of(ORIGIN.date + timedelta(weeks=weeks), ORIGIN.zone)
+        forecast = forecaster.night(night)
+        loads(forecast, night)
+        seen.append((weakref.ref(forecast), cache.state().entries))
+        del forecast
+    alive = sum(each() is not None for each, _ in seen)
+    assert alive == cache.state().entries < len(seen)

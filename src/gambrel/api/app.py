@@ -27,6 +27,7 @@ from gambrel.api import (
     sessions,
     versions,
 )
+from gambrel.api.description import complete
 from gambrel.api.json_answers import JsonAnswers
 from gambrel.api.schemas import ProblemSchema
 from gambrel.api.waiting import WhileSomebodyWaits
@@ -125,6 +126,11 @@ def create_app(
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)
+
+    @app.spec_processor  # type: ignore[untyped-decorator,unused-ignore]
+    def described(spec: Any) -> Any:
+        return complete(app, spec)
+
     if pages is not None:
         _serve_pages(app, pages)
     return app

@@ -11,7 +11,7 @@ from flask import Response, jsonify
 from gambrel.api import present
 from gambrel.api.plans import read_operations
 from gambrel.api.problems import ProblemError, answer, field_error
-from gambrel.api.revisions import seen_revision
+from gambrel.api.revisions import needs_revision, seen_revision
 from gambrel.api.schemas import (
     AdoptSchema,
     DraftSchema,
@@ -117,6 +117,7 @@ def show(draft_id: int) -> Any:
 @blueprint.post("/drafts/<int:draft_id>/operations")
 @blueprint.input(OperationsSchema)
 @blueprint.output(DraftSchema)
+@needs_revision
 def add(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Save operations at the end of a draft."""
     operations = read_operations(json_data["operations"])
@@ -130,6 +131,7 @@ def add(draft_id: int, json_data: dict[str, Any]) -> Any:
 
 @blueprint.post("/drafts/<int:draft_id>/undo")
 @blueprint.output(DraftSchema)
+@needs_revision
 def undo(draft_id: int) -> Any:
     """Take the last operation back."""
     return _write(lambda db, revision: store.undo(db, draft_id, revision, actor=actor()))
@@ -137,6 +139,7 @@ def undo(draft_id: int) -> Any:
 
 @blueprint.post("/drafts/<int:draft_id>/redo")
 @blueprint.output(DraftSchema)
+@needs_revision
 def redo(draft_id: int) -> Any:
     """Bring the operation back that was last undone."""
     return _write(lambda db, revision: store.redo(db, draft_id, revision, actor=actor()))
@@ -145,6 +148,7 @@ def redo(draft_id: int) -> Any:
 @blueprint.patch("/drafts/<int:draft_id>")
 @blueprint.input(RenameSchema)
 @blueprint.output(DraftSchema)
+@needs_revision
 def rename(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Give a draft another name."""
     name = json_data["name"]
@@ -164,6 +168,7 @@ def duplicate(draft_id: int, json_data: dict[str, Any]) -> Any:
 
 @blueprint.delete("/drafts/<int:draft_id>")
 @blueprint.output({}, status_code=204)
+@needs_revision
 def discard(draft_id: int) -> Any:
     """Close a draft without adopting it."""
     revision = seen_revision()
@@ -176,6 +181,7 @@ def discard(draft_id: int) -> Any:
 
 @blueprint.post("/drafts/<int:draft_id>/carry-over")
 @blueprint.output(DraftSchema)
+@needs_revision
 def carry_over(draft_id: int) -> Any:
     """Have a draft stand on the plan that is adopted now."""
     return _write(lambda db, revision: store.carry_over(db, draft_id, revision, actor=actor()))
@@ -205,6 +211,7 @@ def _check_adoptable(draft_id: int, asked: dict[str, Any]) -> None:
 @blueprint.post("/drafts/<int:draft_id>/adopt")
 @blueprint.input(AdoptSchema)
 @blueprint.output(PlanListItemSchema)
+@needs_revision
 def adopt(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Make the draft the adopted plan."""
     revision = seen_revision()

@@ -19,7 +19,7 @@ from gambrel.api import estate_schemas as schemas
 from gambrel.api.plans import day_of, looked_at
 from gambrel.api.present import instant
 from gambrel.api.problems import ProblemError, field_error
-from gambrel.api.revisions import seen_revision
+from gambrel.api.revisions import needs_revision, seen_revision
 from gambrel.api.sessions import actor, discoveries, planning
 from gambrel.connectors import SourceError
 from gambrel.connectors.addresses import check_allowed, wrong_address
@@ -457,6 +457,7 @@ def add_source(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.patch("/sources/<int:source_id>")
 @blueprint.input(schemas.SourceEditSchema)
 @blueprint.output(schemas.SourceSchema)
+@needs_revision
 def change_source(source_id: int, json_data: dict[str, Any]) -> Any:
     """Change the address, the site or the interval of a source (If-Match: its revision)."""
     if "address" in json_data:
@@ -541,6 +542,8 @@ def discover(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output({}, status_code=204)
 def cancel_discovery(discovery_id: int) -> Any:
     """Have a discovery end without a result."""
+    with planning().sessions() as db:
+        store.discovery(db, discovery_id)
     discoveries().cancel(discovery_id)
     return "", 204
 

@@ -14,6 +14,7 @@ from gambrel.api import present
 from gambrel.api.plans import day_of, looked_at, read_operations, revision_tag
 from gambrel.api.present import instant
 from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.revisions import tagged
 from gambrel.api.schemas import DraftQuerySchema
 from gambrel.api.sessions import actor, planning
 from gambrel.core.forecast import Forecast, Run
@@ -103,6 +104,7 @@ def _row(plan: Plan, job: Job) -> dict[str, Any]:
 @blueprint.get("/<int:plan_id>/jobs")
 @blueprint.input(schemas.JobListQuerySchema, location="query")
 @blueprint.output(schemas.JobListSchema)
+@tagged
 def list_jobs(plan_id: int, query_data: dict[str, Any]) -> Any:
     """The jobs of a plan, found by words in their names, in an order, a page at a time."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -169,6 +171,7 @@ def _weeks(
 @blueprint.get("/<int:plan_id>/jobs/week/<day>")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(schemas.JobWeeksSchema)
+@tagged
 def show_weeks(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """What every job does in each night of the week that holds a day."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -181,6 +184,7 @@ def show_weeks(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
 @blueprint.get("/<int:plan_id>/jobs/choices")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(schemas.ChoicesSchema)
+@tagged
 def show_choices(plan_id: int, query_data: dict[str, Any]) -> Any:
     """What editors of jobs offer: fields and operators of rules, and what there is to name."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])

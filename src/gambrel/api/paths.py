@@ -16,6 +16,7 @@ from gambrel.api import paths_schemas as schemas
 from gambrel.api.plans import day_of, looked_at, read_operations, revision_tag
 from gambrel.api.present import instant
 from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.revisions import tagged
 from gambrel.api.schemas import DraftQuerySchema
 from gambrel.api.sessions import planning
 from gambrel.core import items, sizing
@@ -167,6 +168,7 @@ def _flows(plan: Plan) -> list[dict[str, Any]]:
 @blueprint.get("/<int:plan_id>/paths/<day>")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(schemas.PathsSchema)
+@tagged
 def show_paths(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """All that data flow through, with what each is, and what is on each repository."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -237,6 +239,7 @@ def _night_loads(
 @blueprint.get("/<int:plan_id>/paths/<day>/loads")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(schemas.NightLoadsSchema)
+@tagged
 def show_loads(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """All loads of a night, in quarters of an hour."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -286,6 +289,7 @@ def _users(forecast: Forecast, name: str, start: float, end: float) -> list[dict
 @blueprint.get("/<int:plan_id>/paths/<day>/week")
 @blueprint.input(schemas.WeekOfLoadQuerySchema, location="query")
 @blueprint.output(schemas.WeekOfLoadSchema)
+@tagged
 def show_week_of_load(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """One load over the week that holds a day, and who makes it."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -318,6 +322,7 @@ def _cell(cell: Cell) -> dict[str, Any]:
 @blueprint.get("/<int:plan_id>/reach")
 @blueprint.input(schemas.ReachQuerySchema, location="query")
 @blueprint.output(schemas.ReachSchema)
+@tagged
 def show_reach(plan_id: int, query_data: dict[str, Any]) -> Any:
     """Groups of machines against proxies: by which transport each could read them."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -338,6 +343,7 @@ def show_reach(plan_id: int, query_data: dict[str, Any]) -> Any:
 @blueprint.get("/<int:plan_id>/reach/why")
 @blueprint.input(schemas.WhyQuerySchema, location="query")
 @blueprint.output(schemas.WhySchema)
+@tagged
 def show_why(plan_id: int, query_data: dict[str, Any]) -> Any:
     """Why a proxy reads a group of machines as it does, and why not by a better transport."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -380,6 +386,7 @@ def _job(job: Job) -> dict[str, Any]:
 @blueprint.get("/<int:plan_id>/windows/<day>")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(schemas.WindowsSchema)
+@tagged
 def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """Windows with their next openings, what happens at their ends, and what touches them."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])

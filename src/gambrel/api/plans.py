@@ -11,6 +11,7 @@ from flask import Response, jsonify, request
 
 from gambrel.api import present
 from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.revisions import tagged
 from gambrel.api.schemas import (
     DraftQuerySchema,
     FindingsSchema,
@@ -115,6 +116,7 @@ def list_plans() -> list[dict[str, Any]]:
 @blueprint.get("/<int:plan_id>")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(PlanSchema)
+@tagged
 def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
     """A plan with its jobs, as adopted or as a draft has it."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -127,6 +129,7 @@ def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
 @blueprint.get("/<int:plan_id>/file")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(PlanFileSchema)
+@tagged
 def plan_file(plan_id: int, query_data: dict[str, Any]) -> Any:
     """The plan as a plan file (`gambrel-plan/1`)."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -146,6 +149,7 @@ def week_summaries(forecaster: Forecaster, nights: Sequence[Night]) -> list[dict
 @blueprint.get("/<int:plan_id>/weeks/<day>")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(WeekSchema)
+@tagged
 def show_week(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """The seven nights of the week that holds a day, with their verdicts."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -170,6 +174,7 @@ def _night(forecaster: Forecaster, night: Night, names: list[str] | None, *, alo
 @blueprint.get("/<int:plan_id>/nights/<day>")
 @blueprint.input(NightQuerySchema, location="query")
 @blueprint.output(NightSchema)
+@tagged
 def show_night(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """The forecast of the night that begins on a day."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -210,6 +215,7 @@ def _found(forecaster: Forecaster, day: str) -> tuple[list[Finding], Week | None
 @blueprint.get("/<int:plan_id>/findings/<day>")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(FindingsSchema)
+@tagged
 def show_findings(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """What is wrong with the week that holds a day, the gravest first."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
@@ -221,6 +227,7 @@ def show_findings(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
 @blueprint.get("/<int:plan_id>/findings/<day>/help")
 @blueprint.input(HelpQuerySchema, location="query")
 @blueprint.output(HelpSchema)
+@tagged
 def show_help(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """Operations that help against a finding: each was simulated."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])

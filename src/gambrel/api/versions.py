@@ -13,6 +13,7 @@ from gambrel.api import jobs_schemas as schemas
 from gambrel.api import present
 from gambrel.api.plans import day_of, findings_of, looked_at, revision_tag, week_summaries
 from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.revisions import tagged
 from gambrel.api.schemas import DraftQuerySchema, PlanListItemSchema
 from gambrel.api.sessions import actor, planning
 from gambrel.core.comparing import compare
@@ -95,6 +96,7 @@ def _problem(problem: JobProblem) -> dict[str, Any]:
 @blueprint.get("/<int:plan_id>/validation/<day>")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(schemas.ValidationSchema)
+@tagged
 def show_validation(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """What would stop this plan from being adopted, and what merely deserves a look."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])

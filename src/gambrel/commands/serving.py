@@ -49,9 +49,9 @@ from gambrel.store.sign_in import new_link
 DEFAULT_PORT = 8420
 READY_WITHIN_S = 60
 WATCHED_EVERY_S = 0.3
-LIVES_S = 300.0
+LIVES_S = 60.0
 """What has run for so long is started again at once when it ends."""
-LONGEST_PAUSE_S = 30.0
+LONGEST_PAUSE_S = 8.0
 PLANNER = "Planner"
 
 

@@ -522,7 +522,8 @@ class Forecast:
     def nbytes(self) -> int:
         """The bytes that it holds, about: its arrays, what was made of them, its records."""
         made = self.arrays_bytes + self.loads.nbytes() + len(self.runs) * BYTES_OF_A_RUN
-        return made + len(self._derived) * BYTES_DERIVED
+        quiet = sum(each.points.points.nbytes for each in self.quiet)
+        return made + quiet + len(self._derived) * BYTES_DERIVED
 
     def forget(self) -> None:
         """Drop what was built from its arrays for display; the next reader builds it again."""

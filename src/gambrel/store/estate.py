@@ -284,6 +284,14 @@ def note_progress(session: Session, discovery_id: int, read: int, expected: int 
     )
 
 
+def discovery(session: Session, discovery_id: int) -> Discovery:
+    """One reading of a source. Raises NotFound."""
+    row = session.get(DiscoveryRow, discovery_id)
+    if row is None:
+        raise NotFound(f"there is no discovery {discovery_id}")
+    return _discovery(row)
+
+
 def end_discovery(
     session: Session, discovery_id: int, state: str, message: str, found: int = 0
 ) -> None:

@@ -6,13 +6,14 @@ import os
 from collections.abc import Hashable
 from itertools import count
 from threading import Lock
+from weakref import ref
 
 from gambrel.core.caches import MIB, ByteCache, CacheState
 from gambrel.core.forecast import Forecast
 
 SETTING = "GAMBREL_FORECAST_MIB"
 """The environment variable that sets the limit."""
-USUAL_MIB = 128
+USUAL_MIB = 96
 WARM_BYTES = 64 * MIB
 """What was made of forecasts to be looked at is kept of those used last, up to so many bytes.
 
@@ -31,7 +32,7 @@ class ForecastCache:
         self._kept: ByteCache[Forecast] = ByteCache("forecasts", most_bytes, Forecast.nbytes)
         self._owners = count()
         self._lock = Lock()
-        self._warm: list[tuple[Hashable, Forecast]] = []
+        self._warm: list[tuple[Hashable, ref[Forecast]]] = []
 
     def new_owner(self) -> int:
         """A number under which somebody keeps forecasts."""
@@ -65,11 +66,15 @@ class ForecastCache:
         with self._lock:
             warm = [entry for entry in self._warm if entry[0] != key]
             held = 0
-            self._warm = [(key, forecast)]
-            for other, each in reversed(warm):
+            # Not the forecasts themselves: what nobody keeps any more must not live on here.
+            self._warm = [(key, ref(forecast))]
+            for other, seen in reversed(warm):
+                each = seen()
+                if each is None:
+                    continue
                 held += each.loads.nbytes()
                 if held <= WARM_BYTES:
-                    self._warm.insert(0, (other, each))
+                    self._warm.insert(0, (other, seen))
                 else:
                     cold.append((other, each))
         for other, each in cold:

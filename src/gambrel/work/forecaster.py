@@ -37,6 +37,7 @@ WEEKS_AHEAD = 26
 BYTES_BY_NAME = 400
 """What a changed plan takes for finding each of its items by name."""
 BYTES_OF_A_FORECASTER = 200_000
+LAST_NOONS = 2
 STRIDE_S = 7 * DAY
 """How far a plan is played forward at once in search of quiet instants."""
 
@@ -256,13 +257,15 @@ class Forecaster:
         if known is not None:
             return known
         from_, points = self._beginning(first.start)
+        noons = self._noons(max(from_, self._walked), end)
         guess = 0.0 if self.base is None else self.base._beyond_s.get(end, 0.0)
         forecast = simulate_span(
             self.plan,
             from_,
             end,
             points=points,
-            snapshots_from=self._noons(max(from_, self._walked), end),
+            # Of a preview only the last quiet instant is likely to be asked for.
+            snapshots_from=noons[-LAST_NOONS:] if self.passing else noons,
             beyond_s=self._beyond_s.get(end, guess),
         )
         self._beyond_s[end] = forecast.until - forecast.to
@@ -313,11 +316,12 @@ class Forecaster:
             while self._walked < instant:
                 at, points = self._last_quiet(instant)
                 to = min(instant, max(self._walked, at) + stride)
-                # Where nothing is quiet, all begins anew each time, so ever longer steps are taken.
-                stride *= 2
-                noons = self._noons(max(at, self._walked), to)
+                noons = self._noons(max(at, self._walked), to)[-LAST_NOONS:]
                 walked = simulate(self.plan, at, to, points=points, snapshots_from=noons)
                 self._learn(walked, at, all_of_them=False)
+                # Where nothing is quiet, all begins anew each time, so ever longer steps are taken.
+                # Else short ones will do, as a long simulation takes much memory.
+                stride = STRIDE_S if self._last_quiet(instant)[0] > at else 2 * stride
             return self._last_quiet(instant)
 
     def _last_quiet(self, instant: float) -> tuple[float, Snapshot]:

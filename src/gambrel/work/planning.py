@@ -24,7 +24,7 @@ from gambrel.work.forecaster import Forecaster, origin_night
 
 T = TypeVar("T")
 
-MOST_BYTES = 64 * MIB
+MOST_BYTES = 40 * MIB
 """What plans, drafts and previews may take beside their forecasts."""
 
 

@@ -164,13 +164,13 @@ export const startDraft = (plan: number, name: string) =>
     api.POST("/api/v1/plans/{plan_id}/drafts", { params: { path: { plan_id: plan } }, body: { name } }),
   );
 
-const ifMatch = (draft: Draft) => ({ "If-Match": `"${draft.revision}"` });
+/** The revision that an edit is based on. */
+export const ifMatch = (draft: Draft) => ({ "If-Match": `"${draft.revision}"` });
 
 export const saveOperations = (draft: Draft, operations: Operation[]) =>
   data(
     api.POST("/api/v1/drafts/{draft_id}/operations", {
-      params: { path: { draft_id: draft.id } },
-      headers: ifMatch(draft),
+      params: { path: { draft_id: draft.id }, header: ifMatch(draft) },
       body: { operations },
     }),
   );
@@ -178,16 +178,14 @@ export const saveOperations = (draft: Draft, operations: Operation[]) =>
 export const stepBack = (draft: Draft, step: "undo" | "redo") =>
   data(
     api.POST(`/api/v1/drafts/{draft_id}/${step}`, {
-      params: { path: { draft_id: draft.id } },
-      headers: ifMatch(draft),
+      params: { path: { draft_id: draft.id }, header: ifMatch(draft) },
     }),
   );
 
 export const adoptDraft = (draft: Draft, note: string, despite = false) =>
   data(
     api.POST("/api/v1/drafts/{draft_id}/adopt", {
-      params: { path: { draft_id: draft.id } },
-      headers: ifMatch(draft),
+      params: { path: { draft_id: draft.id }, header: ifMatch(draft) },
       body: { note, despite },
     }),
   );

@@ -30,6 +30,51 @@ export interface paths {
                         "application/json": components["schemas"]["PlanListItemSchema"][];
                     };
                 };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
             };
         };
         put?: never;
@@ -64,6 +109,51 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ServerSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -102,6 +192,42 @@ export interface paths {
                         "application/json": components["schemas"]["SessionSchema"];
                     };
                 };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
             };
         };
         put?: never;
@@ -128,13 +254,94 @@ export interface paths {
                         "application/json": components["schemas"]["SessionSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -156,6 +363,87 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["SessionSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -196,22 +484,83 @@ export interface paths {
                         "application/json": components["schemas"]["PlanSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -249,16 +598,79 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["DraftSchema1"];
+                        "application/json": components["schemas"]["DraftSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -269,7 +681,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
                 path: {
                     draft_id: number;
                 };
@@ -284,13 +699,112 @@ export interface paths {
                     };
                     content?: never;
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -301,7 +815,10 @@ export interface paths {
         patch: {
             parameters: {
                 query?: never;
-                header?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
                 path: {
                     draft_id: number;
                 };
@@ -319,25 +836,124 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["DraftSchema1"];
+                        "application/json": components["schemas"]["DraftSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -373,13 +989,94 @@ export interface paths {
                     };
                     content?: never;
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -390,7 +1087,10 @@ export interface paths {
         patch: {
             parameters: {
                 query?: never;
-                header?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
                 path: {
                     source_id: number;
                 };
@@ -411,22 +1111,121 @@ export interface paths {
                         "application/json": components["schemas"]["SourceSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -464,22 +1263,83 @@ export interface paths {
                         "application/json": components["schemas"]["PlanFileSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -527,22 +1387,83 @@ export interface paths {
                         "application/json": components["schemas"]["JobListSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -592,22 +1513,103 @@ export interface paths {
                         "application/json": components["schemas"]["LanesSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -648,22 +1650,76 @@ export interface paths {
                         "application/json": components["schemas"]["InboxSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -708,22 +1764,83 @@ export interface paths {
                         "application/json": components["schemas"]["ReachSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -767,25 +1884,106 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["DraftSchema1"];
+                        "application/json": components["schemas"]["DraftSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -809,7 +2007,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
                 path: {
                     draft_id: number;
                 };
@@ -823,16 +2024,115 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["DraftSchema1"];
+                        "application/json": components["schemas"]["DraftSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -856,7 +2156,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
                 path: {
                     draft_id: number;
                 };
@@ -870,16 +2173,115 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["DraftSchema1"];
+                        "application/json": components["schemas"]["DraftSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -932,22 +2334,76 @@ export interface paths {
                         "application/json": components["schemas"]["MachinePageSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -994,22 +2450,103 @@ export interface paths {
                         "application/json": components["schemas"]["SizingSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1054,22 +2591,103 @@ export interface paths {
                         "application/json": components["schemas"]["PreviewSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1093,7 +2711,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
                 path: {
                     draft_id: number;
                 };
@@ -1114,22 +2735,121 @@ export interface paths {
                         "application/json": components["schemas"]["PlanListItemSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1168,13 +2888,76 @@ export interface paths {
                         "application/json": components["schemas"]["SourcesSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1205,22 +2988,103 @@ export interface paths {
                         "application/json": components["schemas"]["SourceSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1265,22 +3129,103 @@ export interface paths {
                         "application/json": components["schemas"]["AcceptanceSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1325,22 +3270,103 @@ export interface paths {
                         "application/json": components["schemas"]["PlanListItemSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1385,22 +3411,103 @@ export interface paths {
                         "application/json": components["schemas"]["ScenarioSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1442,25 +3549,106 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["DraftSchema1"];
+                        "application/json": components["schemas"]["DraftSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1505,22 +3693,103 @@ export interface paths {
                         "application/json": components["schemas"]["SaidSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1565,22 +3834,103 @@ export interface paths {
                         "application/json": components["schemas"]["ComputationSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1625,22 +3975,83 @@ export interface paths {
                         "application/json": components["schemas"]["WhySchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1687,22 +4098,103 @@ export interface paths {
                         "application/json": components["schemas"]["LookSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1747,22 +4239,103 @@ export interface paths {
                         "application/json": components["schemas"]["RoomSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1801,13 +4374,76 @@ export interface paths {
                         "application/json": components["schemas"]["TemplateSchema"][];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1838,22 +4474,103 @@ export interface paths {
                         "application/json": components["schemas"]["TemplateSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1892,13 +4609,76 @@ export interface paths {
                         "application/json": components["schemas"]["AdoptionSchema"][];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -1951,22 +4731,76 @@ export interface paths {
                         "application/json": unknown;
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2008,13 +4842,94 @@ export interface paths {
                     };
                     content?: never;
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2058,22 +4973,103 @@ export interface paths {
                         "application/json": components["schemas"]["AdviceSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2118,22 +5114,103 @@ export interface paths {
                         "application/json": components["schemas"]["BegunSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2178,22 +5255,103 @@ export interface paths {
                         "application/json": components["schemas"]["CostsSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2238,22 +5396,103 @@ export interface paths {
                         "application/json": components["schemas"]["SplitSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2296,22 +5535,83 @@ export interface paths {
                         "application/json": components["schemas"]["WeekSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2358,22 +5658,103 @@ export interface paths {
                         "application/json": components["schemas"]["SourcesSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2412,13 +5793,76 @@ export interface paths {
                         "application/json": components["schemas"]["AcceptancesSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2463,22 +5907,83 @@ export interface paths {
                         "application/json": components["schemas"]["PathsSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2525,22 +6030,103 @@ export interface paths {
                         "application/json": components["schemas"]["NightLoadsSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2585,22 +6171,103 @@ export interface paths {
                         "application/json": components["schemas"]["PointsAheadSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2645,22 +6312,103 @@ export interface paths {
                         "application/json": components["schemas"]["ComputationSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2702,25 +6450,86 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["NightSchema1"];
+                        "application/json": components["schemas"]["NightSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2746,7 +6555,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
                 path: {
                     draft_id: number;
                 };
@@ -2764,25 +6576,124 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["DraftSchema1"];
+                        "application/json": components["schemas"]["DraftSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2806,7 +6717,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
                 path: {
                     draft_id: number;
                 };
@@ -2820,16 +6734,115 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["DraftSchema1"];
+                        "application/json": components["schemas"]["DraftSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2874,22 +6887,103 @@ export interface paths {
                         "application/json": components["schemas"]["AcceptanceSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2933,22 +7027,103 @@ export interface paths {
                         "application/json": components["schemas"]["SourceSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -2994,22 +7169,103 @@ export interface paths {
                         "application/json": components["schemas"]["EffectSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3054,22 +7310,103 @@ export interface paths {
                         "application/json": components["schemas"]["AcceptanceSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3112,22 +7449,103 @@ export interface paths {
                     };
                     content?: never;
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3169,22 +7587,83 @@ export interface paths {
                         "application/json": components["schemas"]["ChoicesSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3227,22 +7706,76 @@ export interface paths {
                         "application/json": components["schemas"]["ComputationSchema"][];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3289,22 +7822,103 @@ export interface paths {
                         "application/json": components["schemas"]["SourcesSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3347,22 +7961,103 @@ export interface paths {
                     };
                     content?: never;
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3405,22 +8100,83 @@ export interface paths {
                         "application/json": components["schemas"]["WindowsSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3466,22 +8222,76 @@ export interface paths {
                         "application/json": components["schemas"]["CompareSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3522,13 +8332,76 @@ export interface paths {
                         "application/json": components["schemas"]["ComputationSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3573,22 +8446,83 @@ export interface paths {
                         "application/json": components["schemas"]["FindingsSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3634,22 +8568,103 @@ export interface paths {
                         "application/json": components["schemas"]["StandingRuleSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3695,22 +8710,103 @@ export interface paths {
                         "application/json": components["schemas"]["IcsSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3755,22 +8851,103 @@ export interface paths {
                         "application/json": components["schemas"]["TradeoffsSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3815,22 +8992,103 @@ export interface paths {
                         "application/json": components["schemas"]["ImportPreviewSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3873,22 +9131,83 @@ export interface paths {
                         "application/json": components["schemas"]["JobWeeksSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3931,13 +9250,94 @@ export interface paths {
                         "application/json": components["schemas"]["AcceptanceSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -3981,22 +9381,83 @@ export interface paths {
                         "application/json": components["schemas"]["WeekOfLoadSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4041,22 +9502,83 @@ export interface paths {
                         "application/json": components["schemas"]["ValidationSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4101,22 +9623,83 @@ export interface paths {
                         "application/json": components["schemas"]["NightLoadsSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4159,13 +9742,94 @@ export interface paths {
                         "application/json": components["schemas"]["ComputationSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4209,22 +9873,83 @@ export interface paths {
                         "application/json": components["schemas"]["HelpSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4267,13 +9992,94 @@ export interface paths {
                         "application/json": components["schemas"]["ComputationSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4314,13 +10120,94 @@ export interface paths {
                         "application/json": components["schemas"]["ComputationSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4360,13 +10247,76 @@ export interface paths {
                         "application/json": components["schemas"]["ExposureSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4409,13 +10359,94 @@ export interface paths {
                         "application/json": components["schemas"]["AcceptanceSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4459,22 +10490,76 @@ export interface paths {
                         "application/json": components["schemas"]["MachineSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4517,13 +10602,94 @@ export interface paths {
                     };
                     content?: never;
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4568,22 +10734,103 @@ export interface paths {
                         "application/json": components["schemas"]["PlanListItemSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4628,22 +10875,76 @@ export interface paths {
                         "application/json": components["schemas"]["MachineRunsSchema"];
                     };
                 };
-                /** @description Not found */
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
                 404: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Validation error */
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["ProblemSchema"];
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
             };
@@ -4817,17 +11118,6 @@ export interface components {
             sites: number;
             site_ids: string[];
             host_ids: string[];
-        };
-        DraftSchema1: {
-            id: number;
-            plan_id: number;
-            name: string;
-            revision: number;
-            base_version: number;
-            changes: components["schemas"]["ChangeSchema"][];
-            can_redo: boolean;
-            /** @description the next redo first */
-            undone: components["schemas"]["ChangeSchema"][];
         };
         RenameSchema: {
             name: string;
@@ -5785,27 +12075,6 @@ export interface components {
             change?: number;
             rate?: number;
             stream?: number;
-        };
-        NightSchema1: {
-            /** Format: date */
-            date: string;
-            start: string;
-            end: string;
-            forecast: boolean;
-            /** @enum {string|null} */
-            verdict: "fits" | "tight" | "over" | null;
-            last_end: string | null;
-            over_s: number;
-            runs: number;
-            missed: number;
-            reasons: components["schemas"]["ReasonSchema"][];
-            tightest: components["schemas"]["TightestSchema"] | null;
-            silhouette: components["schemas"]["SilhouetteSchema"] | null;
-            time_zone: string;
-            windows: components["schemas"]["WindowSpanSchema"][];
-            run_list: components["schemas"]["RunSchema"][];
-            copies: components["schemas"]["CopySchema"][];
-            loads: components["schemas"]["LoadSchema"][];
         };
         OperationsSchema: {
             operations: components["schemas"]["OperationSchema"][];

@@ -1,5 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 import { api, data, done, type Draft } from "./client";
+import { ifMatch } from "./queries";
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
@@ -51,13 +52,10 @@ export const goBack = (plan: number, adoption: number, note: string) =>
     }),
   );
 
-const ifMatch = (draft: Draft) => ({ "If-Match": `"${draft.revision}"` });
-
 export const renameDraft = (draft: Draft, name: string) =>
   data(
     api.PATCH("/api/v1/drafts/{draft_id}", {
-      params: { path: { draft_id: draft.id } },
-      headers: ifMatch(draft),
+      params: { path: { draft_id: draft.id }, header: ifMatch(draft) },
       body: { name },
     }),
   );
@@ -67,14 +65,13 @@ export const copyDraft = (draft: Draft, name: string) =>
 
 export async function discardDraft(draft: Draft): Promise<void> {
   await done(
-    api.DELETE("/api/v1/drafts/{draft_id}", { params: { path: { draft_id: draft.id } }, headers: ifMatch(draft) }),
+    api.DELETE("/api/v1/drafts/{draft_id}", { params: { path: { draft_id: draft.id }, header: ifMatch(draft) } }),
   );
 }
 
 export const carryOver = (draft: Draft) =>
   data(
     api.POST("/api/v1/drafts/{draft_id}/carry-over", {
-      params: { path: { draft_id: draft.id } },
-      headers: ifMatch(draft),
+      params: { path: { draft_id: draft.id }, header: ifMatch(draft) },
     }),
   );

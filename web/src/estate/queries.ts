@@ -204,8 +204,7 @@ export const removeSource = (id: number) =>
 export const setInterval = (source: Source, minutes: number | null) =>
   data(
     api.PATCH("/api/v1/sources/{source_id}", {
-      params: { path: { source_id: source.id } },
-      headers: { "If-Match": `"${source.revision}"` },
+      params: { path: { source_id: source.id }, header: { "If-Match": `"${source.revision}"` } },
       body: { interval_min: minutes },
     }),
   );

@@ -209,15 +209,18 @@ class Walk:
         return run_total, int(tasks.sum()), disks, works, points
 
     def _in_order_of_following(self) -> list[int]:
-        depth: dict[int, int] = {}
-
-        def of(position: int) -> int:
-            if position not in depth:
-                after = self.plan.jobs[position].after
-                depth[position] = 0 if after is None else 1 + of(self.plan.job_position[after])
-            return depth[position]
-
-        return sorted(range(len(self.plan.jobs)), key=of)
+        """The positions of the jobs, each after the one that it follows."""
+        # Not by a function that calls itself: it would hold the walk in a cycle, and with it all
+        # its arrays until the garbage collector comes by.
+        plan, depth = self.plan, dict[int, int]()
+        for position in range(len(plan.jobs)):
+            chain = [position]
+            while chain[-1] not in depth and plan.jobs[chain[-1]].after is not None:
+                chain.append(plan.job_position[plan.jobs[chain[-1]].after or ""])
+            depth.setdefault(chain[-1], 0)
+            for follower, followed in zip(reversed(chain[:-1]), reversed(chain[1:]), strict=True):
+                depth[follower] = depth[followed] + 1
+        return sorted(range(len(plan.jobs)), key=depth.__getitem__)
 
     def _world(self, points: Snapshot, snapshots_from: list[float]) -> t.World:
         layout = self.layout
