@@ -38,6 +38,9 @@ BYTES_BY_NAME = 400
 """What a changed plan takes for finding each of its items by name."""
 BYTES_OF_A_FORECASTER = 200_000
 LAST_NOONS = 2
+"""Of a preview, at how many noons a quiet instant is looked for: the last of them."""
+KEPT_OF_A_PREVIEW = 2
+"""How many quiet instants a preview keeps, each with all points that exist there."""
 STRIDE_S = 7 * DAY
 """How far a plan is played forward at once in search of quiet instants."""
 
@@ -285,6 +288,8 @@ class Forecaster:
             known = {quiet.at for quiet in self._quiet}
             found = [q for q in forecast.quiet if q.at not in known and q.at <= forecast.to]
             self._quiet.extend(found if all_of_them else found[-1:])
+            if self.passing:
+                del self._quiet[:-KEPT_OF_A_PREVIEW]
             self._walked = forecast.to
 
     def _noons(self, from_: float, to: float) -> list[float]:
@@ -306,6 +311,10 @@ class Forecaster:
                 differs = self._differs(instant)
                 if differs >= instant:
                     return self.base._beginning(instant)
+                if self.passing and instant - self._last_quiet(instant)[0] > 2 * STRIDE_S:
+                    # What lies between may have been given up: it is walked again in strides.
+                    self._quiet.clear()
+                    self._walked = self.origin.start
                 if self._walked < differs:
                     # Up to there the quiet instants are those of the base.
                     at, points = self.base._beginning(differs)

@@ -60,6 +60,7 @@ class Planning:
         self._kept = ByteCache("plans, drafts and previews", MOST_BYTES, Forecaster.nbytes)
         self._identity: str | None = None
         self._making: dict[str, Lock] = {}
+        self._used = ""
 
     def identity(self) -> str:
         """What tells the database from any other."""
@@ -78,9 +79,12 @@ class Planning:
 
     def _get(self, key: str, make: Callable[[], Forecaster]) -> Forecaster:
         """What is kept under a key, made where it is not; whoever asks meanwhile waits for it."""
+        # Who asked last has been simulated since, and has grown by what it learned.
+        with self._lock:
+            used, self._used = self._used, key
+        self._kept.measure(used)
         known = self._kept.get(key)
         if known is not None:
-            self._kept.measure(key)
             return known
         with self._lock:
             making = self._making.setdefault(key, Lock())

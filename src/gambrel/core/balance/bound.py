@@ -17,8 +17,6 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
-from scipy.optimize import linprog
-from scipy.sparse import csr_matrix
 
 from gambrel.core.balance.moves import reaching_proxies
 from gambrel.core.balance.objective import watched
@@ -628,6 +626,9 @@ class _Program:
             return _Solved(0.0, (), np.zeros(0))
         matrix, limits, keys = self._rows(scaled)
         equal = _matrix([row for row, _ in self.equal], len(self.cost))
+        # The solver takes 50 MiB, and only the processes that compute bounds need it.
+        from scipy.optimize import linprog
+
         solved = linprog(
             self.cost,
             A_ub=matrix,
@@ -677,4 +678,6 @@ def _matrix(rows: Sequence[dict[int, float]], width: int) -> Any:
     data = [value for row in rows for value in row.values()]
     columns = [column for row in rows for column in row]
     starts = np.concatenate([[0], np.cumsum([len(row) for row in rows])])
+    from scipy.sparse import csr_matrix
+
     return csr_matrix((data, columns, starts), shape=(len(rows), width))
