@@ -95,11 +95,12 @@ def fuzz(calls: int) -> str:
                     broken.append(f"{said}: {status} after {took:.1f} s, {case.as_curl_command()}")
 
             _each(operation.as_strategy(), each, check)
+        errors = gambrel.errors() if broken else ""
         alive = person.ask("GET", f"/plans/{plans[0]}").status_code
     if alive != 200:
         broken.append(f"a plan answers {alive} afterwards")
     if broken:
-        raise AssertionError(f"{len(broken)} calls:\n" + "\n".join(broken[:40]))
+        raise AssertionError(f"{len(broken)} calls:\n" + "\n".join([*broken[:40], errors]))
     words = ", ".join(f"{count:,} of {status}" for status, count in sorted(statuses.items()))
     return (
         f"{sum(statuses.values()):,} calls of {len(operations)} operations: {words}. No answer of "

@@ -9,9 +9,11 @@ import time
 from collections import Counter
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
+from urllib.parse import parse_qs, urlsplit
 
 from served import free_port, served, signed_in
 
+MOST_PAGES = 40
 ODD: tuple[Any, ...] = (
     None, -1, 0, 1e308, -1e-9, "", "x" * 70_000, "\ud800", [], {}, True, [[]], {"a": {"b": []}},
     "1; DROP TABLE plans", "<script>", 10**30, float("nan"), "2026-99-99", 3.5,
@@ -29,11 +31,15 @@ def _honest() -> dict[str, Any]:
     service = create_service(world).test_client()
     name, source = next((n, s) for n, s in world.sources.items() if s.sample.make == "A")
     account = source.sample.accounts[0]
-    pages = {}
-    for what in ("access", "summary", "hosts", "stores", "machines"):
-        query = "?for=source" if what == "access" else "?page=1"
-        answer = service.get(f"/{name}/{what}{query}", auth=(account.user, account.secret))
-        pages[what] = answer.json
+    login = (account.user, account.secret)
+    pages = {
+        "access": service.get(f"/{name}/access?for=source", auth=login).json,
+        "summary": service.get(f"/{name}/summary", auth=login).json,
+    }
+    for what in ("hosts", "stores", "machines"):
+        for page in range(1, MOST_PAGES):
+            answer = service.get(f"/{name}/{what}?page={page}", auth=login)
+            pages[f"{what} {page}"] = answer.json
     return pages
 
 
@@ -58,8 +64,11 @@ class _Answering(BaseHTTPRequestHandler):
     server: _Liar
 
     def do_GET(self) -> None:
-        what = self.path.partition("?")[0].strip("/").split("/")[-1]
-        honest = self.server.pages.get(what, {})
+        asked = urlsplit(self.path)
+        what = asked.path.strip("/").split("/")[-1]
+        page = parse_qs(asked.query).get("page", ["1"])[0]
+        pages = self.server.pages
+        honest = pages.get(what, pages.get(f"{what} {page}", {"items": []}))
         told = json.dumps(_spoilt(honest, self.server.chance, self.server.share)).encode()
         self.send_response(200)
         self.send_header("Content-Type", "application/json")

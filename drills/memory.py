@@ -95,7 +95,7 @@ def _look(person: Person, plan: int, chance: random.Random, jobs: list[str]) -> 
         ("GET", f"/plans/{plan}/jobs", None),
         ("GET", f"/plans/{plan}/jobs/week/{day}", None),
         ("POST", f"/plans/{plan}/jobs/look", {**draft, "job": job, "night": day}),
-        ("POST", f"/plans/{plan}/jobs/tradeoffs", {**draft, "job": job, "night": day}),
+        ("POST", f"/plans/{plan}/jobs/tradeoffs", {**draft, "job": job, "day": day}),
         ("POST", f"/plans/{plan}/jobs/points", {**draft, "job": job, "day": day}),
         ("GET", f"/plans/{plan}/compare/{day}?one=adopted&other=adopted", None),
         ("GET", f"/plans/{plan}/validation/{day}", None),

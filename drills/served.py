@@ -15,12 +15,13 @@ import threading
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 import psutil
 import requests
 
-from gambrel.commands.places import PROJECT
+from gambrel.commands.places import APPLICATION_LOG, PROJECT
 
 STARTED_WITHIN_S = 300.0
 ANSWER_WITHIN_S = 60.0
@@ -39,6 +40,7 @@ class Served:
     process: subprocess.Popen[str]
     address: str
     link: str
+    state: Path
     said: list[str] = field(default_factory=list)
 
     @property
@@ -64,6 +66,11 @@ class Served:
     def database(self) -> psutil.Process:
         """The process of the database."""
         return self._named("mariadbd")
+
+    def errors(self) -> str:
+        """The end of what the application's log says of errors."""
+        log = (self.state / APPLICATION_LOG).read_text(errors="replace")
+        return log[log.find(" ERROR ") :][-6000:] if " ERROR " in log else ""
 
     def memory_mib(self) -> float:
         """The memory of the process that answers requests."""
@@ -133,7 +140,7 @@ def served(
             if not line or time.monotonic() > latest:
                 raise RuntimeError("Gambrel did not start:\n" + "".join(said))
             link = re.search(r"(http://\S+)/sign-in#(\S+)", line)
-        found = Served(process, link[1], link[2], said)
+        found = Served(process, link[1], link[2], Path(state), said)
 
         def listen() -> None:
             assert process.stdout is not None

@@ -107,8 +107,9 @@ def show_scenario(plan_id: int, json_data: dict[str, Any]) -> Any:
     happenings = [happening_from(value) for value in json_data["happens"]]
     words, plan = [], forecaster.plan
     for happening in happenings:
+        after = happening.apply(plan)
         words.append(happening.describe(plan))
-        plan = happening.apply(plan)
+        plan = after
     changed = Forecaster(plan, forecaster.origin, forecaster)
     nights = week_of(day_of(json_data["day"]), forecaster.origin.zone)
     return jsonify({"words": words, "nights": week_summaries(changed, nights)})

@@ -36,7 +36,7 @@ from gambrel.core.findings.help import suggestions
 from gambrel.core.forecast import Forecast
 from gambrel.core.items import OperationError
 from gambrel.core.nights import Night, night_of, week_of
-from gambrel.core.operations import Operation, operation_from
+from gambrel.core.operations import Operation, applied, operation_from
 from gambrel.core.overview import lanes
 from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import format_instant, write_plan
@@ -255,12 +255,11 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     shared = planning()
     head, draft, shown = looked_at(plan_id, json_data["draft"])
     operations = read_operations(json_data["operations"])
-    words, plan = [], shown.plan
-    for i, operation in enumerate(operations):
-        words.append(operation.describe(plan))
-        if i + 1 < len(operations):
-            plan = operation.apply(plan)
     forecaster = shared.preview(head, draft, operations)
+    words, plan = [], shown.plan
+    for operation in operations:
+        plan, line = applied(plan, operation)
+        words.append(line)
     night = night_of(json_data["night"], forecaster.origin.zone)
     alone = json_data["scope"] == "night"
     shown_night = _night(forecaster, night, json_data["load"], alone=alone)

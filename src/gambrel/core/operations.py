@@ -544,3 +544,14 @@ def apply_all(plan: Plan, operations: Iterable[Operation]) -> Plan:
     for operation in operations:
         plan = operation.apply(plan)
     return plan
+
+
+def applied(plan: Plan, operation: Operation) -> tuple[Plan, str]:
+    """The plan after an operation, and what it did in words.
+
+    It is applied first: only of what can be applied is there something to say.
+
+    Raises:
+        OperationError: where it cannot be applied.
+    """
+    return operation.apply(plan), operation.describe(plan)

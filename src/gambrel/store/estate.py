@@ -520,18 +520,23 @@ def _change_estate(
     change: Callable[[Plan], Plan],
     *,
     what: str,
-    words: Sequence[str],
+    words: Callable[[], Sequence[str]],
     subjects: Sequence[str],
     actor: str,
 ) -> AcceptanceRow:
-    """Adopt a version with another estate; open drafts move onto it where they can."""
+    """Adopt a version with another estate; open drafts move onto it where they can.
+
+    Args:
+        words: what it did, asked once it could be done.
+    """
     before = lock_plan(session, plan_id)
     head = session.get_one(PlanRow, plan_id)
     plan = change(plan_of(before))
-    head.adopted_version = save_plan(session, plan_id, plan, f"{what}: {len(words)}")
+    told = list(words())
+    head.adopted_version = save_plan(session, plan_id, plan, f"{what}: {len(told)}")
     row = AcceptanceRow(
         plan_id=plan_id, before_version=before, after_version=head.adopted_version, what=what,
-        words=list(words), subjects=list(subjects), actor=actor, undone=False,
+        words=told, subjects=list(subjects), actor=actor, undone=False,
     )  # fmt: skip
     session.add(row)
     session.flush()
@@ -542,7 +547,7 @@ def _change_estate(
         what,
         f"plan {plan_id}",
         version=head.adopted_version,
-        lines=list(words)[:50],
+        lines=told[:50],
     )
     return row
 
@@ -588,7 +593,7 @@ def accept_differences(
     names |= {str((entry.difference.now or {}).get("name", "")) for entry in entries} - {""}
     row = _change_estate(
         session, plan_id, plan_of, lambda plan: taken(plan, entries, today_of(plan)),
-        what="accept", words=[entry.difference.words for entry in entries],
+        what="accept", words=lambda: [entry.difference.words for entry in entries],
         subjects=sorted(names), actor=actor,
     )  # fmt: skip
     chosen = [entry.id for entry in entries]
@@ -607,7 +612,7 @@ def edit_facts(
 ) -> Acceptance:
     """Edit facts of machines. Raises FactError; nothing is changed then."""
     row = _change_estate(
-        session, plan_id, plan_of, edit.apply, what="edit", words=[edit.describe()],
+        session, plan_id, plan_of, edit.apply, what="edit", words=lambda: [edit.describe()],
         subjects=list(edit.machines), actor=actor,
     )  # fmt: skip
     return _acceptance(row)
@@ -626,7 +631,7 @@ def replace_estate(
         return plan
 
     row = _change_estate(
-        session, plan_id, plan_of, change, what="import", words=words, subjects=subjects,
+        session, plan_id, plan_of, change, what="import", words=lambda: words, subjects=subjects,
         actor=actor,
     )  # fmt: skip
     return _acceptance(row)
@@ -646,7 +651,7 @@ def undo_acceptance(
     made = _change_estate(
         session, row.plan_id, plan_of,
         lambda plan: with_estate_of(plan, then, today_of(plan), row.subjects),
-        what="undo", words=[f"undone: {line}" for line in row.words], subjects=row.subjects,
+        what="undo", words=lambda: [f"undone: {line}" for line in row.words], subjects=row.subjects,
         actor=actor,
     )  # fmt: skip
     row.undone = True
@@ -669,8 +674,8 @@ def bring_back(
     then = plan_of(row.after_version)
     made = _change_estate(
         session, row.plan_id, plan_of, lambda plan: with_estate_of(plan, then, today_of(plan)),
-        what="bring back", words=[f"the estate as of {row.at:%d %b %Y %H:%M} UTC"], subjects=[],
-        actor=actor,
+        what="bring back", words=lambda: [f"the estate as of {row.at:%d %b %Y %H:%M} UTC"],
+        subjects=[], actor=actor,
     )  # fmt: skip
     return _acceptance(made)
 

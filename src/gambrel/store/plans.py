@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from gambrel.core.operations import (
     Operation,
+    applied,
     apply_all,
     operation_from,
     operation_to_dict,
@@ -265,8 +266,7 @@ def add_operations(
         select(func.max(DraftOperationRow.position)).where(DraftOperationRow.draft_id == draft_id)
     )
     for offset, operation in enumerate(operations, start=1):
-        words = operation.describe(plan)
-        plan = operation.apply(plan)
+        plan, words = applied(plan, operation)
         session.add(
             DraftOperationRow(
                 draft_id=draft_id,
@@ -370,8 +370,7 @@ def carry_over(session: Session, draft_id: int, revision: int, *, actor: str) ->
     row.base_version = head.adopted_version
     row.revision += 1
     for position, change in enumerate(current.changes, start=1):
-        words = change.operation.describe(plan)
-        plan = change.operation.apply(plan)
+        plan, words = applied(plan, change.operation)
         session.add(
             DraftOperationRow(
                 draft_id=draft_id,
