@@ -97,6 +97,35 @@ def filled(client, url, world, address):
     return inbox(client, url)
 
 
+def test_a_dismissed_host_stops_no_discovery_that_accepts_what_is_new(client, url, world, address):
+    world.begin()
+    ids = add_sources(client, url, world, address, "quay-a")
+    discovered(client, url, list(ids.values()))
+    source = world.sources["quay-a"]
+    host = next(iter(source.hosts.values()))
+    model = next(m for m in source.machines.values() if m.host == host.uid)
+    source.hosts["h-late"] = replace(host, uid="h-late", name="late-host")
+    for uid, at in (("m-late", "h-late"), ("m-other", host.uid)):
+        source.put(replace(model, uid=uid, name=uid, host=at))
+    [found] = discovered(client, url, list(ids.values()))
+    late = next(
+        d
+        for d in inbox(client, url)
+        if "late-host" in d["words"] or d["subject"].get("name") == "late-host"
+    )
+    assert client.post(f"{url}/inbox/dismiss", {"ids": [late["id"]]}).status_code == 204
+    rule = {"kind": "new", "action": "accept"}
+    answer = client.http.put(
+        f"{url}/standing-rules", json=rule, headers={"X-CSRF-Token": client.token}
+    )
+    assert answer.status_code == 200
+    [found] = discovered(client, url, list(ids.values()))
+    assert found["last_discovery"]["state"] == "done", found["last_discovery"]["message"]
+    assert any("m-late" in json.dumps(d) for d in inbox(client, url))
+    assert machine(client, url, "m-other").status_code == 200
+    assert machine(client, url, "m-late").status_code == 404
+
+
 # --- the table --------------------------------------------------------------------------------
 
 

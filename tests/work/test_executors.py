@@ -3,7 +3,9 @@
 import os
 import signal
 import time
+from concurrent.futures import ThreadPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from threading import Event
 
 import pytest
 from balances import crowded
@@ -95,3 +97,22 @@ def test_a_cluster_that_loses_a_worker_gives_the_same_weeks():
     together = [sample for i in sorted(found) for sample in found[i]]
     assert killed
     assert together == draw(problem, USUAL_SPREAD, 7, range(40))
+
+
+def test_what_is_not_wanted_any_more_ends_and_is_not_tried_again():
+    workers = Workers(processes=1)
+    left = Event()
+
+    def compute():
+        return dict(workers.as_done(time.sleep, [(600,)], left.is_set))
+
+    with ThreadPoolExecutor(1) as beside:
+        running = beside.submit(compute)
+        while not getattr(workers._executor, "_processes", None):
+            time.sleep(0.01)
+        left.set()
+        workers.abort()
+        with pytest.raises(BrokenProcessPool):
+            running.result(60)
+    assert workers.all(square, [(3,)]) == [9]
+    workers.stop()

@@ -28,7 +28,7 @@ from gambrel.api import (
     versions,
 )
 from gambrel.api.description import complete
-from gambrel.api.json_answers import JsonAnswers
+from gambrel.api.json_answers import JsonAnswers, fault_of
 from gambrel.api.schemas import ProblemSchema
 from gambrel.api.waiting import WhileSomebodyWaits
 from gambrel.connectors.addresses import Allowed
@@ -121,6 +121,7 @@ def create_app(
     sessions.limiter.init_app(app)
     problems.register(app)
     app.before_request(sessions.require_sign_in)
+    app.before_request(_refuse_faulty_json)
     for module in (
         sessions, plans, drafts, estate, imports, paths, jobs, versions, balance, server,
     ):  # fmt: skip
@@ -142,6 +143,14 @@ class HeaderTokens(CSRFProtect):  # type: ignore[misc]
     def _get_csrf_token(self) -> str | None:
         token: str | None = request.headers.get("X-CSRF-Token")
         return token
+
+
+def _refuse_faulty_json() -> None:
+    fault = fault_of(request.get_data(cache=True)) if request.is_json else None
+    if fault is not None:
+        raise problems.ProblemError(
+            400, "This JSON cannot be read", f"{fault}. Nothing was changed."
+        )
 
 
 def _with_headers(response: Response) -> Response:

@@ -6,7 +6,7 @@ from apiflask import Schema
 from apiflask.fields import Boolean, Date, Dict, Float, Integer, List, Nested, String
 from apiflask.validators import Length, OneOf, Range
 
-from gambrel.api.schemas import Instant, NightSummarySchema, nullable, required
+from gambrel.api.schemas import Day, Instant, NightSummarySchema, nullable, required
 from gambrel.core.balance.problem import MOST_WEEKS, MOVE_KINDS
 from gambrel.work.computations import MOST_SAMPLES
 
@@ -85,7 +85,7 @@ class MoveSchema(Schema):
 class LeastNeedSchema(Schema):
     resource = required(String)
     part = required(Float)
-    night = required(Date)
+    night = required(Day)
     needed_s = required(Float)
     open_s = required(Float)
 

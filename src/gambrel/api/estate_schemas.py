@@ -6,7 +6,7 @@ from apiflask import Schema
 from apiflask.fields import Boolean, Date, Dict, File, Float, Integer, List, Nested, String
 from apiflask.validators import Length, OneOf, Range
 
-from gambrel.api.schemas import DraftQuerySchema, Instant, SubjectSchema, nullable, required
+from gambrel.api.schemas import Day, DraftQuerySchema, Instant, SubjectSchema, nullable, required
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.differences import KINDS
 from gambrel.formats.inventory_csv import UNITS
@@ -148,7 +148,7 @@ class JobOfferSchema(Schema):
 
 class LeftOutSchema(Schema):
     reason = required(String, validate=Length(min=1, max=500))
-    review = Date(allow_none=True, load_default=None)
+    review = Day(allow_none=True, load_default=None)
 
 
 class MachineSchema(MachineEntrySchema):
@@ -170,7 +170,7 @@ class MachineSchema(MachineEntrySchema):
 
 
 class MachineQuerySchema(DraftQuerySchema):
-    night = required(Date)
+    night = required(Day)
 
 
 class FactEditSchema(Schema):
@@ -361,7 +361,7 @@ class ChosenDifferencesSchema(Schema):
 
 
 class DifferencesEffectSchema(ChosenDifferencesSchema):
-    night = required(Date)
+    night = required(Day)
 
 
 class StandingRuleSchema(Schema):

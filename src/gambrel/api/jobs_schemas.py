@@ -8,6 +8,7 @@ from apiflask.validators import Length, OneOf, Range
 
 from gambrel.api.schemas import (
     ClauseSchema,
+    Day,
     DraftQuerySchema,
     FindingSchema,
     Instant,
@@ -61,7 +62,7 @@ class JobAskedSchema(AskedSchema):
 
 
 class LookRequestSchema(JobAskedSchema):
-    night = required(Date)
+    night = required(Day)
 
 
 class JobProblemSchema(Schema):
@@ -151,7 +152,7 @@ class SayRequestSchema(AskedSchema):
     kind = String(
         load_default="incremental", validate=OneOf(["full", "incremental", "differential"])
     )
-    day = required(Date)
+    day = required(Day)
     time_zone = String(load_default=None, allow_none=True)
 
 
@@ -190,7 +191,7 @@ class CostsSchema(Schema):
 
 
 class PointsRequestSchema(JobAskedSchema):
-    day = required(Date)
+    day = required(Day)
     machine = String(load_default=None, allow_none=True)
 
 
@@ -224,7 +225,7 @@ class PointsAheadSchema(Schema):
 
 class RoomRequestSchema(JobAskedSchema):
     kind = required(String, validate=OneOf(["full", "incremental", "differential"]))
-    night = required(Date)
+    night = required(Day)
 
 
 class RoomStartSchema(Schema):
@@ -276,7 +277,7 @@ class NewTemplateSchema(Schema):
 
 class BeginRequestSchema(AskedSchema):
     name = required(String, validate=Length(min=1, max=150))
-    day = required(Date)
+    day = required(Day)
     machines = List(String(), load_default=list)
     like = String(load_default=None, allow_none=True)
     template = Integer(load_default=None, allow_none=True)

@@ -1,14 +1,32 @@
-"""Answers written as JSON in compiled code, as a preview has tens of thousands of numbers."""
+"""JSON: answers written in compiled code, as a preview has tens of thousands of numbers."""
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import orjson
 from flask import Response, current_app
 from flask.json.provider import DefaultJSONProvider
 
+LONG_NUMBER = re.compile(rb"\d{301}")
 OPTIONS = orjson.OPT_SERIALIZE_NUMPY | orjson.OPT_NON_STR_KEYS | orjson.OPT_APPEND_NEWLINE
+
+
+def fault_of(body: bytes) -> str | None:
+    """What of a JSON text no reader can take though its syntax allows it; None where nothing is.
+
+    Half a character cannot be stored or answered, and a whole number of hundreds of digits takes
+    time out of proportion.
+    """
+    if LONG_NUMBER.search(body):
+        return "it holds a number of more than 300 digits"
+    if b"\\ud" in body.lower():
+        try:
+            orjson.loads(body)
+        except ValueError as error:
+            return str(error)
+    return None
 
 
 class JsonAnswers(DefaultJSONProvider):

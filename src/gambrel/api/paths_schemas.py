@@ -6,7 +6,7 @@ from apiflask import Schema
 from apiflask.fields import Boolean, Date, Dict, File, Float, Integer, List, Nested, String
 from apiflask.validators import Length, OneOf
 
-from gambrel.api.schemas import DraftQuerySchema, Instant, OperationSchema, nullable, required
+from gambrel.api.schemas import Day, DraftQuerySchema, Instant, OperationSchema, nullable, required
 from gambrel.core.reach import GROUPS
 
 
@@ -207,7 +207,7 @@ class SizingRequestSchema(Schema):
     """A night, of a plan with unsaved operations on top of it."""
 
     draft = Integer(load_default=None, allow_none=True)
-    night = required(Date)
+    night = required(Day)
     operations = List(Nested(OperationSchema), load_default=list, validate=Length(max=200))
 
 

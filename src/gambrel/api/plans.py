@@ -40,6 +40,7 @@ from gambrel.core.operations import Operation, applied, operation_from
 from gambrel.core.overview import lanes
 from gambrel.core.plan import Plan
 from gambrel.core.plan_reading import format_instant, write_plan
+from gambrel.core.rule_limits import EARLIEST_YEAR, LATEST_YEAR
 from gambrel.store import plans as store
 from gambrel.work.forecaster import Forecaster, Week
 
@@ -47,15 +48,20 @@ blueprint = APIBlueprint("plans", __name__, tag="Plans", url_prefix="/api/v1/pla
 
 
 def day_of(text: str) -> date:
+    reason = "is not a date like 2026-11-06"
     try:
-        return date.fromisoformat(text)
+        day = date.fromisoformat(text)
+        if EARLIEST_YEAR <= day.year <= LATEST_YEAR:
+            return day
+        reason = f"is not between {EARLIEST_YEAR} and {LATEST_YEAR}"
     except ValueError:
-        raise ProblemError(
-            422,
-            "This is no date",
-            "Write it like 2026-11-06.",
-            errors=[field_error("day", text, "is not a date like 2026-11-06")],
-        ) from None
+        pass
+    raise ProblemError(
+        422,
+        "This is no date of a plan",
+        "Write it like 2026-11-06.",
+        errors=[field_error("day", text, reason)],
+    )
 
 
 def looked_at(

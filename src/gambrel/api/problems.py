@@ -172,6 +172,12 @@ def register(app: APIFlask) -> None:
     def from_too_much(error: TooMuch) -> Response:
         return answer(ProblemError(422, "This is more than one simulation takes on", str(error)))
 
+    @app.errorhandler(RecursionError)
+    def from_depth(_error: RecursionError) -> Response:
+        return answer(
+            ProblemError(422, "This is nested too deeply", "Nothing was changed; write it flatter.")
+        )
+
     @app.errorhandler(Cancelled)
     def from_cancelled(_error: Cancelled) -> Response:
         told = answer(

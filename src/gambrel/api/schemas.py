@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from datetime import date
+from typing import Any
+
 from apiflask import Schema
 from apiflask.fields import (
     Boolean,
@@ -15,10 +18,22 @@ from apiflask.fields import (
     String,
 )
 from apiflask.validators import Length, OneOf
+from marshmallow import ValidationError
 
 from gambrel.core.overview import LANES_BY
+from gambrel.core.rule_limits import EARLIEST_YEAR, LATEST_YEAR
 
 Instant = String
+
+
+class Day(Date):
+    """A date of a plan; what is far beyond any plan is refused."""
+
+    def _deserialize(self, value: Any, *arguments: Any, **more: Any) -> date:
+        day: date = super()._deserialize(value, *arguments, **more)
+        if not EARLIEST_YEAR <= day.year <= LATEST_YEAR:
+            raise ValidationError(f"is not between {EARLIEST_YEAR} and {LATEST_YEAR}")
+        return day
 
 
 def required(field: type, *args: object, **more: object):  # type: ignore[no-untyped-def]
@@ -435,7 +450,7 @@ class HelpSchema(Schema):
 class PreviewRequestSchema(Schema):
     draft = Integer(load_default=None, allow_none=True)
     operations = required(List, Nested(OperationSchema), validate=Length(max=200))
-    night = required(Date)
+    night = required(Day)
     load = List(String(), load_default=None, allow_none=True)  # type: ignore[assignment]
     scope = String(load_default="week", validate=OneOf(["night", "week"]))
 
@@ -458,7 +473,7 @@ class PlanFileSchema(Schema):
 class LanesRequestSchema(Schema):
     draft = Integer(load_default=None, allow_none=True)
     operations = List(Nested(OperationSchema), load_default=list, validate=Length(max=200))
-    night = required(Date)
+    night = required(Day)
     by = String(load_default="job", validate=OneOf(LANES_BY))
     span = String(load_default="night", validate=OneOf(("night", "week")))
 

@@ -1,0 +1,39 @@
+"""A small round of every drill."""
+
+import os
+import subprocess
+import sys
+
+import pytest
+
+from gambrel.commands.places import PROJECT
+
+SHORT = {
+    "Fuzzed calls": 170,
+    "Killed processes": 2,
+    "Two and eight writers": 3,
+    "Slow clients": 8,
+    "Fifty readers": 5,
+    "Sources that lie": 10,
+    "Changing previews": 40,
+}
+
+
+@pytest.mark.timeout(600)
+@pytest.mark.skipif(
+    not (PROJECT / "web" / "dist" / "index.html").exists(), reason="the pages are not built"
+)
+@pytest.mark.parametrize("name", SHORT)
+def test_a_small_drill_finds_nothing(name):
+    page = (PROJECT / "docs" / "reliability.md").read_bytes()
+    done = subprocess.run(
+        [
+            sys.executable, str(PROJECT / "drills" / "drill.py"), "--small",
+            "--times", str(SHORT[name]), name,
+        ],
+        capture_output=True, text=True, check=False, cwd=PROJECT,
+        env={**os.environ, "PYTHONPATH": str(PROJECT / "src")},
+    )  # fmt: skip
+    assert done.returncode == 0, (done.stdout + done.stderr)[-4000:]
+    assert f"## {name}" in done.stdout
+    assert (PROJECT / "docs" / "reliability.md").read_bytes() == page
