@@ -160,8 +160,10 @@ class Application:
     def _launch(self) -> subprocess.Popen[bytes]:
         with rotated(STATE / APPLICATION_OUTPUT, log_bytes_from(os.environ)).open("ab") as log:
             return subprocess.Popen(
+                # Not as a module: the processes that compute would load all of it once more.
                 [
-                    sys.executable, "-m", "gambrel.commands.web_server", str(self.port),
+                    sys.executable, "-c",
+                    "from gambrel.commands.web_server import main; main()", str(self.port),
                 ],
                 env=self._environment,
                 stdin=subprocess.DEVNULL,

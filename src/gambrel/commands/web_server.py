@@ -122,6 +122,3 @@ def main() -> None:
     # The workers of long computations end with this process; nothing waits for them.
     os._exit(0)
 
-
-if __name__ == "__main__":
-    main()
