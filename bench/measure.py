@@ -29,7 +29,6 @@ from weeks import better_weeks
 from gambrel import demo
 from gambrel.commands.database import Instance, free_port
 from gambrel.commands.serving import Application, prepared
-from gambrel.core import reference
 from gambrel.core.estate.differences import differences
 from gambrel.core.estate.inventory import (
     FoundDatastore,
@@ -39,11 +38,12 @@ from gambrel.core.estate.inventory import (
     Inventory,
 )
 from gambrel.core.findings import find
-from gambrel.core.forecast import Forecast
-from gambrel.core.nights import week_of
-from gambrel.core.plan import Plan, RuleSchedule
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.simulate import simulate
+from gambrel.core.nights.nights import week_of
+from gambrel.core.plan.objects import Plan, RuleSchedule
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation import reference
+from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.simulate import simulate
 from gambrel.store import estate
 from gambrel.store.database import connect, sessions
 from gambrel.store.plans import store_plan, version_plan

@@ -14,7 +14,7 @@ from sizes import BARS, FRAMES, SETTLED_MS, large, sample
 
 from gambrel.commands.database import Instance, free_port
 from gambrel.commands.serving import Application, prepared
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan.reading import read_plan
 from gambrel.store.plans import store_plan
 from gambrel.store.sign_in import new_link
 

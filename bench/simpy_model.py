@@ -15,20 +15,26 @@ from zoneinfo import ZoneInfo
 import simpy
 
 from gambrel.core import constants as c
-from gambrel.core.calendars import NEVER, WindowSpan, job_occurrences, limit_intervals, window_span
-from gambrel.core.paths import Candidate, Topology
-from gambrel.core.plan import Disk, Job, Kind, Machine, Plan
-from gambrel.core.retention import Point, PointStore, linked
-from gambrel.core.selection import selected_machines
-from gambrel.core.sharing import Demand, fair_rates
-from gambrel.core.units import DAY, MBIT, MIB, MINUTE, SAME_INSTANT
-from gambrel.core.volume import (
+from gambrel.core.model.paths import Candidate, Topology
+from gambrel.core.model.retention import Point, PointStore, linked
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.model.sharing import Demand, fair_rates
+from gambrel.core.model.volume import (
     compression,
     disk_volume,
     effective_kind,
     protected_bytes,
     protected_disks,
 )
+from gambrel.core.plan.objects import Disk, Job, Kind, Machine, Plan
+from gambrel.core.schedules.calendars import (
+    NEVER,
+    WindowSpan,
+    job_occurrences,
+    limit_intervals,
+    window_span,
+)
+from gambrel.core.units import DAY, MBIT, MIB, MINUTE, SAME_INSTANT
 
 Process = Generator[simpy.Event, Any, Any]
 

@@ -18,19 +18,19 @@ from typing import Any
 from sizes import CASES_OF_A_SHAPE, EVALUATIONS, SEARCH_S, TINY, large, sample
 
 from gambrel.core.balance.bound import bound
-from gambrel.core.balance.driving import balance
 from gambrel.core.balance.moves import Candidate, is_sound, moves_of, plan_of
 from gambrel.core.balance.objective import Evaluator, Score
 from gambrel.core.balance.problem import USUAL_KINDS, MoveKind, Problem
 from gambrel.core.balance.search import Searching
+from gambrel.core.balance.search_driver import balance
 from gambrel.core.balance.stopping import MostEvaluations, MostSeconds
-from gambrel.core.engine.layout import layout_of
-from gambrel.core.items import OperationError
-from gambrel.core.nights import night_of, week_of
-from gambrel.core.operations import MoveFull, MoveStart
-from gambrel.core.plan import Plan
-from gambrel.core.plan_reading import read_plan
-from gambrel.work import tasks
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.operations import MoveFull, MoveStart
+from gambrel.core.nights.nights import night_of, week_of
+from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.engine.layout import layout_of
+from gambrel.work import worker_tasks
 from gambrel.work.executors import Workers
 from gambrel.work.forecaster import Forecaster, origin_night
 
@@ -165,7 +165,7 @@ def apart(one: Score, other: Score) -> float:
 
 def compare(workers: Workers, problem: Problem) -> Compared:
     every = combinations(problem)
-    evaluate = tasks.evaluate_on(workers)
+    evaluate = worker_tasks.evaluate_on(workers)
     begin = time.perf_counter()
     scores = [told[0] for told in evaluate(problem, [(c, False) for c in every])]
     exact_s = time.perf_counter() - begin
@@ -281,7 +281,7 @@ def crowded_large() -> dict[str, Any]:
 
 def until_it_fits(workers: Workers, problem: Problem, most_s: float) -> tuple[str, float | None]:
     """Search until a time is over; a line of the table, and after how long it first fitted."""
-    evaluate = tasks.evaluate_on(workers)
+    evaluate = worker_tasks.evaluate_on(workers)
     fitted: list[float] = []
     begin = time.perf_counter()
 
@@ -312,7 +312,7 @@ def better_weeks() -> list[str]:
     """The section of the page."""
     workers = Workers()
     try:
-        workers.all(tasks.warm, [()] * workers.width)
+        workers.all(worker_tasks.warm, [()] * workers.width)
         return [*_quality(workers), "", *_plans(workers)]
     finally:
         workers.stop()

@@ -11,10 +11,10 @@ from plans import EVERY_DAY, FRIDAY_NOON, small_file
 
 from gambrel.core.balance.moves import Candidate, is_sound, moves_of
 from gambrel.core.balance.problem import USUAL_KINDS, Problem
-from gambrel.core.engine.layout import layout_of
-from gambrel.core.nights import night_at, planner_zone, week_of
-from gambrel.core.plan import Plan
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.nights.nights import night_at, planner_zone, week_of
+from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.engine.layout import layout_of
 
 MONDAY_NOON = FRIDAY_NOON - 4 * 86_400
 

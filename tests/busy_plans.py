@@ -11,8 +11,8 @@ from typing import Any
 
 from plans import EVERY_DAY
 
-from gambrel.core.plan import Plan
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.reading import read_plan
 
 ZONES = ("Europe/Dublin", "Europe/Oslo")
 DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")

@@ -16,7 +16,7 @@ from gambrel.core.estate.inventory import (
     FoundMachine,
     Inventory,
 )
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan.reading import read_plan
 from gambrel.demo import larkmoor
 from gambrel.standins.service import create_service
 

@@ -3,7 +3,7 @@
 from hypothesis import strategies as st
 from plans import EVERY_DAY
 
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan.reading import read_plan
 
 ZONE = "Europe/Dublin"
 

@@ -4,10 +4,10 @@ from collections import defaultdict
 
 from vector_cases import differences
 
-from gambrel.core import reference
-from gambrel.core.forecast import Forecast
-from gambrel.core.plan import Plan
-from gambrel.core.simulate import simulate
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation import reference
+from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.simulate import simulate
 from gambrel.formats.result_file import result
 
 

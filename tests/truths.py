@@ -6,8 +6,8 @@ from collections.abc import Iterable
 
 import pytest
 
-from gambrel.core.plan import Plan
-from gambrel.core.reference.loop import Simulation
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.reference.loop import Simulation
 
 
 def seeds(request: pytest.FixtureRequest, few: int) -> range:

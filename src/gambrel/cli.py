@@ -90,12 +90,12 @@ def _run(options: argparse.Namespace) -> int:
             else:
                 files.sample(options.name, options.output)
         case "load" | "save":
-            from gambrel.commands import stored
+            from gambrel.commands import plan_store
 
             if options.command == "load":
-                stored.load(options.plan, options.name)
+                plan_store.load(options.plan, options.name)
             else:
-                stored.save(options.name, options.draft, options.output)
+                plan_store.save(options.name, options.draft, options.output)
         case "openapi":
             from pathlib import Path
 
@@ -112,9 +112,9 @@ def _run(options: argparse.Namespace) -> int:
 
             return bench.drill(options.arguments)
         case "test":
-            from gambrel.commands import quality
+            from gambrel.commands import checks
 
-            return quality.run(options.arguments)
+            return checks.run(options.arguments)
     return 0
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from gambrel.api.app import create_app, current_sessions
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan.reading import read_plan
 from gambrel.demo import larkmoor, tiny
 from gambrel.store.plans import store_plan
 from gambrel.store.sealing import Sealer

@@ -10,7 +10,7 @@ from gambrel.api.app import CONTENT_SECURITY_POLICY
 from gambrel.api.problems import ProblemError
 from gambrel.api.revisions import seen_revision
 from gambrel.api.schemas import OperationSchema
-from gambrel.core.operations import Operation
+from gambrel.core.edits.operations import Operation
 
 FRIDAY = "2026-11-06"
 MOVE = {

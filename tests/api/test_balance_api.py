@@ -7,7 +7,7 @@ import pytest
 from balances import crowded_file
 
 from gambrel.api.app import current_sessions
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan.reading import read_plan
 from gambrel.store import computations as store
 from gambrel.store.plans import store_plan
 

@@ -14,7 +14,7 @@ from estates import larkmoor_file, service_of, young_larkmoor
 from sqlalchemy import event, text
 
 from gambrel.api.app import create_app, current_sessions
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan.reading import read_plan
 from gambrel.demo import large
 from gambrel.standins.world import World
 from gambrel.store import estate as store

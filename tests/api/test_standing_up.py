@@ -9,7 +9,7 @@ from sqlalchemy import text
 
 from gambrel.api import waiting
 from gambrel.api.app import create_app, current_planning, current_sessions, openapi
-from gambrel.core.turns import stop_if_unwanted
+from gambrel.core.simulation.turns import stop_if_unwanted
 from gambrel.store.plans import store_plan
 from gambrel.store.sealing import Sealer
 
@@ -239,7 +239,7 @@ def test_what_needs_a_revision_says_so():
 def test_tags_of_answers_hold_the_program_and_the_database(client, plan_url, monkeypatch):
     one = client.get(plan_url).headers["ETag"]
     assert client.get(plan_url, **{"If-None-Match": one}).status_code == 304
-    monkeypatch.setattr("gambrel.api.plans.build", lambda: "another build")
+    monkeypatch.setattr("gambrel.api.answers.build", lambda: "another build")
     assert client.get(plan_url).headers["ETag"] != one
     assert client.get(plan_url, **{"If-None-Match": one}).status_code == 200
 
@@ -260,3 +260,48 @@ def test_nothing_is_said_of_a_change_that_cannot_be_made(client, own_plan):
     answer = client.post(f"/api/v1/plans/{own_plan}/estate/facts", stated)
     assert answer.status_code == 422
     assert answer.json["errors"][0]["field"] == "daily_change"
+
+
+# --- the same question --------------------------------------------------------------------------
+
+
+def test_the_same_question_is_answered_from_what_was_answered(
+    client, plan_url, own_plan, monkeypatch
+):
+    path = f"{plan_url}/findings/2026-11-06"
+    first = client.get(path)
+    monkeypatch.setattr("gambrel.api.plans.find", lambda *_a, **_k: 1 / 0)
+    again = client.get(path)
+    assert again.status_code == 200
+    assert (again.data, again.headers["ETag"]) == (first.data, first.headers["ETag"])
+    assert again.mimetype == "application/json"
+
+
+def test_another_state_or_plan_is_not_answered_from_it(client, plan_url, own_plan):
+    url = f"/api/v1/plans/{own_plan}"
+    assert client.get(f"{url}/jobs").data != client.get(f"{plan_url}/jobs").data
+    before = client.get(url).json
+    draft = client.post(f"{url}/drafts", {"name": "other"}).json
+    assert [d["id"] for d in client.get(url).json["open_drafts"]] == [draft["id"]]
+    assert before["open_drafts"] == []
+    job = client.get(f"{url}/file").json["jobs"][0]
+    plain = client.get(f"{url}/file?draft={draft['id']}").data
+    hold = {"operation": "ChangeItem", "list": "jobs", "id": job["id"], "changes": {"priority": 9}}
+    saved = client.post(
+        f"/api/v1/drafts/{draft['id']}/operations", {"operations": [hold]}, If_Match='"1"'
+    )
+    assert saved.status_code == 200
+    assert client.get(f"{url}/file?draft={draft['id']}").data != plain
+    assert client.get(f"{url}/file?draft={10**6}").status_code == 404
+
+
+def test_an_answer_of_a_plan_that_goes_away_is_not_given_again(client, own_plan):
+    url = f"/api/v1/plans/{own_plan}"
+    draft = client.post(f"{url}/drafts", {"name": "short"}).json
+    path = f"{url}/jobs?draft={draft['id']}"
+    assert client.get(path).status_code == 200
+    client.http.delete(
+        f"/api/v1/drafts/{draft['id']}",
+        headers={"X-CSRF-Token": client.token, "If-Match": '"1"'},
+    )
+    assert client.get(path).status_code == 404

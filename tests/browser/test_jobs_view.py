@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from gambrel.api.app import current_sessions
-from gambrel.core.items import ChangeItem
+from gambrel.core.edits.item_edits import ChangeItem
 from gambrel.store import plans as store
 
 REFUSED = "422 (UNPROCESSABLE ENTITY)"

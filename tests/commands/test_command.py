@@ -62,15 +62,15 @@ def test_an_unknown_command_is_told_before_anything_is_set_up():
 LEFT_TO_COMPILE = """
 import importlib, pkgutil
 import gambrel.core
-from gambrel.api import present
+from gambrel.api import serialize
 from gambrel.commands.compiling import compile_engine
 from gambrel.core.balance.explaining import tell
 from gambrel.core.balance.moves import Candidate
 from gambrel.core.balance.problem import Problem
-from gambrel.core.engine.layout import layout_of
-from gambrel.core.nights import week_of
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.simulate import simulate
+from gambrel.core.simulation.engine.layout import layout_of
+from gambrel.core.nights.nights import week_of
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.simulate import simulate
 from gambrel.demo import larkmoor
 from datetime import date
 from numba.core.dispatcher import Dispatcher
@@ -89,7 +89,7 @@ plan = read_plan(larkmoor())
 week = week_of(date(2026, 11, 2), "Europe/Dublin")
 forecast = simulate(plan, week[0].start, week[-1].end)
 for night in week:
-    present.night(forecast, night, None)
+    serialize.night(forecast, night, None)
 points = layout_of(plan).points_of(plan)
 tell(Problem(plan, week[0].start, week[-1].end, week[0].zone, points, frozenset()), Candidate())
 print([name for name, signatures in compiled().items() if signatures != before[name]])

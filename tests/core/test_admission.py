@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 from invariants import check_engines_agree
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file
 
-from gambrel.core.engine import runner
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.simulate import simulate
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.engine import walk as runner
+from gambrel.core.simulation.simulate import simulate
 from gambrel.formats.result_file import result
 
 ZONE = "Europe/Dublin"

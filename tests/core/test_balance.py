@@ -16,7 +16,6 @@ from balances import (
 from plans import small_file
 
 from gambrel.core.balance.bound import bound
-from gambrel.core.balance.driving import balance, evaluate_here, joined_score, parts
 from gambrel.core.balance.explaining import explain, tell
 from gambrel.core.balance.moves import (
     Candidate,
@@ -30,13 +29,14 @@ from gambrel.core.balance.moves import (
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem, job_weight
 from gambrel.core.balance.search import Searching
+from gambrel.core.balance.search_driver import balance, evaluate_here, joined_score, parts
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
-from gambrel.core.items import ChangeItem, OperationError
-from gambrel.core.nights import night_outcome
-from gambrel.core.operations import MoveFull, MoveStart, SetProxies
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.series import load_names, load_table
-from gambrel.core.simulate import simulate
+from gambrel.core.edits.item_edits import ChangeItem, OperationError
+from gambrel.core.edits.operations import MoveFull, MoveStart, SetProxies
+from gambrel.core.loads.load_series import load_names, load_table
+from gambrel.core.nights.nights import night_outcome
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.simulate import simulate
 
 
 def searched(problem, most=400, **more):

@@ -14,10 +14,10 @@ from gambrel.core.balance.explaining import bound_words
 from gambrel.core.balance.moves import plan_of
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import USUAL_KINDS
-from gambrel.core.nights import night_outcome
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.series import load_table
-from gambrel.core.simulate import simulate
+from gambrel.core.loads.load_series import load_table
+from gambrel.core.nights.nights import night_outcome
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.simulate import simulate
 
 SLACK = 1e-6
 

@@ -6,9 +6,9 @@ from threading import Barrier
 from plans import small_file, small_plan
 
 from gambrel.core.caches import ByteCache, cache_states
-from gambrel.core.plan import Condition
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.selection import _matching
+from gambrel.core.model.selection import _matching
+from gambrel.core.plan.objects import Condition
+from gambrel.core.plan.reading import read_plan
 
 
 def test_what_was_used_longest_ago_goes_first():

@@ -5,8 +5,8 @@ from datetime import datetime
 import pytest
 from plans import small_file, small_plan, window
 
-from gambrel.core.calendars import NEVER, job_occurrences, parse_rule, window_span
-from gambrel.core.plan_reading import format_instant, parse_instant, read_plan
+from gambrel.core.plan.reading import format_instant, parse_instant, read_plan
+from gambrel.core.schedules.calendars import NEVER, job_occurrences, parse_rule, window_span
 
 
 def span(description, occurrence):

@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from balances import crowded, larkmoor_problem
 
-from gambrel.core.confidence import USUAL_SPREAD, Spread, confidence, draw
-from gambrel.core.nights import night_outcome
-from gambrel.core.simulate import simulate
+from gambrel.core.nights.nights import night_outcome
+from gambrel.core.questions.how_sure import USUAL_SPREAD, Spread, confidence, draw
+from gambrel.core.simulation.simulate import simulate
 
 STILL = Spread(change=0, rate=0, stream=0)
 

@@ -4,11 +4,11 @@ from datetime import date
 
 import pytest
 
-from gambrel.core.nights import night_outcome, week_of
-from gambrel.core.operations import MoveFull, MoveStart, apply_all
-from gambrel.core.plan_reading import parse_instant, read_plan
-from gambrel.core.selection import selected_machines
-from gambrel.core.simulate import simulate
+from gambrel.core.edits.operations import MoveFull, MoveStart, apply_all
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.nights.nights import night_outcome, week_of
+from gambrel.core.plan.reading import parse_instant, read_plan
+from gambrel.core.simulation.simulate import simulate
 from gambrel.demo import SCENARIOS, larkmoor
 
 WEEK = week_of(date(2026, 11, 2), "Europe/Dublin")

@@ -14,13 +14,13 @@ from invariants import check_engines_agree
 from plans import DAY, FRIDAY_NOON, small_plan
 from vector_cases import PLAN_CASES, differences, load
 
-from gambrel.core import plan_reading as reading
-from gambrel.core import reference
-from gambrel.core.forecast import totals_of
-from gambrel.core.limits import Cancelled, TooMuch
-from gambrel.core.sharing import Demand, fair_rates
-from gambrel.core.simulate import simulate
-from gambrel.core.turns import Turns, while_wanted
+from gambrel.core.model.sharing import Demand, fair_rates
+from gambrel.core.plan import reading
+from gambrel.core.simulation import reference
+from gambrel.core.simulation.forecast import totals_of
+from gambrel.core.simulation.simulate import simulate
+from gambrel.core.simulation.turns import Turns, while_wanted
+from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.formats.result_file import result
 
 END = FRIDAY_NOON + 2 * DAY

@@ -3,11 +3,11 @@
 import pytest
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly
 
-from gambrel.core.account import account_of
 from gambrel.core.findings import RULES, Thresholds, find
 from gambrel.core.findings.help import suggestions
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.simulate import simulate
+from gambrel.core.loads.time_account import account_of
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.simulate import simulate
 
 END = FRIDAY_NOON + 2 * DAY
 

@@ -6,8 +6,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from plans import DAY, FRIDAY_NOON, small_plan, weekly
 
-from gambrel.core import reference
-from gambrel.core.forecast import (
+from gambrel.core.simulation import reference
+from gambrel.core.simulation.forecast import (
     FLOW,
     HOLD,
     SOUGHT_ONE_BY_ONE,
@@ -18,7 +18,7 @@ from gambrel.core.forecast import (
     Uses,
     totals_of,
 )
-from gambrel.core.simulate import simulate
+from gambrel.core.simulation.simulate import simulate
 
 
 def counted(items):

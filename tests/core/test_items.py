@@ -6,8 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gambrel.core.forecast import PointRecord
-from gambrel.core.items import (
+from gambrel.core.edits.item_edits import (
     WORDS,
     AddItem,
     ChangeItem,
@@ -18,10 +17,11 @@ from gambrel.core.items import (
     proxy_form,
     whole_value,
 )
-from gambrel.core.operations import SetWindow, operation_from, operation_to_dict
-from gambrel.core.plan import Proxy, Repository, Volume
-from gambrel.core.plan_reading import ITEMS, read_plan, write_plan
-from gambrel.core.pools import placed
+from gambrel.core.edits.operations import SetWindow, operation_from, operation_to_dict
+from gambrel.core.model.repository_volumes import placed
+from gambrel.core.plan.objects import Proxy, Repository, Volume
+from gambrel.core.plan.reading import ITEMS, read_plan, write_plan
+from gambrel.core.simulation.forecast import PointRecord
 from gambrel.core.units import GIB
 from gambrel.demo import larkmoor
 

@@ -3,10 +3,10 @@
 import pytest
 from plans import DAY, FRIDAY_NOON, small_file, small_plan
 
-from gambrel.core.plan_reading import PlanError, read_plan, write_plan
-from gambrel.core.reference import simulate as by_the_text
-from gambrel.core.restore import newest_restore
-from gambrel.core.simulate import simulate
+from gambrel.core.model.restore import newest_restore
+from gambrel.core.plan.reading import PlanError, read_plan, write_plan
+from gambrel.core.simulation.reference import simulate as by_the_text
+from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import GIB, HOUR
 
 

@@ -8,29 +8,29 @@ from hypothesis import given
 from hypothesis import strategies as st
 from plans import DAY, FRIDAY_NOON, small_file, small_plan, weekly
 
-from gambrel.core.calendars import job_occurrences
-from gambrel.core.comparing import compare
-from gambrel.core.items import AddItem, ChangeItem, OperationError, RemoveItem
-from gambrel.core.jobs.beginning import free_id, new_job, quietest_day
-from gambrel.core.jobs.checking import job_problems, plan_problems
-from gambrel.core.jobs.points_ahead import points_ahead
-from gambrel.core.jobs.room import room, run_at
-from gambrel.core.jobs.selecting import look_at_selection
-from gambrel.core.jobs.splitting import MachineTime, SplitJob, TakeOverPoints, even_groups
-from gambrel.core.jobs.tradeoffs import WAYS, kept_as, tradeoffs
-from gambrel.core.jobs.upcoming import look_at_schedule
-from gambrel.core.merging import conflicts, without
-from gambrel.core.nights import night_of
-from gambrel.core.operations import (
+from gambrel.core.edits.edit_conflicts import conflicts, without
+from gambrel.core.edits.item_edits import AddItem, ChangeItem, OperationError, RemoveItem
+from gambrel.core.edits.operations import (
     ExcludeMachine,
     MoveStart,
     SetVerify,
     operation_from,
     operation_to_dict,
 )
-from gambrel.core.plan_reading import SCHEDULE, read_plan, write_plan
-from gambrel.core.selection import selected_machines
-from gambrel.core.simulate import simulate
+from gambrel.core.edits.plan_diff import compare
+from gambrel.core.edits.splitting import MachineTime, SplitJob, TakeOverPoints, even_groups
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.nights.nights import night_of
+from gambrel.core.plan.reading import SCHEDULE, read_plan, write_plan
+from gambrel.core.questions.job_problems import job_problems, plan_problems
+from gambrel.core.questions.new_job import free_id, new_job, quietest_day
+from gambrel.core.questions.points_ahead import points_ahead
+from gambrel.core.questions.selection_preview import look_at_selection
+from gambrel.core.questions.start_search import room, run_at
+from gambrel.core.questions.upcoming import look_at_schedule
+from gambrel.core.questions.ways_to_keep import WAYS, kept_as, tradeoffs
+from gambrel.core.schedules.calendars import job_occurrences
+from gambrel.core.simulation.simulate import simulate
 from gambrel.core.words import job_changes, sentence
 from gambrel.demo import larkmoor
 

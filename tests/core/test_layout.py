@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 from plans import small_file
 
-from gambrel.core.engine.layout import Layout, layout_of
-from gambrel.core.operations import operation_from
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.edits.operations import operation_from
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.engine.layout import Layout, layout_of
 from gambrel.demo import larkmoor
 
 TABLES = (

@@ -5,9 +5,9 @@ from dataclasses import replace
 import pytest
 from plans import DAY, FRIDAY_NOON, small_plan, weekly, window
 
-from gambrel.core.openings import next_openings, touching
-from gambrel.core.plan_reading import parse_instant
-from gambrel.core.simulate import simulate
+from gambrel.core.plan.reading import parse_instant
+from gambrel.core.questions.window_openings import next_openings, touching
+from gambrel.core.simulation.simulate import simulate
 
 
 def openings(days=8, **keys):

@@ -6,9 +6,8 @@ from itertools import islice
 import pytest
 from plans import small_plan, weekly
 
-from gambrel.core.calendars import parse_rule
-from gambrel.core.items import OperationError
-from gambrel.core.operations import (
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.operations import (
     ExcludeDisk,
     ExcludeMachine,
     IncludeMachine,
@@ -23,7 +22,8 @@ from gambrel.core.operations import (
     operation_from,
     operation_to_dict,
 )
-from gambrel.core.schedule_words import schedule_in_words
+from gambrel.core.plan.recurrence_rules import parse_rule
+from gambrel.core.schedules.words import schedule_in_words
 
 
 def words(plan, position=0):

@@ -5,9 +5,9 @@ from functools import cache
 import pytest
 from balances import larkmoor_problem
 
-from gambrel.core import overview
-from gambrel.core.overview import LANES_BY, lanes
-from gambrel.core.simulate import simulate
+from gambrel.core.loads import lanes as overview
+from gambrel.core.loads.lanes import LANES_BY, lanes
+from gambrel.core.simulation.simulate import simulate
 
 
 @cache

@@ -3,8 +3,8 @@
 import pytest
 from plans import small_file
 
-from gambrel.core.paths import Routes, Topology
-from gambrel.core.plan_reading import read_plan, write_plan
+from gambrel.core.model.paths import Routes, Topology
+from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.core.units import MBIT, MIB
 
 

@@ -6,7 +6,7 @@ import pytest
 from plans import small_file, small_plan
 from vector_cases import PLAN_CASES, load
 
-from gambrel.core.plan_reading import (
+from gambrel.core.plan.reading import (
     PlanError,
     format_instant,
     parse_instant,

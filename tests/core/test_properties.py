@@ -9,11 +9,11 @@ from hypothesis import given, settings
 from invariants import check_capacities, check_pools
 from plans import FRIDAY_NOON
 
-from gambrel.core.forecast import PURPOSES, Forecast
-from gambrel.core.nights import night_at, night_outcome
-from gambrel.core.plan_reading import read_plan, write_plan
-from gambrel.core.simulate import simulate
-from gambrel.core.volume import compression, protected_bytes, protected_disks, read_bytes
+from gambrel.core.model.volume import compression, protected_bytes, protected_disks, read_bytes
+from gambrel.core.nights.nights import night_at, night_outcome
+from gambrel.core.plan.reading import read_plan, write_plan
+from gambrel.core.simulation.forecast import PURPOSES, Forecast
+from gambrel.core.simulation.simulate import simulate
 
 END = FRIDAY_NOON + 2 * 86_400
 READING = PURPOSES.index("read")

@@ -3,8 +3,8 @@
 import pytest
 from plans import DAY, FRIDAY_NOON, small_file, weekly, window
 
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.simulate import simulate
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import GIB, MIB
 
 ONE_SLOT = [{"id": "p1", "site": "quay", "slots": 1, "on_host": "h1"}]

@@ -2,11 +2,11 @@
 
 import pytest
 
-from gambrel.core.items import ChangeItem
-from gambrel.core.paths import Topology
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.reach import GROUPS, reach_reasons, reach_table
-from gambrel.core.selection import selected_machines
+from gambrel.core.edits.item_edits import ChangeItem
+from gambrel.core.model.paths import Topology
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.questions.reach import GROUPS, reach_reasons, reach_table
 from gambrel.demo import larkmoor
 
 PLAN = read_plan(larkmoor())

@@ -5,8 +5,8 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from gambrel.core.plan import ExistingPoint, Retention
-from gambrel.core.retention import Point, PointStore, linked
+from gambrel.core.model.retention import Point, PointStore, linked
+from gambrel.core.plan.objects import ExistingPoint, Retention
 
 KEY = (0, 0, 0)
 DUBLIN = ZoneInfo("Europe/Dublin")

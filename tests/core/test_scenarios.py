@@ -4,9 +4,9 @@ import pytest
 from balances import larkmoor_problem
 from plans import small_file, small_plan
 
-from gambrel.core.items import OperationError
-from gambrel.core.plan_reading import read_plan, write_plan
-from gambrel.core.scenarios import (
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.plan.reading import read_plan, write_plan
+from gambrel.core.questions.what_if import (
     AddProxy,
     AddSlots,
     CloseNight,
@@ -17,7 +17,7 @@ from gambrel.core.scenarios import (
     happen_all,
     happening_from,
 )
-from gambrel.core.simulate import simulate
+from gambrel.core.simulation.simulate import simulate
 
 
 def plan():

@@ -7,11 +7,12 @@ from random import Random
 import pytest
 from plans import small_plan
 
-from gambrel.core.calendars import _row_times, parse_rule
-from gambrel.core.items import OperationError
-from gambrel.core.operations import MoveFull, MoveStart
-from gambrel.core.plan import DayRowSchedule, RuleSchedule
-from gambrel.core.plan_reading import read_plan, write_plan
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.operations import MoveFull, MoveStart
+from gambrel.core.plan.objects import DayRowSchedule, RuleSchedule
+from gambrel.core.plan.reading import read_plan, write_plan
+from gambrel.core.plan.recurrence_rules import parse_rule
+from gambrel.core.schedules.calendars import _row_times
 
 UNTIL = datetime(2028, 3, 1)
 ZONE = "Europe/Dublin"

@@ -6,9 +6,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gambrel.core.calendars import occurrences
-from gambrel.core.plan import DayRowSchedule, RuleSchedule
-from gambrel.core.schedule_words import (
+from gambrel.core.plan.objects import DayRowSchedule, RuleSchedule
+from gambrel.core.schedules.calendars import occurrences
+from gambrel.core.schedules.words import (
     CODES,
     EXAMPLES,
     NotUnderstood,

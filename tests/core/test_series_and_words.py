@@ -9,15 +9,21 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly
 
-from gambrel.core.exposure import newest_over_time, worst_exposure
-from gambrel.core.forecast import HOLD, WAIT, NewestPoint
-from gambrel.core.nights import week_of
-from gambrel.core.plan import Retention
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.selection import selected_machines
-from gambrel.core.series import LoadSeries, Measure, fullest_pool, load_names, load_series
-from gambrel.core.simulate import simulate
-from gambrel.core.span_loads import loads_in_spans, tightest
+from gambrel.core.loads.load_series import (
+    LoadSeries,
+    Measure,
+    fullest_pool,
+    load_names,
+    load_series,
+)
+from gambrel.core.loads.night_loads import loads_in_spans, tightest
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.nights.nights import week_of
+from gambrel.core.plan.objects import Retention
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.exposure import newest_over_time, worst_exposure
+from gambrel.core.simulation.forecast import HOLD, WAIT, NewestPoint
+from gambrel.core.simulation.simulate import simulate
 from gambrel.core.words import job_clauses, retention_in_words
 from gambrel.demo import larkmoor
 

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gambrel.core.sharing import OWN_CEILING, UNLIMITED, Demand, fair_rates
+from gambrel.core.model.sharing import OWN_CEILING, UNLIMITED, Demand, fair_rates
 
 RESOURCES = range(4)
 amounts = st.floats(0.05, 20).map(lambda x: round(x, 3))

@@ -8,9 +8,9 @@ from invariants import check_capacities, check_pools
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly, window
 from vector_cases import PLAN_CASES, load
 
-from gambrel.core.calendars import limit_intervals
-from gambrel.core.plan_reading import parse_instant, read_plan
-from gambrel.core.simulate import simulate
+from gambrel.core.plan.reading import parse_instant, read_plan
+from gambrel.core.schedules.calendars import limit_intervals
+from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import GIB, MBIT, MIB
 from gambrel.demo import tiny
 

@@ -7,12 +7,12 @@ from generated import plans
 from hypothesis import given, settings
 from plans import DAY, FRIDAY_NOON, small_file, weekly, window
 
-from gambrel.core import sizing
-from gambrel.core.nights import night_of, night_outcome
-from gambrel.core.operations import apply_all
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.simulate import simulate
-from gambrel.core.span_loads import loads_in_spans
+from gambrel.core.edits.operations import apply_all
+from gambrel.core.loads.night_loads import loads_in_spans
+from gambrel.core.nights.nights import night_of, night_outcome
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.questions import sizing
+from gambrel.core.simulation.simulate import simulate
 from gambrel.demo import larkmoor
 
 FRIDAY = night_of(date(2026, 11, 6), "Europe/Dublin")

@@ -7,17 +7,18 @@ import pytest
 from balances import problem_of
 from plans import DAY, FRIDAY_NOON, small_file, small_plan, weekly
 
-from gambrel.core import reference, sizing
 from gambrel.core.balance.moves import Candidate, is_sound, reaching_proxies
-from gambrel.core.confidence import Spread, draw
+from gambrel.core.edits.item_edits import ChangeItem
 from gambrel.core.findings import find
-from gambrel.core.forecast import Forecast
-from gambrel.core.items import ChangeItem
-from gambrel.core.nights import night_of
-from gambrel.core.paths import Topology
-from gambrel.core.plan import Proxy
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.simulate import simulate
+from gambrel.core.model.paths import Topology
+from gambrel.core.nights.nights import night_of
+from gambrel.core.plan.objects import Proxy
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.questions import sizing
+from gambrel.core.questions.how_sure import Spread, draw
+from gambrel.core.simulation import reference
+from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import GIB
 
 FRIDAY = night_of(date(2026, 11, 6), "Europe/Dublin")

@@ -6,11 +6,11 @@ from pathlib import Path
 import pytest
 from vector_cases import PLAN_CASES, VECTORS, differences, load
 
-from gambrel.core import plan_reading as reading
-from gambrel.core.calendars import occurrences
-from gambrel.core.restore import newest_restore, rto_met
-from gambrel.core.sharing import Demand, fair_rates
-from gambrel.core.simulate import simulate
+from gambrel.core.model.restore import newest_restore, rto_met
+from gambrel.core.model.sharing import Demand, fair_rates
+from gambrel.core.plan import reading
+from gambrel.core.schedules.calendars import occurrences
+from gambrel.core.simulation.simulate import simulate
 from gambrel.formats.result_file import result
 
 SHARED = Path(__file__).parents[3] / "shared" / "vectors"

@@ -6,9 +6,9 @@ from math import exp
 import pytest
 from plans import small_file, small_plan
 
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.model.volume import changed_bytes, disk_volume, effective_kind, protected_disks
+from gambrel.core.plan.reading import read_plan
 from gambrel.core.units import DAY, GIB
-from gambrel.core.volume import changed_bytes, disk_volume, effective_kind, protected_disks
 
 
 @pytest.fixture

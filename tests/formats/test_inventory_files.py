@@ -9,7 +9,7 @@ from datetime import date
 import pytest
 from estates import estate_plan
 
-from gambrel.core.plan_reading import read_plan, write_plan
+from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.demo import tiny
 from gambrel.formats.inventory_csv import (
     Unreadable,

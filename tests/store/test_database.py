@@ -7,7 +7,7 @@ from plans import small_plan
 from sqlalchemy import func, select, text
 from sqlalchemy.exc import OperationalError
 
-from gambrel.core.operations import MoveStart
+from gambrel.core.edits.operations import MoveStart
 from gambrel.store import plans as store
 from gambrel.store.computations import begin, end
 from gambrel.store.database import in_transaction

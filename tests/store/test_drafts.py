@@ -4,9 +4,9 @@ import pytest
 from plans import small_plan
 from sqlalchemy import select
 
-from gambrel.core.items import OperationError
-from gambrel.core.operations import MoveFull, MoveStart
-from gambrel.core.schedule_words import schedule_in_words
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.operations import MoveFull, MoveStart
+from gambrel.core.schedules.words import schedule_in_words
 from gambrel.store import plans as store
 from gambrel.store.models import AuditRow, SignInLinkRow, now_utc
 from gambrel.store.sign_in import new_link, use_link

@@ -9,7 +9,7 @@ from plans import small_file
 from sqlalchemy import event, text
 from vector_cases import PLAN_CASES, load
 
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan.reading import read_plan
 from gambrel.demo import larkmoor
 from gambrel.formats import plan_file
 from gambrel.store.database import connect, migrate

@@ -11,9 +11,7 @@ from balances import problem_of, random_candidates
 from busy_plans import busy_plan
 from truths import seeds
 
-from gambrel.core import reference
 from gambrel.core.balance.bound import bound
-from gambrel.core.balance.driving import balance
 from gambrel.core.balance.explaining import PlanTold, explain, tell
 from gambrel.core.balance.moves import Candidate, plan_of
 from gambrel.core.balance.objective import Evaluator, Score
@@ -24,13 +22,15 @@ from gambrel.core.balance.problem import (
     job_weight,
     machine_weights,
 )
+from gambrel.core.balance.search_driver import balance
 from gambrel.core.balance.stopping import MostEvaluations
-from gambrel.core.exposure import exposures
-from gambrel.core.nights import night_outcome
-from gambrel.core.operations import apply_all
-from gambrel.core.plan import Plan
-from gambrel.core.series import load_table
-from gambrel.core.simulate import simulate
+from gambrel.core.edits.operations import apply_all
+from gambrel.core.loads.load_series import load_table
+from gambrel.core.nights.nights import night_outcome
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation import reference
+from gambrel.core.simulation.exposure import exposures
+from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import HOUR
 from gambrel.work.computations import problem_of as asked_problem
 from gambrel.work.forecaster import Forecaster

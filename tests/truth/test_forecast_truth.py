@@ -9,13 +9,13 @@ import pytest
 from busy_plans import busy_plan
 from truths import seeds
 
-from gambrel.core.forecast import Forecast, Run
-from gambrel.core.items import ChangeItem, OperationError
-from gambrel.core.nights import Night, night_of, night_outcome, planner_zone, runs_of
-from gambrel.core.operations import MoveFull, MoveStart, Operation, SetProxies
-from gambrel.core.plan import Plan
-from gambrel.core.series import load_names, load_table
-from gambrel.core.simulate import simulate
+from gambrel.core.edits.item_edits import ChangeItem, OperationError
+from gambrel.core.edits.operations import MoveFull, MoveStart, Operation, SetProxies
+from gambrel.core.loads.load_series import load_names, load_table
+from gambrel.core.nights.nights import Night, night_of, night_outcome, planner_zone, runs_of
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.forecast import Forecast, Run
+from gambrel.core.simulation.simulate import simulate
 from gambrel.work.forecaster import Forecaster
 
 MONDAY = date(2026, 11, 2)

@@ -12,23 +12,24 @@ from busy_plans import busy_plan
 from test_forecast_truth import nights_of, some_edits, uninterrupted
 from truths import Watched, seeds
 
-from gambrel.core import reference, sizing
-from gambrel.core.exposure import exposures
+from gambrel.core.edits.operations import apply_all
 from gambrel.core.findings import find
 from gambrel.core.findings.help import suggestions, trouble
-from gambrel.core.jobs.alone import alone, schedules_of
-from gambrel.core.jobs.points_ahead import points_ahead
-from gambrel.core.jobs.room import room, run_at
-from gambrel.core.jobs.tradeoffs import WEEK_S, WEEKS, kept_as, tradeoffs
-from gambrel.core.nights import night_outcome, runs_of
-from gambrel.core.operations import apply_all
-from gambrel.core.plan import Plan, State
-from gambrel.core.restore import newest_restore
-from gambrel.core.scenarios import CloseNight, happen_all
-from gambrel.core.simulate import simulate, simulate_span
+from gambrel.core.model.restore import newest_restore
+from gambrel.core.nights.nights import night_outcome, runs_of
+from gambrel.core.plan.objects import Plan, State
+from gambrel.core.questions import sizing
+from gambrel.core.questions.isolated_job import alone, schedules_of
+from gambrel.core.questions.points_ahead import points_ahead
+from gambrel.core.questions.start_search import room, run_at
+from gambrel.core.questions.ways_to_keep import WEEK_S, WEEKS, kept_as, tradeoffs
+from gambrel.core.questions.what_if import CloseNight, happen_all
+from gambrel.core.simulation import reference
+from gambrel.core.simulation.exposure import exposures
+from gambrel.core.simulation.simulate import simulate, simulate_span
 from gambrel.core.units import DAY, GIB
-from gambrel.work.estate import effect
 from gambrel.work.forecaster import Forecaster, Week
+from gambrel.work.machine_table import effect
 
 BEYOND_S = 40 * DAY
 

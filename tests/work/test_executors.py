@@ -11,10 +11,10 @@ import pytest
 from balances import crowded
 from calls import always_die, die_once, square
 
-from gambrel.core.balance.driving import balance
+from gambrel.core.balance.search_driver import balance
 from gambrel.core.balance.stopping import MostEvaluations
-from gambrel.core.confidence import USUAL_SPREAD, draw
-from gambrel.work import tasks
+from gambrel.core.questions.how_sure import USUAL_SPREAD, draw
+from gambrel.work import worker_tasks
 from gambrel.work.executors import CLUSTER, Workers
 
 
@@ -54,12 +54,12 @@ def test_the_environment_names_a_cluster(monkeypatch):
 
 def test_a_search_in_other_processes_finds_what_it_finds_here(local):
     problem = crowded(3)
-    packed = tasks.Packed.of(problem)
+    packed = worker_tasks.Packed.of(problem)
 
     def evaluate(_, batch):
         return [
             told
-            for part in local.all(tasks.evaluated, [(packed, [asked]) for asked in batch])
+            for part in local.all(worker_tasks.evaluated, [(packed, [asked]) for asked in batch])
             for told in part
         ]
 
@@ -69,7 +69,7 @@ def test_a_search_in_other_processes_finds_what_it_finds_here(local):
 
 
 def chunks(problem, samples, size):
-    packed = tasks.Packed.of(problem)
+    packed = worker_tasks.Packed.of(problem)
     return [(packed, USUAL_SPREAD, 7, first, size) for first in range(0, samples, size)]
 
 
@@ -86,7 +86,7 @@ def test_a_cluster_that_loses_a_worker_gives_the_same_weeks():
             assert workers.width == 2
             victim = next(iter(cluster.workers.values()))
             found, killed = {}, False
-            for i, samples in workers.as_done(tasks.drawn, chunks(problem, 40, 2)):
+            for i, samples in workers.as_done(worker_tasks.drawn, chunks(problem, 40, 2)):
                 found[i] = samples
                 if not killed:
                     killed = True

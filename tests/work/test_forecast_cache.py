@@ -9,9 +9,9 @@ from random import Random
 from busy_plans import busy_plan
 from test_forecaster import WEEK
 
-from gambrel.core.nights import night_of, night_outcome, planner_zone
-from gambrel.core.operations import MoveStart
-from gambrel.core.series import load_names, load_table
+from gambrel.core.edits.operations import MoveStart
+from gambrel.core.loads.load_series import load_names, load_table
+from gambrel.core.nights.nights import night_of, night_outcome, planner_zone
 from gambrel.work.forecast_cache import ForecastCache
 from gambrel.work.forecaster import Forecaster
 

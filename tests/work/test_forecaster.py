@@ -7,12 +7,12 @@ from plans import small_plan
 
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem, job_weight
-from gambrel.core.nights import night_of, night_outcome, week_of
-from gambrel.core.operations import MoveFull, MoveStart, SetLocked, apply_all, operation_from
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.scenarios import LoseHost
-from gambrel.core.simulate import simulate
-from gambrel.core.snapshot import snapshot_of_state
+from gambrel.core.edits.operations import MoveFull, MoveStart, SetLocked, apply_all, operation_from
+from gambrel.core.nights.nights import night_of, night_outcome, week_of
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.questions.what_if import LoseHost
+from gambrel.core.simulation.known_points import snapshot_of_state
+from gambrel.core.simulation.simulate import simulate
 from gambrel.demo import larkmoor
 from gambrel.work.forecaster import Forecaster, OutOfReach, first_difference, origin_night
 

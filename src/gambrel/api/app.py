@@ -21,18 +21,18 @@ from gambrel.api import (
     jobs,
     paths,
     plans,
-    present,
     problems,
+    serialize,
     server,
     sessions,
     versions,
 )
 from gambrel.api.description import complete
-from gambrel.api.json_answers import JsonAnswers, fault_of
+from gambrel.api.json_provider import JsonAnswers, fault_of
 from gambrel.api.schemas import ProblemSchema
 from gambrel.api.waiting import WhileSomebodyWaits
 from gambrel.connectors.addresses import Allowed
-from gambrel.core.nights import week_of
+from gambrel.core.nights.nights import week_of
 from gambrel.store.database import Sessions, connect
 from gambrel.store.database import sessions as sessions_of
 from gambrel.store.plans import plan_heads
@@ -199,7 +199,7 @@ def warm_up(app: APIFlask) -> Thread:
             week = week_of(forecaster.origin.date, forecaster.origin.zone)
             for night in week:
                 if forecaster.covers(night):
-                    present.night(forecaster.night(night), night, None)
+                    serialize.night(forecaster.night(night), night, None)
         gc.collect()
         gc.freeze()
 

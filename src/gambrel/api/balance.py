@@ -10,8 +10,8 @@ from flask import current_app, jsonify
 from gambrel.api import balance_schemas as schemas
 from gambrel.api.plans import day_of, looked_at, week_summaries
 from gambrel.api.sessions import actor, planning
-from gambrel.core.nights import week_of
-from gambrel.core.scenarios import happening_from
+from gambrel.core.nights.nights import week_of
+from gambrel.core.questions.what_if import happening_from
 from gambrel.store import computations as store
 from gambrel.work.computations import Computations, told_of
 from gambrel.work.forecaster import Forecaster

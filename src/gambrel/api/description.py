@@ -13,7 +13,8 @@ from typing import Any
 
 from apiflask import APIFlask
 
-from gambrel.api.revisions import NEEDS_REVISION, TAGGED
+from gambrel.api.answers import TAGGED
+from gambrel.api.revisions import NEEDS_REVISION
 from gambrel.api.sessions import OPEN_ENDPOINTS
 
 METHODS = ("get", "post", "put", "patch", "delete")

@@ -8,7 +8,7 @@ from typing import Any
 from apiflask import APIBlueprint
 from flask import Response, jsonify
 
-from gambrel.api import present
+from gambrel.api import serialize
 from gambrel.api.plans import read_operations
 from gambrel.api.problems import ProblemError, answer, field_error
 from gambrel.api.revisions import needs_revision, seen_revision
@@ -21,16 +21,16 @@ from gambrel.api.schemas import (
     RenameSchema,
 )
 from gambrel.api.sessions import actor, planning
-from gambrel.core.jobs.checking import plan_problems
-from gambrel.core.merging import conflicts
-from gambrel.core.operations import Operation
+from gambrel.core.edits.edit_conflicts import conflicts
+from gambrel.core.edits.operations import Operation
+from gambrel.core.questions.job_problems import plan_problems
 from gambrel.store import plans as store
 
 blueprint = APIBlueprint("drafts", __name__, tag="Drafts", url_prefix="/api/v1")
 
 
 def _answer(draft: store.Draft, status: int = 200) -> Response:
-    response = jsonify(present.draft(draft))
+    response = jsonify(serialize.draft(draft))
     response.status_code = status
     response.set_etag(f"{draft.revision}")
     return response
@@ -77,7 +77,7 @@ def _changed(error: store.Changed, operations: Sequence[Operation] = ()) -> Resp
             title,
             detail,
             yours=seen_revision(),
-            now=present.draft(error.now),
+            now=serialize.draft(error.now),
             **_met(error, operations),
         )
     )

@@ -17,22 +17,23 @@ from sqlalchemy.orm import Session
 
 from gambrel.api import estate_schemas as schemas
 from gambrel.api.plans import day_of, looked_at
-from gambrel.api.present import instant
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.revisions import needs_revision, seen_revision
+from gambrel.api.serialize import instant
 from gambrel.api.sessions import actor, discoveries, planning
 from gambrel.connectors import SourceError
 from gambrel.connectors.addresses import check_allowed, wrong_address
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.effect import job_effects
 from gambrel.core.estate.facts import FactEdit, due_for_review
-from gambrel.core.exposure import exposures
-from gambrel.core.plan import Job, LeftOut, Machine, Plan
-from gambrel.core.selection import holds, selected_machines
+from gambrel.core.model.selection import holds, selected_machines
+from gambrel.core.plan.objects import Job, LeftOut, Machine, Plan
+from gambrel.core.simulation.exposure import exposures
 from gambrel.core.words import rule_in_words
 from gambrel.store import estate as store
 from gambrel.store.plans import plan_head
-from gambrel.work.estate import (
+from gambrel.work.forecaster import Forecaster
+from gambrel.work.machine_table import (
     GROUPS,
     Effect,
     Filter,
@@ -41,7 +42,6 @@ from gambrel.work.estate import (
     effect,
     machine_table,
 )
-from gambrel.work.forecaster import Forecaster
 
 blueprint = APIBlueprint("estate", __name__, tag="Estate", url_prefix="/api/v1")
 

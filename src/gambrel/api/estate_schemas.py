@@ -10,7 +10,7 @@ from gambrel.api.schemas import Day, DraftQuerySchema, Instant, SubjectSchema, n
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.differences import KINDS
 from gambrel.formats.inventory_csv import UNITS
-from gambrel.work.estate import GROUPS, SORTS
+from gambrel.work.machine_table import GROUPS, SORTS
 
 NAME = Length(min=1, max=190)
 ROWS_AT_ONCE = 500

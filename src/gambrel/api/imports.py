@@ -13,7 +13,7 @@ from gambrel.api.estate import acceptance_value, told_effects
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.sessions import actor, planning
 from gambrel.core.estate.importing import Imported
-from gambrel.core.plan import Plan
+from gambrel.core.plan.objects import Plan
 from gambrel.formats.inventory_csv import FIELDS
 from gambrel.store import estate as store
 from gambrel.store.plans import plan_head

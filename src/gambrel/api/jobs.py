@@ -10,35 +10,35 @@ from apiflask import APIBlueprint
 from flask import jsonify
 
 from gambrel.api import jobs_schemas as schemas
-from gambrel.api import present
-from gambrel.api.plans import day_of, looked_at, read_operations, revision_tag
-from gambrel.api.present import instant
+from gambrel.api import serialize
+from gambrel.api.answers import revision_tag, tagged
+from gambrel.api.plans import day_of, looked_at, read_operations
 from gambrel.api.problems import ProblemError, field_error
-from gambrel.api.revisions import tagged
 from gambrel.api.schemas import DraftQuerySchema
+from gambrel.api.serialize import instant
 from gambrel.api.sessions import actor, planning
-from gambrel.core.forecast import Forecast, Run
-from gambrel.core.items import AddItem, whole_value
-from gambrel.core.jobs.alone import alone
-from gambrel.core.jobs.beginning import free_id, new_job
-from gambrel.core.jobs.checking import JobProblem, job_problems
-from gambrel.core.jobs.points_ahead import MOST_DAYS, points_ahead
-from gambrel.core.jobs.room import room
-from gambrel.core.jobs.selecting import look_at_selection
-from gambrel.core.jobs.splitting import MachineTime, even_groups
-from gambrel.core.jobs.tradeoffs import WEEKS, kept_as, largest_machine, tradeoffs
-from gambrel.core.jobs.upcoming import ScheduleLook, look_at_schedule
-from gambrel.core.nights import TROUBLE, Night, night_of, run_verdict, week_of
-from gambrel.core.plan import Job, Plan
-from gambrel.core.plan_reading import DISK_OPS_BY_FIELD, OPS_BY_FIELD, SCHEDULE
-from gambrel.core.schedule_words import (
+from gambrel.core.edits.item_edits import AddItem, whole_value
+from gambrel.core.edits.splitting import MachineTime, even_groups
+from gambrel.core.model.selection import selected_machines, used_gib
+from gambrel.core.nights.nights import TROUBLE, Night, night_of, run_verdict, week_of
+from gambrel.core.plan.objects import Job, Plan
+from gambrel.core.plan.reading import DISK_OPS_BY_FIELD, OPS_BY_FIELD, SCHEDULE
+from gambrel.core.questions.isolated_job import alone
+from gambrel.core.questions.job_problems import JobProblem, job_problems
+from gambrel.core.questions.new_job import free_id, new_job
+from gambrel.core.questions.points_ahead import MOST_DAYS, points_ahead
+from gambrel.core.questions.selection_preview import look_at_selection
+from gambrel.core.questions.start_search import room
+from gambrel.core.questions.upcoming import ScheduleLook, look_at_schedule
+from gambrel.core.questions.ways_to_keep import WEEKS, kept_as, largest_machine, tradeoffs
+from gambrel.core.schedules.words import (
     EXAMPLES,
     NotUnderstood,
     schedule_from_words,
     timing_in_words,
 )
-from gambrel.core.selection import selected_machines, used_gib
-from gambrel.core.simulate import simulate, simulate_span
+from gambrel.core.simulation.forecast import Forecast, Run
+from gambrel.core.simulation.simulate import simulate, simulate_span
 from gambrel.core.units import DAY
 from gambrel.core.words import job_clauses, sentence
 from gambrel.store import templates as store
@@ -285,7 +285,7 @@ def look(plan_id: int, json_data: dict[str, Any]) -> Any:
         {
             "job": job.id,
             "value": whole_value(job, "jobs"),
-            "clauses": present.clauses(plan, job),
+            "clauses": serialize.clauses(plan, job),
             "text": sentence(plan, job),
             "problems": [_problem(p) for p in job_problems(plan, job, from_)],
             **_selection(plan, job),

@@ -17,8 +17,8 @@ from gambrel.api.schemas import (
     nullable,
     required,
 )
-from gambrel.core.jobs.points_ahead import MOST_DAYS
-from gambrel.core.jobs.splitting import MOST_GROUPS
+from gambrel.core.edits.splitting import MOST_GROUPS
+from gambrel.core.questions.points_ahead import MOST_DAYS
 
 SORTS = ("plan", "name", "machines", "size", "priority")
 

@@ -13,25 +13,26 @@ from apiflask import APIBlueprint
 from flask import jsonify
 
 from gambrel.api import paths_schemas as schemas
-from gambrel.api.plans import day_of, looked_at, read_operations, revision_tag
-from gambrel.api.present import instant
+from gambrel.api.answers import revision_tag, tagged
+from gambrel.api.plans import day_of, looked_at, read_operations
 from gambrel.api.problems import ProblemError, field_error
-from gambrel.api.revisions import tagged
 from gambrel.api.schemas import DraftQuerySchema
+from gambrel.api.serialize import instant
 from gambrel.api.sessions import planning
-from gambrel.core import items, sizing
-from gambrel.core.forecast import Forecast
-from gambrel.core.nights import Night, night_of, night_outcome, week_of
-from gambrel.core.openings import Opening, next_openings, touching
-from gambrel.core.operations import operation_to_dict
-from gambrel.core.paths import Topology
-from gambrel.core.plan import Disk, Job, Machine, Plan, Repository
-from gambrel.core.point_history import PointRecord
-from gambrel.core.pools import placed
-from gambrel.core.reach import Cell, reach_reasons, reach_table
-from gambrel.core.selection import selected_machines
-from gambrel.core.series import LoadSeries, load_names, load_table
-from gambrel.core.span_loads import SpanLoad, loads_in_spans
+from gambrel.core.edits import item_edits
+from gambrel.core.edits.operations import operation_to_dict
+from gambrel.core.loads.load_series import LoadSeries, load_names, load_table
+from gambrel.core.loads.night_loads import SpanLoad, loads_in_spans
+from gambrel.core.model.paths import Topology
+from gambrel.core.model.repository_volumes import placed
+from gambrel.core.model.restore_points import PointRecord
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.nights.nights import Night, night_of, night_outcome, week_of
+from gambrel.core.plan.objects import Disk, Job, Machine, Plan, Repository
+from gambrel.core.questions import sizing
+from gambrel.core.questions.reach import Cell, reach_reasons, reach_table
+from gambrel.core.questions.window_openings import Opening, next_openings, touching
+from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.units import DAY
 from gambrel.core.words import load_label
 from gambrel.formats.holidays_ics import read_holidays
@@ -65,7 +66,7 @@ def _notes(plan: Plan, kind: str, item: Any) -> list[str]:
         if one != other and not item.encrypted:
             return ["What it carries leaves a site unencrypted."]
     if kind == "proxies":
-        advised = items.advised_slots(item)
+        advised = item_edits.advised_slots(item)
         if advised is not None and item.slots > advised[0]:
             return [f"{item.slots} slots are more than its {advised[1]} serve."]
     if kind == "datastores" and not any(
@@ -79,17 +80,17 @@ Words = Mapping[tuple[str, str], Sequence[str]]
 
 
 def _item(plan: Plan, kind: str, item: Any, loads: Words, used_by: Words) -> dict[str, Any]:
-    word = items.WORDS[kind]
-    advised = items.advised_slots(item) if kind == "proxies" else None
+    word = item_edits.WORDS[kind]
+    advised = item_edits.advised_slots(item) if kind == "proxies" else None
     label = load_label(plan, f"link:{item.id}") if kind == "links" else item.id
     return {
         "id": item.id,
         "label": item.name if kind == "sites" else label,
-        "value": items.whole_value(item, kind),
+        "value": item_edits.whole_value(item, kind),
         "loads": list(loads.get((word, item.id), ())),
         "used_by": list(used_by.get((kind, item.id), ()))[:200],
         "notes": _notes(plan, kind, item),
-        "form": items.proxy_form(item) if kind == "proxies" else None,
+        "form": item_edits.proxy_form(item) if kind == "proxies" else None,
         "advised_slots": None if advised is None else advised[0],
         "advised_by": None if advised is None else advised[1],
         "reads_directly": sorted(plan.direct_by_proxy[item.id]) if kind == "proxies" else [],
@@ -177,7 +178,7 @@ def show_paths(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     points: tuple[PointRecord, ...] = ()
     if forecaster.covers(night):
         points = forecaster.night(night).history.at(night.end)
-    loads, used_by = _loads_by_item(plan), items.users(plan)
+    loads, used_by = _loads_by_item(plan), item_edits.users(plan)
     body = {
         **{
             kind: [_item(plan, kind, item, loads, used_by) for item in getattr(plan, kind)]
@@ -405,7 +406,7 @@ def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
         told.append(
             {
                 "id": window.id,
-                "value": items.whole_value(window, "windows"),
+                "value": item_edits.whole_value(window, "windows"),
                 "openings": [
                     _opening(o) for o in ahead if o.opens < start + OPENINGS_DAYS * DAY
                 ][:40],
@@ -421,12 +422,12 @@ def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
                 ],
             }
         )  # fmt: skip
-    used_by = items.users(plan)
+    used_by = item_edits.users(plan)
     body = {
         "windows": told,
         "calendars": [
             {
-                "id": c.id, "value": items.whole_value(c, "calendars"),
+                "id": c.id, "value": item_edits.whole_value(c, "calendars"),
                 "used_by": list(used_by.get(("calendars", c.id), ())),
             }
             for c in plan.calendars

@@ -7,7 +7,7 @@ from apiflask.fields import Boolean, Date, Dict, File, Float, Integer, List, Nes
 from apiflask.validators import Length, OneOf
 
 from gambrel.api.schemas import Day, DraftQuerySchema, Instant, OperationSchema, nullable, required
-from gambrel.core.reach import GROUPS
+from gambrel.core.questions.reach import GROUPS
 
 
 class PlacedSchema(Schema):

@@ -7,11 +7,11 @@ from datetime import date
 from typing import Any
 
 from apiflask import APIBlueprint
-from flask import Response, jsonify, request
+from flask import Response, jsonify
 
-from gambrel.api import present
+from gambrel.api import serialize
+from gambrel.api.answers import revision_tag, tagged, tagged_with_drafts
 from gambrel.api.problems import ProblemError, field_error
-from gambrel.api.revisions import tagged
 from gambrel.api.schemas import (
     DraftQuerySchema,
     FindingsSchema,
@@ -30,17 +30,16 @@ from gambrel.api.schemas import (
     WeekSchema,
 )
 from gambrel.api.sessions import planning
-from gambrel.build import build
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.operations import Operation, applied, operation_from
 from gambrel.core.findings import Finding, find
 from gambrel.core.findings.help import suggestions
-from gambrel.core.forecast import Forecast
-from gambrel.core.items import OperationError
-from gambrel.core.nights import Night, night_of, week_of
-from gambrel.core.operations import Operation, applied, operation_from
-from gambrel.core.overview import lanes
-from gambrel.core.plan import Plan
-from gambrel.core.plan_reading import format_instant, write_plan
-from gambrel.core.rule_limits import EARLIEST_YEAR, LATEST_YEAR
+from gambrel.core.loads.lanes import lanes
+from gambrel.core.nights.nights import Night, night_of, week_of
+from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.reading import format_instant, write_plan
+from gambrel.core.plan.recurrence_rules import EARLIEST_YEAR, LATEST_YEAR
+from gambrel.core.simulation.forecast import Forecast
 from gambrel.store import plans as store
 from gambrel.work.forecaster import Forecaster, Week
 
@@ -90,23 +89,6 @@ def read_operations(values: Sequence[dict[str, Any]]) -> list[Operation]:
     return found
 
 
-def revision_tag(
-    response: Response,
-    head: store.PlanHead,
-    draft: store.Draft | None,
-    open_drafts: Sequence[store.Draft] = (),
-) -> Response:
-    """Tag an answer with all that it depends on: program, database, version, draft, drafts."""
-    states = [build(), planning().identity(), str(head.adopted_version)]
-    states += ["adopted" if draft is None else f"{draft.id}.{draft.revision}"]
-    states += [f"{d.id}.{d.revision}" for d in open_drafts]
-    response.set_etag("-".join(states))
-    response.cache_control.no_cache = True
-    response.cache_control.private = True
-    response.make_conditional(request)
-    return response
-
-
 @blueprint.get("")
 @blueprint.output(PlanListItemSchema(many=True))
 def list_plans() -> list[dict[str, Any]]:
@@ -122,13 +104,13 @@ def list_plans() -> list[dict[str, Any]]:
 @blueprint.get("/<int:plan_id>")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(PlanSchema)
-@tagged
+@tagged_with_drafts
 def show_plan(plan_id: int, query_data: dict[str, Any]) -> Any:
     """A plan with its jobs, as adopted or as a draft has it."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     with planning().sessions() as db:
         open_drafts = store.drafts(db, plan_id)
-    body = present.plan(head, forecaster, draft, open_drafts)
+    body = serialize.plan(head, forecaster, draft, open_drafts)
     return revision_tag(jsonify(body), head, draft, open_drafts)
 
 
@@ -145,9 +127,9 @@ def plan_file(plan_id: int, query_data: dict[str, Any]) -> Any:
 def week_summaries(forecaster: Forecaster, nights: Sequence[Night]) -> list[dict[str, Any]]:
     """The summaries of some nights, also of those that cannot be forecast."""
     return [
-        present.night_summary(forecaster.night(night), night)
+        serialize.night_summary(forecaster.night(night), night)
         if forecaster.covers(night)
-        else present.no_forecast(night)
+        else serialize.no_forecast(night)
         for night in nights
     ]
 
@@ -166,7 +148,7 @@ def show_week(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
 
 def _night(forecaster: Forecaster, night: Night, names: list[str] | None, *, alone: bool) -> Any:
     try:
-        return present.night(forecaster.night(night, alone=alone), night, names)
+        return serialize.night(forecaster.night(night, alone=alone), night, names)
     except KeyError as error:
         name = error.args[0]
         raise ProblemError(
@@ -200,7 +182,7 @@ def show_run(
     forecast = forecaster.night(night_of(day_of(day), forecaster.origin.zone))
     for run in forecast.runs:
         if run.job == job and format_instant(run.occurrence) == occurrence:
-            machines = [present.machine_run(forecast, run, m) for m in run.machines]
+            machines = [serialize.machine_run(forecast, run, m) for m in run.machines]
             return {"job": job, "occurrence": occurrence, "machines": machines}
     raise ProblemError(404, "There is no such run", f"{job} does not run at {occurrence}.")
 
@@ -226,7 +208,7 @@ def show_findings(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """What is wrong with the week that holds a day, the gravest first."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     found, _ = _found(forecaster, day)
-    body = {"findings": [present.finding(f) for f in found]}
+    body = {"findings": [serialize.finding(f) for f in found]}
     return revision_tag(jsonify(body), head, draft)
 
 
@@ -248,7 +230,7 @@ def show_help(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     offered = suggestions(chosen, week.forecast, week.start, week.end, play)
     body = {
         "tried": offered.tried,
-        "suggestions": [present.suggestion(s) for s in offered.found],
+        "suggestions": [serialize.suggestion(s) for s in offered.found],
     }
     return revision_tag(jsonify(body), head, draft)
 
@@ -270,7 +252,7 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     alone = json_data["scope"] == "night"
     shown_night = _night(forecaster, night, json_data["load"], alone=alone)
     if alone:
-        summaries = [present.night_summary(forecaster.night(night, alone=True), night)]
+        summaries = [serialize.night_summary(forecaster.night(night, alone=True), night)]
     else:
         summaries = week_summaries(forecaster, week_of(night.date, night.zone))
     return jsonify({"night": shown_night, "nights": summaries, "words": words})
@@ -294,4 +276,4 @@ def show_lanes(plan_id: int, json_data: dict[str, Any]) -> Response:
     else:
         forecast, start, end = forecaster.night(night), night.start, night.end
     found, cut = lanes(forecast, json_data["by"], start, end)
-    return jsonify(present.lanes(found, start, end, cut))
+    return jsonify(serialize.lanes(found, start, end, cut))

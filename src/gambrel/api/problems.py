@@ -14,11 +14,11 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
 from gambrel.api.waiting import ANSWER_WITHIN_S
+from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.estate.differences import EstateError
 from gambrel.core.estate.facts import FactError
-from gambrel.core.items import OperationError
-from gambrel.core.limits import Cancelled, TooMuch
-from gambrel.core.plan_reading import PlanError
+from gambrel.core.plan.reading import PlanError
+from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store.database import WRITTEN_AT_ONCE
 from gambrel.store.plan_tables import NotStorable
 from gambrel.store.plans import NotFound

@@ -13,16 +13,7 @@ from gambrel.api.problems import ProblemError
 NEEDS_REVISION = "needs_revision"
 """The attribute of a view that must be sent If-Match."""
 
-TAGGED = "tagged"
-"""The attribute of a view whose answers carry an ETag."""
-
 View = TypeVar("View", bound=Callable[..., Any])
-
-
-def tagged(view: View) -> View:
-    """Have the API description say that answers of a view carry an ETag."""
-    setattr(view, TAGGED, True)
-    return view
 
 
 def needs_revision(view: View) -> View:

@@ -20,8 +20,8 @@ from apiflask.fields import (
 from apiflask.validators import Length, OneOf
 from marshmallow import ValidationError
 
-from gambrel.core.overview import LANES_BY
-from gambrel.core.rule_limits import EARLIEST_YEAR, LATEST_YEAR
+from gambrel.core.loads.lanes import LANES_BY
+from gambrel.core.plan.recurrence_rules import EARLIEST_YEAR, LATEST_YEAR
 
 Instant = String
 

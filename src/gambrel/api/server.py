@@ -14,7 +14,7 @@ from flask import current_app
 from gambrel.api.schemas import nullable, required
 from gambrel.build import build
 from gambrel.core.caches import CacheState, cache_states
-from gambrel.core.turns import Turns, simulations
+from gambrel.core.simulation.turns import Turns, simulations
 from gambrel.work.computations import Computations
 
 blueprint = APIBlueprint("server", __name__, tag="Server", url_prefix="/api/v1/server")

@@ -10,15 +10,15 @@ from apiflask import APIBlueprint
 from flask import jsonify
 
 from gambrel.api import jobs_schemas as schemas
-from gambrel.api import present
-from gambrel.api.plans import day_of, findings_of, looked_at, revision_tag, week_summaries
+from gambrel.api import serialize
+from gambrel.api.answers import revision_tag, tagged
+from gambrel.api.plans import day_of, findings_of, looked_at, week_summaries
 from gambrel.api.problems import ProblemError, field_error
-from gambrel.api.revisions import tagged
 from gambrel.api.schemas import DraftQuerySchema, PlanListItemSchema
 from gambrel.api.sessions import actor, planning
-from gambrel.core.comparing import compare
-from gambrel.core.jobs.checking import JobProblem, plan_problems
-from gambrel.core.nights import Night, week_of
+from gambrel.core.edits.plan_diff import compare
+from gambrel.core.nights.nights import Night, week_of
+from gambrel.core.questions.job_problems import JobProblem, plan_problems
 from gambrel.store import plans as store
 from gambrel.work.forecaster import Forecaster
 from gambrel.work.planning import PlanUnreadable
@@ -79,8 +79,8 @@ def show_comparison(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
                 }
                 for change in compare(one.plan, other.plan)
             ],
-            "came": [present.finding(f) for key, f in after.items() if key not in before],
-            "went": [present.finding(f) for key, f in before.items() if key not in after],
+            "came": [serialize.finding(f) for key, f in after.items() if key not in before],
+            "went": [serialize.finding(f) for key, f in before.items() if key not in after],
             "stayed": len(before.keys() & after.keys()),
         }
     )  # fmt: skip
@@ -105,7 +105,7 @@ def show_validation(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
         "stops": [_problem(p) for p in found if p.weight == "stops"],
         "look": [_problem(p) for p in found if p.weight == "look"],
         "breaks": [
-            present.finding(f) for f in findings_of(forecaster, day) if f.gravity == "breaks"
+            serialize.finding(f) for f in findings_of(forecaster, day) if f.gravity == "breaks"
         ],
     }
     return revision_tag(jsonify(body), head, draft)

@@ -9,7 +9,7 @@ import time
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
-from gambrel.core.turns import while_wanted
+from gambrel.core.simulation.turns import while_wanted
 
 if TYPE_CHECKING:
     from _typeshed.wsgi import StartResponse, WSGIApplication, WSGIEnvironment

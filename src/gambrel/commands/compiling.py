@@ -6,15 +6,15 @@ from datetime import date
 
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem
-from gambrel.core.engine.layout import layout_of
-from gambrel.core.engine.world import open_world, set_flow
-from gambrel.core.forecast import Forecast
-from gambrel.core.nights import Night, night_of
-from gambrel.core.plan import Plan
-from gambrel.core.plan_reading import read_plan
-from gambrel.core.series import fullest_pool, load_names, load_table
-from gambrel.core.simulate import simulate
-from gambrel.core.span_loads import loads_in_spans
+from gambrel.core.loads.load_series import fullest_pool, load_names, load_table
+from gambrel.core.loads.night_loads import loads_in_spans
+from gambrel.core.nights.nights import Night, night_of
+from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.engine.layout import layout_of
+from gambrel.core.simulation.engine.world import open_world, set_flow
+from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.simulate import simulate
 from gambrel.demo import tiny
 
 A_NIGHT = date(2026, 11, 2)

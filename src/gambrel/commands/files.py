@@ -8,9 +8,9 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from gambrel.commands.places import CommandError
-from gambrel.core.limits import TooMuch
-from gambrel.core.plan import Plan
-from gambrel.core.plan_reading import PlanError, Problem, parse_instant, read_plan
+from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.reading import PlanError, Problem, parse_instant, read_plan
+from gambrel.core.simulation_limits import TooMuch
 from gambrel.demo import SCENARIOS
 from gambrel.formats import plan_file, result_file
 
@@ -60,7 +60,9 @@ def simulate(path: str, from_: str, to: str, output: str) -> None:
     if end <= start:
         raise CommandError(f"--to: {to} is not after --from {from_}.")
     plan = read(path)
-    from gambrel.core.simulate import simulate as run_simulation  # takes longer than most mistakes
+    from gambrel.core.simulation.simulate import (
+        simulate as run_simulation,  # takes longer than most mistakes
+    )
 
     try:
         forecast = run_simulation(plan, start, end)

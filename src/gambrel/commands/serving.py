@@ -37,7 +37,7 @@ from gambrel.commands.places import (
 )
 from gambrel.commands.settings import address_from, keep_from, log_bytes_from, sources_from
 from gambrel.commands.state_files import kept_text, rotated
-from gambrel.core.plan_reading import read_plan
+from gambrel.core.plan.reading import read_plan
 from gambrel.demo import SCENARIOS
 from gambrel.demo.estate import sample_sources
 from gambrel.store import estate

@@ -25,7 +25,7 @@ from gambrel.api.app import create_app, current_planning, ready_workers, warm_up
 from gambrel.commands.places import APPLICATION_LOG, PAGES, STATE
 from gambrel.commands.settings import address_from, keep_from, log_bytes_from, sources_from
 from gambrel.commands.state_files import KEPT_LOGS
-from gambrel.core.turns import simulations
+from gambrel.core.simulation.turns import simulations
 from gambrel.work.housekeeping import Housekeeping
 
 THREADS = 16
@@ -121,4 +121,3 @@ def main() -> None:
     serving.run()
     # The workers of long computations end with this process; nothing waits for them.
     os._exit(0)
-

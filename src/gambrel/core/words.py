@@ -6,10 +6,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
-from gambrel.core.calendars import local_of
-from gambrel.core.plan import Condition, Copy, Job, Plan, Retention
-from gambrel.core.schedule_words import listed, number, schedule_in_words
-from gambrel.core.selection import selected_machines
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.plan.objects import Condition, Copy, Job, Plan, Retention
+from gambrel.core.schedules.calendars import local_of
+from gambrel.core.schedules.words import listed, number, schedule_in_words
 from gambrel.core.units import GIB, HOUR, MINUTE
 
 _OPS = {

@@ -10,19 +10,19 @@ from __future__ import annotations
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from gambrel.core.calendars import job_occurrences
-from gambrel.core.plan import Job, Machine, Plan
-from gambrel.core.plan_reading import format_instant, read_plan
-from gambrel.core.retention import Point, PointStore
-from gambrel.core.selection import selected_machines
-from gambrel.core.units import DAY, MINUTE
-from gambrel.core.volume import (
+from gambrel.core.model.retention import Point, PointStore
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.model.volume import (
     compression,
     disk_volume,
     effective_kind,
     protected_bytes,
     protected_disks,
 )
+from gambrel.core.plan.objects import Job, Machine, Plan
+from gambrel.core.plan.reading import format_instant, read_plan
+from gambrel.core.schedules.calendars import job_occurrences
+from gambrel.core.units import DAY, MINUTE
 
 SPREAD_MIN = 4
 """Minutes between the points of one run's machines."""

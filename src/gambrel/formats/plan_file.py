@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from gambrel.core.plan import Plan
-from gambrel.core.plan_reading import PlanError, Problem, read_plan, write_plan
+from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.reading import PlanError, Problem, read_plan, write_plan
 
 
 def _distinct_keys(pairs: list[tuple[str, Any]]) -> dict[str, Any]:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from gambrel.core.forecast import Forecast, MachineRun, Run
-from gambrel.core.plan_reading import format_instant
+from gambrel.core.plan.reading import format_instant
+from gambrel.core.simulation.forecast import Forecast, MachineRun, Run
 
 FORMAT = "gambrel-result/1"
 

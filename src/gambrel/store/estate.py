@@ -10,6 +10,8 @@ from typing import Any
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.operations import apply_all
 from gambrel.core.estate.differences import (
     KINDS,
     Difference,
@@ -20,9 +22,7 @@ from gambrel.core.estate.differences import (
 )
 from gambrel.core.estate.effect import with_estate_of
 from gambrel.core.estate.facts import FactEdit
-from gambrel.core.items import OperationError
-from gambrel.core.operations import apply_all
-from gambrel.core.plan import Plan
+from gambrel.core.plan.objects import Plan
 from gambrel.store.audit import audit
 from gambrel.store.models import (
     AcceptanceRow,

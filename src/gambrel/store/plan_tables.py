@@ -13,8 +13,8 @@ from typing import Any, TypeVar
 from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
-from gambrel.core import plan as p
-from gambrel.core.plan_reading import (
+from gambrel.core.plan import objects as p
+from gambrel.core.plan.reading import (
     CONDITION,
     EXCLUDED_PATH,
     FACTS,

@@ -9,15 +9,15 @@ from datetime import datetime
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from gambrel.core.operations import (
+from gambrel.core.edits.operations import (
     Operation,
     applied,
     apply_all,
     operation_from,
     operation_to_dict,
 )
-from gambrel.core.plan import ExistingPoint, Plan
-from gambrel.core.plan_reading import read_plan, write_plan
+from gambrel.core.plan.objects import ExistingPoint, Plan
+from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.store.audit import audit
 from gambrel.store.models import AdoptionRow, DraftOperationRow, DraftRow, PlanRow, VersionRow
 from gambrel.store.plan_tables import Unreadable, load_plan, save_plan

@@ -13,25 +13,25 @@ from threading import Event, Lock, Thread
 from typing import Any
 
 from gambrel.core.balance.bound import Bound
-from gambrel.core.balance.driving import Outcome, Progress, balance
 from gambrel.core.balance.explaining import PlanTold, Proposal, bound_words, explain
 from gambrel.core.balance.moves import Candidate, candidate_of
 from gambrel.core.balance.objective import Score
 from gambrel.core.balance.problem import MOST_WEEKS, USUAL_KINDS, Problem
+from gambrel.core.balance.search_driver import Outcome, Progress, balance
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
-from gambrel.core.confidence import USUAL_SPREAD, NightConfidence, Sample, confidence
-from gambrel.core.items import OperationError
-from gambrel.core.limits import Cancelled, TooMuch
-from gambrel.core.nights import night_of, week_of
-from gambrel.core.operations import operation_from, operation_to_dict
-from gambrel.core.plan_reading import format_instant
-from gambrel.core.scenarios import happen_all, happening_from
-from gambrel.core.turns import Turns, while_wanted
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.operations import operation_from, operation_to_dict
+from gambrel.core.nights.nights import night_of, week_of
+from gambrel.core.plan.reading import format_instant
+from gambrel.core.questions.how_sure import USUAL_SPREAD, NightConfidence, Sample, confidence
+from gambrel.core.questions.what_if import happen_all, happening_from
+from gambrel.core.simulation.turns import Turns, while_wanted
+from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store import computations as store
 from gambrel.store.computations import Computation, ComputationKind
 from gambrel.store.plans import draft as stored_draft
 from gambrel.store.plans import plan_head
-from gambrel.work import tasks
+from gambrel.work import worker_tasks
 from gambrel.work.executors import Workers
 from gambrel.work.forecaster import Forecaster, OutOfReach
 from gambrel.work.planning import Planning
@@ -131,7 +131,7 @@ class Computations:
         """Mark what was interrupted, and have the workers ready before somebody waits for them."""
         self.planning.write(lambda db: store.interrupt(db))
         try:
-            self.workers.all(tasks.warm, [()] * self.workers.width)
+            self.workers.all(worker_tasks.warm, [()] * self.workers.width)
         except Exception:
             log.exception("preparing the workers")
 
@@ -240,7 +240,7 @@ class Computations:
                 },
             )
 
-        whole = tasks.Packed.of(problem)
+        whole = worker_tasks.Packed.of(problem)
         criteria = (
             Asked(job.stop.is_set),
             MostSeconds(asked["seconds"]),
@@ -252,7 +252,7 @@ class Computations:
             outcome = balance(
                 problem,
                 AnyOf(criteria),
-                evaluate=tasks.evaluate_on(self.workers),
+                evaluate=worker_tasks.evaluate_on(self.workers),
                 seed=asked["seed"],
                 start=start,
                 progress=progress,
@@ -261,21 +261,23 @@ class Computations:
         self._note(job, {"phase": "explaining", "evaluations": outcome.evaluations}, always=True)
 
         def tell_all(candidates: Sequence[Candidate]) -> Sequence[PlanTold]:
-            return self.workers.all(tasks.told, [(whole, candidate) for candidate in candidates])
+            return self.workers.all(
+                worker_tasks.told, [(whole, candidate) for candidate in candidates]
+            )
 
         best = best_from_first(problem, outcome, tell_all)
         proposal = explain(problem, best, tell_all, limits)
         return proposal_result(problem, outcome, proposal, curve, time.monotonic() - began)
 
     @contextmanager
-    def _bound(self, whole: tasks.Packed, job: _Running) -> Iterator[Future[Bound]]:
+    def _bound(self, whole: worker_tasks.Packed, job: _Running) -> Iterator[Future[Bound]]:
         """Compute the bound of a problem meanwhile; it ends with whoever wanted it."""
         left = Event()
 
         def compute() -> Bound:
             if left.is_set():
                 raise _Cancelled
-            found = dict(self._bounding.as_done(tasks.bounded, [(whole,)], left.is_set))
+            found = dict(self._bounding.as_done(worker_tasks.bounded, [(whole,)], left.is_set))
             return found[0]
 
         with ThreadPoolExecutor(1, thread_name_prefix=f"bound {job.ident}") as beside:
@@ -298,7 +300,7 @@ class Computations:
     def _confidence(self, job: _Running) -> dict[str, Any]:
         asked = job.asked
         total = int(asked["samples"])
-        packed = tasks.Packed.of(job.problem)
+        packed = worker_tasks.Packed.of(job.problem)
         spread = replace(
             USUAL_SPREAD, **{k: asked[k] for k in ("change", "rate", "stream") if k in asked}
         )
@@ -307,7 +309,7 @@ class Computations:
             for first in range(0, total, SAMPLES_AT_ONCE)
         ]
         found: dict[int, list[Sample]] = {}
-        for i, samples in self.workers.as_done(tasks.drawn, chunks):
+        for i, samples in self.workers.as_done(worker_tasks.drawn, chunks):
             found[i] = samples
             done = sum(len(part) for part in found.values())
             self._note(job, {"phase": "simulating", "samples": done, "of": total})

@@ -9,7 +9,7 @@ from threading import Lock
 from weakref import ref
 
 from gambrel.core.caches import MIB, ByteCache, CacheState
-from gambrel.core.forecast import Forecast
+from gambrel.core.simulation.forecast import Forecast
 
 SETTING = "GAMBREL_FORECAST_MIB"
 """The environment variable that sets the limit."""

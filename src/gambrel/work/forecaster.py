@@ -19,14 +19,14 @@ from threading import RLock
 from typing import NamedTuple
 from weakref import finalize
 
-from gambrel.core.calendars import without_timing
-from gambrel.core.engine.layout import layout_of
-from gambrel.core.forecast import Forecast, QuietInstant
-from gambrel.core.nights import Night, night_at, night_of, planner_zone, runs_of, week_of
-from gambrel.core.plan import Job, Plan
-from gambrel.core.simulate import simulate, simulate_span
-from gambrel.core.snapshot import Snapshot
-from gambrel.core.spreading import Due, job_dues
+from gambrel.core.nights.nights import Night, night_at, night_of, planner_zone, runs_of, week_of
+from gambrel.core.plan.objects import Job, Plan
+from gambrel.core.schedules.calendars import without_timing
+from gambrel.core.schedules.spread_fulls import Due, job_dues
+from gambrel.core.simulation.engine.layout import layout_of
+from gambrel.core.simulation.forecast import Forecast, QuietInstant
+from gambrel.core.simulation.known_points import Snapshot
+from gambrel.core.simulation.simulate import simulate, simulate_span
 from gambrel.core.units import DAY, HOUR
 from gambrel.work.forecast_cache import ForecastCache
 

@@ -19,8 +19,8 @@ from gambrel.core.estate.importing import (
     Place,
     with_machines,
 )
-from gambrel.core.plan import Plan
-from gambrel.core.plan_reading import PlanError, read_plan
+from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.reading import PlanError, read_plan
 from gambrel.formats import machine_xml
 from gambrel.formats.inventory_csv import (
     CsvTable,

@@ -21,16 +21,9 @@ import numpy as np
 from gambrel.core.balance.moves import reaching_proxies
 from gambrel.core.balance.objective import watched
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
-from gambrel.core.calendars import job_occurrences, window_span
-from gambrel.core.engine.layout import layout_of
-from gambrel.core.engine.runner import link_limits
-from gambrel.core.engine.tables import EPOCH
-from gambrel.core.paths import Candidate
-from gambrel.core.plan import Disk, Job, Machine
-from gambrel.core.selection import selected_machines
-from gambrel.core.spreading import full_groups, job_dues, kind_in_turn
-from gambrel.core.units import DAY, HOUR, MIB, MINUTE, SAME_INSTANT
-from gambrel.core.volume import (
+from gambrel.core.model.paths import Candidate
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.model.volume import (
     changed_bytes,
     compression,
     preparation_s,
@@ -39,6 +32,13 @@ from gambrel.core.volume import (
     read_bytes,
     refuses,
 )
+from gambrel.core.plan.objects import Disk, Job, Machine
+from gambrel.core.schedules.calendars import job_occurrences, window_span
+from gambrel.core.schedules.spread_fulls import full_groups, job_dues, kind_in_turn
+from gambrel.core.simulation.engine.layout import layout_of
+from gambrel.core.simulation.engine.tables import EPOCH
+from gambrel.core.simulation.engine.walk import link_limits
+from gambrel.core.units import DAY, HOUR, MIB, MINUTE, SAME_INSTANT
 
 PRESSES = 0.05
 """Resources of which less than this must be in use at the peak are not told."""

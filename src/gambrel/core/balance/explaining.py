@@ -10,14 +10,14 @@ from gambrel.core.balance.bound import Bound
 from gambrel.core.balance.moves import Aspect, Candidate, plan_of
 from gambrel.core.balance.objective import Evaluator, Score
 from gambrel.core.balance.problem import Problem
-from gambrel.core.engine.array_forecast import forecast_of
-from gambrel.core.forecast import Forecast, Run
-from gambrel.core.items import ChangeItem
-from gambrel.core.nights import Verdict, night_outcome, runs_of
-from gambrel.core.operations import MoveFull, MoveStart, Operation, SetProxies
-from gambrel.core.plan import Plan
-from gambrel.core.series import load_names
-from gambrel.core.span_loads import loads_in_spans
+from gambrel.core.edits.item_edits import ChangeItem
+from gambrel.core.edits.operations import MoveFull, MoveStart, Operation, SetProxies
+from gambrel.core.loads.load_series import load_names
+from gambrel.core.loads.night_loads import loads_in_spans
+from gambrel.core.nights.nights import Verdict, night_outcome, runs_of
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.engine.array_forecast import forecast_of
+from gambrel.core.simulation.forecast import Forecast, Run
 from gambrel.core.units import HOUR, MINUTE
 from gambrel.core.words import count, duration, load_label
 

@@ -14,16 +14,16 @@ from itertools import pairwise
 from zoneinfo import ZoneInfo
 
 from gambrel.core.balance.problem import MoveKind, Problem
-from gambrel.core.calendars import local_of, window_span
-from gambrel.core.engine.layout import layout_of
-from gambrel.core.items import ChangeItem, OperationError
-from gambrel.core.operations import MoveFull, MoveStart, Operation, SetProxies, apply_all
-from gambrel.core.plan import DayRowSchedule, Job, Plan, RuleSchedule, Schedule
-from gambrel.core.schedule_words import rule_parts
-from gambrel.core.selection import selected_machines
-from gambrel.core.spreading import full_groups, job_dues, kind_in_turn
+from gambrel.core.edits.item_edits import ChangeItem, OperationError
+from gambrel.core.edits.operations import MoveFull, MoveStart, Operation, SetProxies, apply_all
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.model.volume import protected_disks
+from gambrel.core.plan.objects import DayRowSchedule, Job, Plan, RuleSchedule, Schedule
+from gambrel.core.schedules.calendars import local_of, window_span
+from gambrel.core.schedules.spread_fulls import full_groups, job_dues, kind_in_turn
+from gambrel.core.schedules.words import rule_parts
+from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.units import HOUR, MINUTE
-from gambrel.core.volume import protected_disks
 
 Aspect = tuple[str, MoveKind, int]
 """(job, kind of move, position of the schedule or 0): what a choice is about."""

@@ -9,12 +9,12 @@ import numpy as np
 from numba import njit
 
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
-from gambrel.core.engine import tables as t
-from gambrel.core.engine.array_forecast import worst_exposures
-from gambrel.core.engine.layout import Layout, layout_of
-from gambrel.core.engine.runner import Walk, link_limits, settled_walk
-from gambrel.core.plan import Plan
-from gambrel.core.series import load_names
+from gambrel.core.loads.load_series import load_names
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.engine import tables as t
+from gambrel.core.simulation.engine.array_forecast import worst_exposures
+from gambrel.core.simulation.engine.layout import Layout, layout_of
+from gambrel.core.simulation.engine.walk import Walk, link_limits, settled_walk
 from gambrel.core.units import HOUR, MINUTE, SAME_INSTANT
 
 STRAIN_STEP_S = 15 * MINUTE

@@ -9,11 +9,11 @@ from typing import Literal, get_args
 
 import numpy as np
 
-from gambrel.core.items import OperationError
-from gambrel.core.nights import TIGHT_MARGIN_S, Night, night_at
-from gambrel.core.plan import Job, Plan
-from gambrel.core.selection import selected_machines
-from gambrel.core.snapshot import Snapshot
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.nights.nights import TIGHT_MARGIN_S, Night, night_at
+from gambrel.core.plan.objects import Job, Plan
+from gambrel.core.simulation.known_points import Snapshot
 
 MoveKind = Literal[
     "start", "night", "spread", "order", "proxies", "streams", "repository", "synthetic"

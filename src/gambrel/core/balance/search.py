@@ -13,7 +13,7 @@ from collections.abc import Generator, Iterable, Sequence
 from dataclasses import dataclass
 from random import Random
 
-from gambrel.core.balance.guide import Guide
+from gambrel.core.balance.move_ranking import Guide
 from gambrel.core.balance.moves import (
     Aspect,
     Candidate,
@@ -24,7 +24,7 @@ from gambrel.core.balance.moves import (
 )
 from gambrel.core.balance.objective import Score, Trace
 from gambrel.core.balance.problem import Problem
-from gambrel.core.operations import Operation
+from gambrel.core.edits.operations import Operation
 
 Asked = tuple[Candidate, bool]
 """A candidate, and whether its trace is wanted too."""

@@ -8,11 +8,11 @@ from datetime import date
 from typing import Literal
 from zoneinfo import ZoneInfo
 
-from gambrel.core.calendars import local_of
 from gambrel.core.findings.model import Thresholds
-from gambrel.core.nights import planner_zone
-from gambrel.core.plan import ExistingPoint, Machine, Plan
-from gambrel.core.selection import selected_machines
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.nights.nights import planner_zone
+from gambrel.core.plan.objects import ExistingPoint, Machine, Plan
+from gambrel.core.schedules.calendars import local_of
 from gambrel.core.units import DAY, HOUR
 from gambrel.core.words import count, duration, gib
 

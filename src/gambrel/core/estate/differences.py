@@ -8,9 +8,9 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, Literal
 
-from gambrel.core import plan as p
 from gambrel.core.estate import inventory as inv
 from gambrel.core.estate.facts import daily_change_of, overridden, sizes_kept
+from gambrel.core.plan import objects as p
 from gambrel.core.words import gib
 
 DifferenceKind = Literal["new", "gone", "moved", "grown", "renamed", "changed"]

@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Protocol, TypeVar
 
-from gambrel.core import plan as p
 from gambrel.core.estate.differences import renamed
-from gambrel.core.selection import selected_machines
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.plan import objects as p
 
 
 @dataclass(frozen=True, slots=True)

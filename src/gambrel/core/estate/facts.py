@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 
-from gambrel.core import plan as p
+from gambrel.core.plan import objects as p
 
 ROLE_DAILY_CHANGE = {
     "db": 0.04,

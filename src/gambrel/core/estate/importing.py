@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Literal
 
-from gambrel.core import plan as p
 from gambrel.core.estate.facts import checked, daily_change_of, stated
+from gambrel.core.plan import objects as p
 from gambrel.core.words import count, gib
 
 

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
-from gambrel.core.text_limits import LARGEST, MOST_CHARACTERS, MOST_OF_AN_ID, text_problem
+from gambrel.core.plan.text_limits import LARGEST, MOST_CHARACTERS, MOST_OF_AN_ID, text_problem
 
 LATEST_INSTANT = 7_258_118_400.0
 """The beginning of the year 2200."""

@@ -11,7 +11,7 @@ from collections.abc import Collection
 
 from gambrel.core.findings import loads, protection, runs
 from gambrel.core.findings.model import GRAVITIES, Finding, Look, Subject, Thresholds
-from gambrel.core.forecast import Forecast
+from gambrel.core.simulation.forecast import Forecast
 
 RULES = {**runs.RULES, **protection.RULES, **loads.RULES}
 """Every class of findings with its rule: a function from a Look to the findings."""

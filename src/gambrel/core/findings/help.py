@@ -13,14 +13,8 @@ from datetime import timedelta
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
-from gambrel.core.calendars import local_of
-from gambrel.core.exposure import exposures
-from gambrel.core.findings import Thresholds, find
-from gambrel.core.findings.model import Finding
-from gambrel.core.forecast import Forecast
-from gambrel.core.items import OperationError
-from gambrel.core.nights import TROUBLE, night_at, planner_zone
-from gambrel.core.operations import (
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.operations import (
     ExcludeDisk,
     ExcludeMachine,
     IncludeMachine,
@@ -33,7 +27,13 @@ from gambrel.core.operations import (
     SetVerify,
     apply_all,
 )
-from gambrel.core.plan import DayRowSchedule, Job, Plan, RuleSchedule
+from gambrel.core.findings import Thresholds, find
+from gambrel.core.findings.model import Finding
+from gambrel.core.nights.nights import TROUBLE, night_at, planner_zone
+from gambrel.core.plan.objects import DayRowSchedule, Job, Plan, RuleSchedule
+from gambrel.core.schedules.calendars import local_of
+from gambrel.core.simulation.exposure import exposures
+from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.units import MINUTE
 
 CLEARLY_LESS = 0.9

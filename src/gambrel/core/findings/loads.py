@@ -6,11 +6,11 @@ from collections import defaultdict
 from collections.abc import Iterator
 
 from gambrel.core.findings.model import Finding, Look, Subject
-from gambrel.core.forecast import Run
-from gambrel.core.nights import night_at, planner_zone
-from gambrel.core.paths import Candidate
-from gambrel.core.plan import Job
-from gambrel.core.series import LoadSeries, load_names, load_table
+from gambrel.core.loads.load_series import LoadSeries, load_names, load_table
+from gambrel.core.model.paths import Candidate
+from gambrel.core.nights.nights import night_at, planner_zone
+from gambrel.core.plan.objects import Job
+from gambrel.core.simulation.forecast import Run
 from gambrel.core.units import HOUR, SAME_INSTANT
 from gambrel.core.words import count, duration, load_label, size
 

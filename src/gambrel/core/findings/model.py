@@ -8,12 +8,12 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
-from gambrel.core.exposure import exposures
-from gambrel.core.forecast import Exposure, Forecast, Run
-from gambrel.core.nights import planner_zone
-from gambrel.core.plan import Disk, Job, Machine, Plan
-from gambrel.core.selection import selected_machines
-from gambrel.core.volume import protected_disks
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.model.volume import protected_disks
+from gambrel.core.nights.nights import planner_zone
+from gambrel.core.plan.objects import Disk, Job, Machine, Plan
+from gambrel.core.simulation.exposure import exposures
+from gambrel.core.simulation.forecast import Exposure, Forecast, Run
 
 Gravity = Literal["breaks", "risks", "wastes"]
 """Something does not get done; something may not be there when it is needed; something is lost."""

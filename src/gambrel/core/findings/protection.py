@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from zoneinfo import ZoneInfo
 
 from gambrel.core.findings.model import Finding, Look, Subject
-from gambrel.core.plan import Job, Machine
-from gambrel.core.point_history import PointRecord
-from gambrel.core.retention import linked, wanted_points
+from gambrel.core.model.restore_points import PointRecord
+from gambrel.core.model.retention import linked, wanted_points
+from gambrel.core.plan.objects import Job, Machine
 from gambrel.core.units import GIB, HOUR
 from gambrel.core.words import count, duration, hours, moment, size
 

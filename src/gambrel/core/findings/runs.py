@@ -6,11 +6,11 @@ from collections.abc import Iterable, Iterator
 from itertools import pairwise
 from statistics import median
 
-from gambrel.core.account import account_of
-from gambrel.core.calendars import clock_moves, job_occurrences, window_span
 from gambrel.core.findings.model import Finding, Look, Subject
-from gambrel.core.forecast import SLOT_PARTS, MachineOutcome, Run
-from gambrel.core.plan import DayRowSchedule
+from gambrel.core.loads.time_account import account_of
+from gambrel.core.plan.objects import DayRowSchedule
+from gambrel.core.schedules.calendars import clock_moves, job_occurrences, window_span
+from gambrel.core.simulation.forecast import SLOT_PARTS, MachineOutcome, Run
 from gambrel.core.units import SAME_INSTANT
 from gambrel.core.words import count, duration, load_label, moment
 

@@ -1,0 +1,92 @@
+"""Answers that depend on the state of a plan only: tagged, kept, and given again.
+
+A version never changes and a draft has a revision, so two requests of the same address at the same
+state have the same answer. It is kept as bytes under its tag and its address.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import wraps
+from typing import Any, TypeVar
+
+from flask import Response, current_app, request
+
+from gambrel.api.sessions import planning
+from gambrel.build import build
+from gambrel.core.caches import MIB, ByteCache
+from gambrel.store import plans as store
+
+TAGGED = "tagged"
+"""The attribute of a view whose answers carry an ETag."""
+MOST_BYTES = 32 * MIB
+
+View = TypeVar("View", bound=Callable[..., Any])
+
+_answers: ByteCache[bytes] = ByteCache("answers", MOST_BYTES, len)
+
+
+def tag_of(
+    head: store.PlanHead, draft: store.Draft | None, open_drafts: Sequence[store.Draft] = ()
+) -> str:
+    """Names all that an answer depends on: program, database, version, draft, drafts."""
+    states = [build(), planning().identity(), str(head.adopted_version)]
+    states += ["adopted" if draft is None else f"{draft.id}.{draft.revision}"]
+    states += [f"{d.id}.{d.revision}" for d in open_drafts]
+    return "-".join(states)
+
+
+def revision_tag(
+    response: Response,
+    head: store.PlanHead,
+    draft: store.Draft | None,
+    open_drafts: Sequence[store.Draft] = (),
+) -> Response:
+    """Tag an answer with the state of the plan that it is about, and keep it."""
+    tag = tag_of(head, draft, open_drafts)
+    _answers.put((tag, request.full_path), response.get_data())
+    return _conditional(response, tag)
+
+
+def _conditional(response: Response, tag: str) -> Response:
+    response.set_etag(tag)
+    response.cache_control.no_cache = True
+    response.cache_control.private = True
+    response.make_conditional(request)
+    return response
+
+
+def _state_now(plan_id: int, draft_id: int | None, with_drafts: bool) -> str | None:
+    """The tag of a plan, or of a draft of it, as it is now; None where the view has to say why."""
+    try:
+        with planning().sessions() as db:
+            head = store.plan_head(db, plan_id)
+            draft = None if draft_id is None else store.draft(db, draft_id)
+            drafts = store.drafts(db, plan_id) if with_drafts else ()
+    except store.NotFound:
+        return None
+    return None if draft is not None and draft.plan_id != plan_id else tag_of(head, draft, drafts)
+
+
+def _tagged(view: View, *, with_drafts: bool) -> View:
+    @wraps(view)
+    def answered(plan_id: int, *arguments: Any, **more: Any) -> Any:
+        tag = _state_now(plan_id, more["query_data"].get("draft"), with_drafts)
+        known = None if tag is None else _answers.get((tag, request.full_path))
+        if known is None or tag is None:
+            return view(plan_id, *arguments, **more)
+        response = current_app.response_class(known, mimetype="application/json")
+        return _conditional(response, tag)
+
+    setattr(answered, TAGGED, True)
+    return answered  # type: ignore[return-value]
+
+
+def tagged(view: View) -> View:
+    """Have a view answer from what was answered before; it tags its answer with `revision_tag`."""
+    return _tagged(view, with_drafts=False)
+
+
+def tagged_with_drafts(view: View) -> View:
+    """As `tagged`, for an answer that lists the open drafts of its plan."""
+    return _tagged(view, with_drafts=True)

@@ -1,0 +1,1 @@
+"""Changes of a plan: operations, edits of items, splits, conflicts, what differs."""

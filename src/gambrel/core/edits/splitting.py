@@ -1,0 +1,227 @@
+"""One job made into several: groups of even work, and the chains that go along with machines."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar
+
+from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.plan.objects import ExistingPoint, Job, Plan, Selection
+from gambrel.core.words import count
+
+MOST_GROUPS = 12
+"""Groups into which a job may be split at once."""
+
+
+# --- even groups ------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class MachineTime:
+    """What a machine takes: seconds of a full and of an incremental, from start to end."""
+
+    machine: str
+    full_s: float
+    incremental_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Machines that go together, in the order of the job, and what they take one by one."""
+
+    machines: tuple[str, ...]
+    full_s: float
+    incremental_s: float
+
+
+def even_groups(times: Sequence[MachineTime], number: int) -> list[Group]:
+    """Groups whose fulls and incrementals take as alike as a plain rule can make them.
+
+    Machines are dealt out by falling share of the whole work, each to the group in which the
+    larger of its two shares stays smallest (longest processing time first, in two dimensions;
+    Graham 1969 for one). Each time counts as its share of the sum over all machines.
+
+    Args:
+        times: one entry for each machine, in the order of the job.
+        number: of groups, at most as many as there are machines.
+
+    Raises:
+        ValueError: where `number` is not between 1 and the number of machines.
+    """
+    if not 1 <= number <= len(times):
+        raise ValueError(f"{number} groups of {count(len(times), 'machine')} cannot be made")
+    fulls = sum(t.full_s for t in times) or 1.0
+    increments = sum(t.incremental_s for t in times) or 1.0
+    load = [[0.0, 0.0] for _ in range(number)]
+    chosen: list[list[int]] = [[] for _ in range(number)]
+    shares = [(t.full_s / fulls, t.incremental_s / increments) for t in times]
+    for i in sorted(range(len(times)), key=lambda i: (-max(shares[i]), i)):
+        full, increment = shares[i]
+        best = min(
+            range(number),
+            key=lambda g: (
+                max(load[g][0] + full, load[g][1] + increment),
+                load[g][0] + load[g][1],
+                len(chosen[g]),
+                g,
+            ),
+        )
+        load[best][0] += full
+        load[best][1] += increment
+        chosen[best].append(i)
+    return [
+        Group(
+            tuple(times[i].machine for i in sorted(group)),
+            sum(times[i].full_s for i in group),
+            sum(times[i].incremental_s for i in group),
+        )
+        for group in chosen
+    ]
+
+
+# --- operations -------------------------------------------------------------------------------
+
+
+def _handed_over(
+    points: Iterable[ExistingPoint], giver: str, taker_of: Mapping[str, str]
+) -> tuple[ExistingPoint, ...]:
+    return tuple(
+        replace(point, job=taker_of[point.machine])
+        if point.job == giver and point.machine in taker_of
+        else point
+        for point in points
+    )
+
+
+def _job(plan: Plan, ident: str) -> Job:
+    job = plan.job_by_id.get(ident)
+    if job is None:
+        raise OperationError("job", ident, "is not the id of a job of this plan")
+    if job.locked:
+        raise OperationError("job", ident, "is locked; unlock it first")
+    return job
+
+
+@dataclass(frozen=True, slots=True)
+class SplitJob:
+    """Make several jobs of one: the first part stays, the others are new jobs like it.
+
+    The first part keeps the rules, so that what comes to match later joins it. Restore points go
+    along with the machines, so that no part needs a second full.
+
+    Attributes:
+        parts: of each new job {`id`, `name`, `machines` [ids], `repository` (None: the same)}.
+    """
+
+    name: ClassVar[str] = "SplitJob"
+    job: str
+    parts: tuple[Mapping[str, Any], ...]
+
+    def apply(self, plan: Plan) -> Plan:
+        job = _job(plan, self.job)
+        mine = {machine.id for machine in selected_machines(plan, job)}
+        taken: dict[str, str] = {}
+        made: list[Job] = []
+        if not 1 <= len(self.parts) < MOST_GROUPS:
+            reason = f"are not between 1 and {MOST_GROUPS - 1} new jobs"
+            raise OperationError("parts", len(self.parts), reason)
+        for i, part in enumerate(self.parts):
+            made.append(self._part(plan, job, i, part, mine, taken))
+            taken.update(dict.fromkeys(made[-1].machines.ids, made[-1].id))
+        if not mine.difference(taken):
+            raise OperationError("parts", sorted(taken), f"leave no machine to {job.name}")
+        rest = replace(
+            job.machines,
+            ids=tuple(m for m in job.machines.ids if m not in taken),
+            exclude=(*job.machines.exclude, *sorted(taken)) if job.machines.rules
+            else job.machines.exclude,
+        )  # fmt: skip
+        position = plan.job_position[job.id]
+        jobs = list(plan.jobs)
+        jobs[position : position + 1] = [replace(job, machines=rest), *made]
+        points = _handed_over(plan.state.points, job.id, taken)
+        return replace(plan, jobs=tuple(jobs), state=replace(plan.state, points=points))
+
+    def _part(
+        self, plan: Plan, job: Job, i: int, part: Mapping[str, Any], mine: set[str],
+        taken: Mapping[str, str],
+    ) -> Job:  # fmt: skip
+        where = f"parts[{i}]"
+        if not isinstance(part, Mapping):
+            raise OperationError(where, part, "is not an object")
+        for key in part:
+            if key not in ("id", "name", "machines", "repository"):
+                raise OperationError(f"{where}.{key}", part[key], "is no key of a part")
+        ident, machines = part.get("id"), part.get("machines")
+        if not isinstance(ident, str) or not ident:
+            raise OperationError(f"{where}.id", ident, "is not an id")
+        others = {p.get("id") for p in self.parts[:i] if isinstance(p, Mapping)}
+        if ident in plan.job_by_id or ident in others:
+            raise OperationError(f"{where}.id", ident, "is the id of another job")
+        if not isinstance(machines, list | tuple) or not machines:
+            raise OperationError(f"{where}.machines", machines, "names no machine")
+        for machine in machines:
+            if machine not in mine:
+                raise OperationError(f"{where}.machines", machine, f"is not in {job.name}")
+            if machine in taken:
+                raise OperationError(f"{where}.machines", machine, "is in another part already")
+        repository = part.get("repository") or job.repository
+        if repository not in plan.repository_by_id:
+            reason = "is not the id of a repository of this plan"
+            raise OperationError(f"{where}.repository", repository, reason)
+        chosen = set(machines)
+        name = part.get("name") or ident
+        if not isinstance(name, str):
+            raise OperationError(f"{where}.name", name, "is not a text")
+        return replace(
+            job,
+            id=ident,
+            name=name,
+            repository=repository,
+            machines=Selection(ids=tuple(machines)),
+            exclude_disks=tuple(x for x in job.exclude_disks if x[0] in chosen),
+            exclude_paths=tuple(x for x in job.exclude_paths if x.machine in chosen),
+            copies=tuple(copy for copy in job.copies if copy.repository != repository),
+        )
+
+    def describe(self, plan: Plan) -> str:
+        told = []
+        for part in self.parts:
+            machines = count(len(part.get("machines", ())), "machine")
+            told.append(f"{part.get('name') or part.get('id')} ({machines})")
+        return f"{_job(plan, self.job).name}: split, new jobs {', '.join(told)}"
+
+
+@dataclass(frozen=True, slots=True)
+class TakeOverPoints:
+    """Let a job go on from restore points that another job made, so that no second full is needed.
+
+    It takes those of the machines that it selects and the other does not.
+    """
+
+    name: ClassVar[str] = "TakeOverPoints"
+    job: str
+    from_job: str
+
+    def _machines(self, plan: Plan) -> dict[str, str]:
+        job, giver = _job(plan, self.job), plan.job_by_id.get(self.from_job)
+        if giver is None or giver is job:
+            raise OperationError("from_job", self.from_job, "is not the id of another job")
+        kept = {machine.id for machine in selected_machines(plan, giver)}
+        return {m.id: job.id for m in selected_machines(plan, job) if m.id not in kept}
+
+    def apply(self, plan: Plan) -> Plan:
+        taken = self._machines(plan)
+        if not any(p.job == self.from_job and p.machine in taken for p in plan.state.points):
+            reason = f"has no point of a machine that only {self.job} selects"
+            raise OperationError("from_job", self.from_job, reason)
+        points = _handed_over(plan.state.points, self.from_job, taken)
+        return replace(plan, state=replace(plan.state, points=points))
+
+    def describe(self, plan: Plan) -> str:
+        taken = self._machines(plan)
+        points = sum(p.job == self.from_job and p.machine in taken for p in plan.state.points)
+        giver = plan.job_by_id[self.from_job].name
+        return f"{_job(plan, self.job).name}: goes on from {count(points, 'point')} of {giver}"

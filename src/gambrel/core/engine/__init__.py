@@ -1,6 +1,0 @@
-"""The engine that the product uses: the planning model over arrays, compiled.
-
-`layout` turns a Plan into arrays, `kernel` and its helpers walk through time on them, `runner`
-drives the kernel and `array_forecast` makes a Forecast of what it wrote. It means the same as
-`gambrel.core.reference`, which says the rules in plain Python; tests hold the two together.
-"""

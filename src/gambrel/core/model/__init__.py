@@ -1,0 +1,1 @@
+"""The rules of one thing each: selection, volume, paths, sharing, retention, restore."""

@@ -1,0 +1,62 @@
+"""Restore points as records: what exists where, and how long the chain of each is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from gambrel.core.plan.objects import KINDS, Kind, Plan
+
+
+class PointRecord(NamedTuple):
+    """A restore point that exists at some instant.
+
+    Attributes:
+        chain_points: the point itself and its bases, counted.
+        chain_bytes: their stored bytes together.
+    """
+
+    job: str
+    machine: str
+    repository: str
+    kind: Kind
+    at: float
+    exists_from: float
+    stored_bytes: float
+    usable: bool
+    chain_points: int
+    chain_bytes: float
+
+
+def point_records(
+    plan: Plan, rows: npt.NDArray[Any], bases: npt.NDArray[np.int64]
+) -> Iterator[PointRecord]:
+    """Points as records, each with the length of its chain.
+
+    Args:
+        rows: has the columns of HISTORY that a record tells of.
+        bases: the position among `rows` of the point that each needs, before it; -1 for none.
+    """
+    jobs = [job.id for job in plan.jobs]
+    machines = [machine.id for machine in plan.machines]
+    repositories = [repository.id for repository in plan.repositories]
+    columns = [
+        rows[name].tolist()
+        for name in (
+            "job", "machine", "repository", "kind", "at", "exists_from", "stored_bytes", "usable",
+        )
+    ]  # fmt: skip
+    chains: list[tuple[int, float]] = []
+    for base, job, machine, repository, kind, at, exists_from, stored, usable in zip(
+        bases.tolist(), *columns, strict=True
+    ):
+        count, below = (0, 0.0) if base < 0 else chains[base]
+        chain = (count + 1, below + stored)
+        chains.append(chain)
+        yield PointRecord(
+            jobs[job], machines[machine], repositories[repository], KINDS[kind],
+            at, exists_from, stored, bool(usable), *chain,
+        )  # fmt: skip

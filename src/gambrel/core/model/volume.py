@@ -1,0 +1,147 @@
+"""How much a run moves (section 4)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import exp
+
+from gambrel.core.constants import PREPARE_SERVER_S, PREPARE_VM_S
+from gambrel.core.model.selection import text_holds
+from gambrel.core.plan.objects import Condition, Disk, Job, Kind, Machine
+from gambrel.core.units import DAY, GIB
+
+
+@dataclass(frozen=True, slots=True)
+class DiskVolume:
+    """Bytes of one disk in one run.
+
+    Attributes:
+        source: R, read from the disk.
+        wire: W, sent to the repository.
+    """
+
+    source: float
+    wire: float
+
+    @property
+    def wire_per_source(self) -> float:
+        """ω, the wire bytes per source byte; 0 where nothing is read."""
+        return self.wire / self.source if self.source > 0 else 0.0
+
+
+def leaves_out(rule: Condition, disk: Disk) -> bool:
+    """Whether a rule on disks holds for a disk."""
+    if rule.field == "only_swap":
+        return (disk.swap_gib > 0 and disk.swap_gib >= disk.used_gib) is rule.value
+    if rule.field == "holds_backups":
+        return disk.holds_backups is rule.value
+    if rule.field == "used_gib":
+        assert not isinstance(rule.value, str)
+        return disk.used_gib >= rule.value if rule.op == "at_least" else disk.used_gib <= rule.value
+    text = disk.id if rule.field == "disk" else disk.datastore
+    return text is not None and text_holds(rule.op, str(rule.value), [text])
+
+
+def protected_disks(job: Job, machine: Machine) -> list[Disk]:
+    """The disks of a machine that a job does not leave out, by name or by a rule."""
+    if not job.exclude_disks and not job.exclude_disk_rules:
+        return list(machine.disks)
+    left_out = {disk for owner, disk in job.exclude_disks if owner == machine.id}
+    return [
+        disk
+        for disk in machine.disks
+        if disk.id not in left_out
+        and not any(leaves_out(rule, disk) for rule in job.exclude_disk_rules)
+    ]
+
+
+def _left_out_gib(job: Job, machine: Machine, disk: Disk) -> float:
+    """What of a disk is neither read nor restored: swap, and paths that are left out."""
+    swap = disk.swap_gib if job.skip_swap else 0.0
+    if not job.exclude_paths:
+        return swap
+    return swap + sum(
+        path.gib
+        for path in job.exclude_paths
+        if path.machine == machine.id and path.disk == disk.id
+    )
+
+
+def protected_bytes(job: Job, machine: Machine, disk: Disk) -> float:
+    """U: the used bytes that a restore would need."""
+    return max(0.0, disk.used_gib - _left_out_gib(job, machine, disk)) * GIB
+
+
+def read_bytes(job: Job, machine: Machine, disk: Disk) -> float:
+    """B: the bytes that reading the whole disk takes."""
+    if job.skip_unused:
+        return protected_bytes(job, machine, disk)
+    return max(0.0, disk.provisioned_gib - _left_out_gib(job, machine, disk)) * GIB
+
+
+def cannot_quiesce(job: Job, machine: Machine) -> bool:
+    """Whether a job asks a machine to quiesce that is known not to."""
+    return job.quiesce_s > 0 and not machine.facts.quiesces
+
+
+def refuses(job: Job, machine: Machine) -> bool:
+    """Whether a machine is given up once it turns out that it does not quiesce."""
+    return cannot_quiesce(job, machine) and job.if_quiesce_fails == "leave out"
+
+
+def stands_still(job: Job, machine: Machine) -> bool:
+    """Whether a machine is paused or stopped while it prepares."""
+    if machine.kind == "server":
+        return False
+    fallen_back = cannot_quiesce(job, machine) and job.if_quiesce_fails == "standstill"
+    return job.standstill != "none" or fallen_back
+
+
+def preparation_s(job: Job, machine: Machine) -> float:
+    """Seconds from a machine's start until its first disk moves."""
+    base = PREPARE_SERVER_S if machine.kind == "server" else PREPARE_VM_S
+    halted = job.standstill_s if stands_still(job, machine) else 0.0
+    return base + job.guest_before_s + job.quiesce_s + halted
+
+
+def compression(job: Job, machine: Machine) -> float:
+    """κ: payload bytes per wire byte."""
+    return machine.compress_ratio if job.compress else 1.0
+
+
+def changed_bytes(protected: float, machine: Machine, seconds: float) -> float:
+    """Δ: the bytes changed within `seconds`, levelling off at U·h (section 4)."""
+    rate, ceiling = machine.daily_change, machine.churn_ceiling
+    if rate == 0 or ceiling == 0:
+        return 0.0
+    return protected * ceiling * (1.0 - exp(-rate * (seconds / DAY) / ceiling))
+
+
+def disk_volume(job: Job, machine: Machine, disk: Disk, since_base: float | None) -> DiskVolume:
+    """What one disk moves.
+
+    Args:
+        since_base: seconds since the start instant of the base point; None reads a full.
+    """
+    kappa = compression(job, machine)
+    protected = protected_bytes(job, machine, disk)
+    if since_base is None:
+        return DiskVolume(read_bytes(job, machine, disk), protected / kappa)
+    changed = changed_bytes(protected, machine, since_base)
+    source = changed if job.tracking else read_bytes(job, machine, disk)
+    return DiskVolume(source, changed / kappa)
+
+
+def effective_kind(job: Job, scheduled: Kind, has_full: bool) -> Kind:
+    """The kind that a machine really runs (section 4); a due synthetic full is a "full" here."""
+    if job.chain == "forever":
+        kind: Kind = "incremental"
+    elif job.chain == "full_only":
+        kind = "full"
+    elif job.chain == "differential" and scheduled == "incremental":
+        kind = "differential"
+    elif job.chain == "incremental" and scheduled == "differential":
+        kind = "incremental"
+    else:
+        kind = scheduled
+    return kind if has_full else "full"

@@ -1,0 +1,1 @@
+"""Nights, how they end, and why."""

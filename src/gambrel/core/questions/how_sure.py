@@ -1,0 +1,153 @@
+"""How sure a week is: many simulated weeks in which change and throughput vary.
+
+Each sample draws a factor for the daily change of every machine, for every rate that is shared and
+for the ceiling of every transport, from lognormal distributions of median 1. A sample depends on
+the seed and its own number only, so samples may be made anywhere and in any order.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from gambrel.core.balance.objective import Evaluator
+from gambrel.core.balance.problem import Problem
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.engine import tables as t
+from gambrel.core.simulation.engine.layout import layout_of
+from gambrel.core.simulation.engine.walk import Walk, settled_walk
+from gambrel.core.units import SAME_INSTANT
+
+
+@dataclass(frozen=True, slots=True)
+class Spread:
+    """How much things vary: standard deviations of the logarithm of their factors.
+
+    Attributes:
+        change: of the daily change of one machine, from one week to another.
+        rate: of a shared rate: datastore, NIC, proxy, link, repository. Limits that somebody has
+            set, of a job or of a link by the hour, do not vary.
+        stream: of the ceiling of one stream, by transport.
+    """
+
+    change: float = 0.35
+    rate: float = 0.08
+    stream: float = 0.08
+
+
+USUAL_SPREAD = Spread()
+"""Used for want of a ledger: change is within half and double in 95 weeks of 100, rates are
+within 15 %."""
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """One simulated week, night by night.
+
+    Attributes:
+        last_end: when the last run with a window ended, seconds from the night's beginning; NaN
+            where none ran.
+        over: whether the night is over.
+    """
+
+    last_end: tuple[float, ...]
+    over: tuple[bool, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class NightConfidence:
+    """What many samples say of a night.
+
+    Attributes:
+        median_end, late_end: the median and the 95th percentile of when its last run ends, UTC
+            seconds; None where nothing with a window runs.
+        holds: the part of the samples in which it is not over.
+    """
+
+    date: str
+    median_end: float | None
+    late_end: float | None
+    holds: float
+
+
+def draw(problem: Problem, spread: Spread, seed: int, numbers: Iterable[int]) -> list[Sample]:
+    """Simulate the samples of some numbers."""
+    evaluator = Evaluator(problem)
+    return [_sample(evaluator, spread, np.random.default_rng((seed, n))) for n in numbers]
+
+
+def _sample(evaluator: Evaluator, spread: Spread, random: np.random.Generator) -> Sample:
+    problem = evaluator.problem
+    plan = problem.plan
+    layout = layout_of(plan)
+    change = np.exp(spread.change * random.standard_normal(len(plan.machines)))
+    rates = np.exp(spread.rate * random.standard_normal(len(layout.capacity)))
+    streams = np.exp(spread.stream * random.standard_normal(4))
+    # What somebody has set is what it is: the limits of jobs, and of links by the hour.
+    rates[[name.startswith("job:") for name in layout.topology.resource_names]] = 1.0
+    first_link = layout.topology.resource(f"link:{plan.links[0].id}") if plan.links else 0
+    walk = settled_walk(
+        layout.varied(change, rates, streams),
+        _with_links(plan, rates[first_link : first_link + len(plan.links)]),
+        problem.from_ if problem.begins is None else problem.begins,
+        problem.to,
+        problem.points,
+        beyond_s=problem.beyond_s,
+    )
+    return _nights(evaluator, walk)
+
+
+def _with_links(plan: Plan, factors: t.Floats) -> Plan:
+    """A plan whose links carry more or less, within the limits that they have by the hour."""
+    return replace(
+        plan,
+        links=tuple(
+            replace(link, mbit_per_s=link.mbit_per_s * float(factor))
+            for link, factor in zip(plan.links, factors, strict=True)
+        ),
+    )
+
+
+def _nights(evaluator: Evaluator, walk: Walk) -> Sample:
+    world, nights = walk.world, evaluator.problem.nights
+    run, task = world.run[: world.n[t.N_RUN]], world.task[: world.n[t.N_TASK]]
+    inside = evaluator.is_inside(run)
+    night = evaluator.night_of(run["occurrence"])
+    ended = np.isfinite(run["ended"]) & inside
+    bound = np.isfinite(run["closes"]) & ended
+    past = np.where(bound, run["ended"] - np.where(bound, run["closes"], 0.0), 0.0)
+    bad = past > SAME_INSTANT
+    bad[task["run"][task["outcome"] != t.DONE]] = True
+    over = np.zeros(len(nights), bool)
+    np.logical_or.at(over, night, bad & inside)
+    # The last run of a night is one that has a window; where none has one, any.
+    ends = np.full((2, len(nights)), -np.inf)
+    for row, counted in zip(ends, (bound, ended), strict=True):
+        np.maximum.at(row, night[counted], run["ended"][counted] + t.EPOCH)
+    ends = np.where(np.isfinite(ends[0]), ends[0], ends[1])
+    starts = np.array([entry.start for entry in nights])
+    last = np.where(np.isfinite(ends), ends - starts, np.nan)
+    return Sample(tuple(last.tolist()), tuple(over.tolist()))
+
+
+def confidence(problem: Problem, samples: Sequence[Sample]) -> list[NightConfidence]:
+    """What samples come to, night by night. Raises ValueError for no sample at all."""
+    if not samples:
+        raise ValueError("no sample was drawn")
+    ends = np.array([sample.last_end for sample in samples])
+    over = np.array([sample.over for sample in samples])
+    found = []
+    for i, night in enumerate(problem.nights):
+        known = ends[:, i][~np.isnan(ends[:, i])]
+        some = len(known) > 0
+        found.append(
+            NightConfidence(
+                date=night.date.isoformat(),
+                median_end=night.start + float(np.median(known)) if some else None,
+                late_end=night.start + float(np.percentile(known, 95)) if some else None,
+                holds=1.0 - float(over[:, i].mean()),
+            )
+        )
+    return found

@@ -1,0 +1,1 @@
+"""When things are due: occurrences, windows, calendars, spread fulls, schedules in words."""

@@ -1,0 +1,1 @@
+"""Playing a plan forward: the way in, the forecast that comes out, and the two engines."""

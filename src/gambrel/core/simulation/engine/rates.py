@@ -1,0 +1,314 @@
+"""Moving streams and their rates: weighted max-min fair, shared out where something changed.
+
+A resource that all its streams together cannot fill, even at their ceilings, binds nobody. So a
+change reaches only the streams that are tied to it through resources that may bind; these alone are
+shared out anew (section 5; the method is the progressive filling of `gambrel.core.model.sharing`).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import b1, i8, njit, void
+from numba.types import UniTuple  # type: ignore[attr-defined]
+
+from gambrel.core.simulation.engine.heaps import heap_add, heap_move, heap_remove
+from gambrel.core.simulation.engine.tables import (
+    F_NOW,
+    N_DIRTY,
+    N_FLOW,
+    N_FREE,
+    N_FRESH,
+    N_SHARINGS,
+    N_STREAM,
+    N_USES_MOST,
+    NOT_SHARED_YET,
+    OWN_CEILING,
+    UNLIMITED,
+    World,
+)
+from gambrel.core.simulation.engine.world import WORLD
+
+IN_REGION, BINDS = 1, 2
+"""A resource that a change reaches, and one that binds at the level reached."""
+SAME_LEVEL = 1e-9
+"""Constraints within this relative distance bind together."""
+SURELY_LOOSE = 1.0 - 1e-7
+"""A resource that could at most be filled to this part binds nobody."""
+SAME_RATE = 1e-13
+"""A rate that differs by less than this part is the same; it differs by rounding only."""
+
+
+@njit(b1(WORLD, i8), cache=True)
+def _may_bind(w: World, resource: int) -> bool:
+    return w.load_n[resource] > 0 and (
+        w.load_open[resource] > 0 or w.load_most[resource] > w.capacity[resource] * SURELY_LOOSE
+    )
+
+
+@njit(void(WORLD, i8), cache=True)
+def mark_dirty(w: World, resource: int) -> None:
+    """Have the streams of a resource shared out anew."""
+    if not w.is_dirty[resource]:
+        w.is_dirty[resource] = 1
+        w.dirty[w.n[N_DIRTY]] = resource
+        w.n[N_DIRTY] += 1
+
+
+@njit(void(WORLD, i8), cache=True)
+def _settle(w: World, s: int) -> None:
+    """Bring a stream up to now: what is left, its squeezes, and the record of its flow."""
+    stream = w.stream[s]
+    seconds = w.f[F_NOW] - stream.since
+    if seconds > 0.0:
+        if stream.rate > 0.0 and stream.rate != np.inf:
+            stream.left -= stream.rate * seconds
+        if stream.squeezed_by >= OWN_CEILING:
+            w.squeezed_now[s, stream.squeezed_by + 1] += seconds
+        flow = w.flow[w.n[N_FLOW]]
+        w.n[N_FLOW] += 1
+        flow.transfer = stream.transfer
+        flow.start = stream.since
+        flow.end = w.f[F_NOW]
+        flow.rate = stream.rate
+        flow.squeezed_by = stream.squeezed_by
+        if stream.squeezed_by >= 0:
+            flow.squeezed_by = w.use_resource[s * w.n[N_USES_MOST] + stream.squeezed_by]
+    stream.since = w.f[F_NOW]
+
+
+@njit(i8(WORLD), cache=True)
+def _new_stream(w: World) -> int:
+    """A place for a stream: one that has come free, else the next."""
+    if w.n[N_FREE] > 0:
+        w.n[N_FREE] -= 1
+        return w.free_stream[w.n[N_FREE]]
+    w.n[N_STREAM] += 1
+    return w.n[N_STREAM] - 1
+
+
+@njit(void(WORLD, i8), cache=True)
+def join(w: World, t: int) -> None:
+    """Let a transfer begin to move; its candidate, ω, share, ceiling and work are set."""
+    s = _new_stream(w)
+    transfer, stream = w.transfer[t], w.stream[s]
+    way = w.candidate[transfer.candidate]
+    transfer.stream = s
+    stream.transfer = t
+    stream.uses_n = way.uses_n
+    stream.share, stream.ceiling = transfer.share, transfer.ceiling
+    stream.left = transfer.work
+    stream.rate = 0.0
+    stream.squeezed_by = NOT_SHARED_YET
+    stream.since = w.f[F_NOW]
+    stream.end = np.inf
+    w.squeezed_now[s] = 0.0
+    most = w.n[N_USES_MOST]
+    for k in range(way.uses_n):
+        use = w.use[way.uses_from + k]
+        amount = use.source + use.wire * transfer.omega
+        node, resource = s * most + k, use.resource
+        w.use_resource[node], w.use_amount[node] = resource, amount
+        w.node_stream[node] = s
+        if amount <= 0.0:
+            continue
+        before = _may_bind(w, resource)
+        first = w.node_first[resource]
+        w.node_next[node] = first
+        w.node_previous[node] = -1
+        if first >= 0:
+            w.node_previous[first] = node
+        w.node_first[resource] = node
+        w.load_n[resource] += 1
+        if stream.ceiling == np.inf:
+            w.load_open[resource] += 1
+        else:
+            w.load_most[resource] += stream.ceiling * amount
+        if before or _may_bind(w, resource):
+            mark_dirty(w, resource)
+    w.fresh[w.n[N_FRESH]] = s
+    w.n[N_FRESH] += 1
+    heap_add(w, s)
+
+
+@njit(void(WORLD, i8), cache=True)
+def leave(w: World, t: int) -> None:
+    """Take a moving transfer out of all that it used."""
+    transfer = w.transfer[t]
+    s = transfer.stream
+    _settle(w, s)
+    stream = w.stream[s]
+    transfer.stream = -1
+    transfer.left = stream.left
+    if transfer.disk >= 0:
+        w.squeezed[t] = w.squeezed_now[s]
+    stream.transfer = -1
+    w.free_stream[w.n[N_FREE]] = s
+    w.n[N_FREE] += 1
+    most = w.n[N_USES_MOST]
+    for node in range(s * most, s * most + stream.uses_n):
+        amount, resource = w.use_amount[node], w.use_resource[node]
+        if amount <= 0.0:
+            continue
+        if _may_bind(w, resource):
+            mark_dirty(w, resource)
+        after, before = w.node_next[node], w.node_previous[node]
+        if before >= 0:
+            w.node_next[before] = after
+        else:
+            w.node_first[resource] = after
+        if after >= 0:
+            w.node_previous[after] = before
+        w.load_n[resource] -= 1
+        if w.load_n[resource] == 0:
+            w.load_open[resource] = 0
+            w.load_most[resource] = 0.0
+        elif stream.ceiling == np.inf:
+            w.load_open[resource] -= 1
+        else:
+            w.load_most[resource] -= stream.ceiling * amount
+    heap_remove(w, s)
+
+
+@njit(UniTuple(i8, 2)(WORLD), cache=True)
+def _find_region(w: World) -> tuple[int, int]:
+    """Collect the streams and resources that a change reaches; how many of each."""
+    streams, resources = 0, 0
+    for i in range(w.n[N_DIRTY]):
+        resource = w.dirty[i]
+        w.is_dirty[resource] = 0
+        w.in_region[resource] = IN_REGION
+        w.region[resources] = resource
+        resources += 1
+    for i in range(w.n[N_FRESH]):
+        s = w.fresh[i]
+        if w.stream[s].transfer >= 0 and not w.is_affected[s]:
+            w.is_affected[s] = 1
+            w.affected[streams] = s
+            streams += 1
+    w.n[N_DIRTY] = 0
+    w.n[N_FRESH] = 0
+    most = w.n[N_USES_MOST]
+    i, j = 0, 0
+    while i < resources or j < streams:
+        if i < resources:
+            node = w.node_first[w.region[i]]
+            i += 1
+            while node >= 0:
+                s = w.node_stream[node]
+                if not w.is_affected[s]:
+                    w.is_affected[s] = 1
+                    w.affected[streams] = s
+                    streams += 1
+                node = w.node_next[node]
+        else:
+            s = w.affected[j]
+            j += 1
+            for node in range(s * most, s * most + w.stream[s].uses_n):
+                resource = w.use_resource[node]
+                if (
+                    not w.in_region[resource]
+                    and w.use_amount[node] > 0.0
+                    and _may_bind(w, resource)
+                ):
+                    w.in_region[resource] = IN_REGION
+                    w.region[resources] = resource
+                    resources += 1
+    return streams, resources
+
+
+@njit(void(WORLD, i8, i8), cache=True, error_model="numpy")
+def _fill(w: World, streams: int, resources: int) -> None:
+    """Raise one level for all affected streams until each has met what limits it."""
+    most = w.n[N_USES_MOST]
+    for i in range(resources):
+        w.left[w.region[i]] = w.capacity[w.region[i]]
+    for i in range(streams):
+        w.rising[i] = w.affected[i]
+    rising = streams
+    while rising > 0:
+        level = np.inf
+        for i in range(resources):
+            w.pressure[w.region[i]] = 0.0
+        for i in range(rising):
+            s = w.rising[i]
+            stream = w.stream[s]
+            level = min(level, stream.ceiling / stream.share)
+            for node in range(s * most, s * most + stream.uses_n):
+                resource = w.use_resource[node]
+                if w.in_region[resource]:
+                    w.pressure[resource] += stream.share * w.use_amount[node]
+        for i in range(resources):
+            resource = w.region[i]
+            if w.pressure[resource] > 0.0:
+                level = min(level, w.left[resource] / w.pressure[resource])
+        if level == np.inf:
+            for i in range(rising):
+                w.new_rate[w.rising[i]] = np.inf
+                w.new_squeeze[w.rising[i]] = UNLIMITED
+            return
+        bound = level * (1.0 + SAME_LEVEL)
+        for i in range(resources):
+            resource = w.region[i]
+            pressure = w.pressure[resource]
+            binds = pressure > 0.0 and w.left[resource] / pressure <= bound
+            w.in_region[resource] = BINDS if binds else IN_REGION
+        still = 0
+        for i in range(rising):
+            s = w.rising[i]
+            stream = w.stream[s]
+            rate, squeeze = -1.0, UNLIMITED
+            if stream.ceiling / stream.share <= bound:
+                rate, squeeze = stream.ceiling, OWN_CEILING
+            else:
+                for k in range(stream.uses_n):
+                    node = s * most + k
+                    if w.in_region[w.use_resource[node]] == BINDS and w.use_amount[node] > 0.0:
+                        rate, squeeze = stream.share * level, k
+                        break
+            if rate < 0.0:
+                w.rising[still] = s
+                still += 1
+            else:
+                w.new_rate[s] = rate
+                w.new_squeeze[s] = squeeze
+                w.affected[streams + (i - still)] = s
+        # What has stopped is taken off only now: all that bind at one level bind together.
+        for i in range(rising - still):
+            s = w.affected[streams + i]
+            for node in range(s * most, s * most + w.stream[s].uses_n):
+                resource = w.use_resource[node]
+                if w.in_region[resource]:
+                    used = w.new_rate[s] * w.use_amount[node]
+                    w.left[resource] = max(0.0, w.left[resource] - used)
+        rising = still
+
+
+@njit(void(WORLD), cache=True, error_model="numpy")
+def share_rates(w: World) -> None:
+    """Give every stream that a change reaches its new rate, squeeze and end."""
+    if w.n[N_DIRTY] == 0 and w.n[N_FRESH] == 0:
+        return
+    w.n[N_SHARINGS] += 1
+    streams, resources = _find_region(w)
+    _fill(w, streams, resources)
+    now = w.f[F_NOW]
+    for i in range(resources):
+        w.in_region[w.region[i]] = 0
+    for i in range(streams):
+        s = w.affected[i]
+        w.is_affected[s] = 0
+        stream = w.stream[s]
+        rate = w.new_rate[s]
+        same = rate == stream.rate or abs(rate - stream.rate) <= SAME_RATE * rate
+        if same and stream.squeezed_by == w.new_squeeze[s]:
+            continue
+        _settle(w, s)
+        stream.rate = rate
+        stream.squeezed_by = w.new_squeeze[s]
+        if rate == np.inf or stream.left <= 0.0:
+            stream.end = now
+        elif rate > 0.0:
+            stream.end = now + stream.left / rate
+        else:
+            stream.end = np.inf
+        heap_move(w, s)

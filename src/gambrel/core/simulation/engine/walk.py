@@ -1,0 +1,521 @@
+"""Driving the kernel: arrays for one horizon, the calls, what is done between them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import UTC, datetime, timedelta
+from functools import lru_cache
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from gambrel.core.constants import FOLLOWED_AFTER_END
+from gambrel.core.plan.objects import KINDS, Link, Plan
+from gambrel.core.schedules.calendars import limit_intervals, open_intervals_from
+from gambrel.core.schedules.spread_fulls import job_dues
+from gambrel.core.simulation.engine import tables as t
+from gambrel.core.simulation.engine.kernel import advance
+from gambrel.core.simulation.engine.layout import Layout
+from gambrel.core.simulation.engine.points import save_points
+from gambrel.core.simulation.engine.world import open_world, set_flow
+from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot
+from gambrel.core.simulation.turns import simulations, stop_if_unwanted
+from gambrel.core.simulation_limits import MOST_RUNS, MOST_TRANSFERS, TooMuch
+from gambrel.core.units import DAY, MBIT, SAME_INSTANT
+
+INSTANTS_AT_ONCE = 20_000
+"""How many instants the kernel walks before it is asked whether the result is still wanted."""
+FLOWS_AT_FIRST = (1 << 14, 24, 1 << 24)
+"""Room for stretches of one rate: at least so many, so many for each transfer, at most so many.
+
+What is not written to takes no memory; where it does not suffice, it is doubled.
+"""
+
+
+BEYOND_S = (0.0, DAY, 4 * DAY, FOLLOWED_AFTER_END)
+"""How long after the end of a span occurrences are simulated until its work has ended among them.
+
+Each is tried after the one before turned out too short. At the last nothing more is asked: what has
+not ended then is cut off, as section 6 says.
+"""
+
+
+def settled_walk(
+    layout: Layout,
+    plan: Plan,
+    from_: float,
+    to: float,
+    points: Snapshot,
+    snapshots_from: Iterable[float] = (),
+    *,
+    beyond_s: float = 0.0,
+) -> Walk:
+    """A finished walk whose runs before `to` ended beside all that falls due after it.
+
+    Args:
+        beyond_s: a first guess of how long after `to` that takes, such as it took a similar plan.
+    """
+    for beyond in (b for b in BEYOND_S if b >= beyond_s):
+        walk = Walk(layout, plan, from_, to, points, snapshots_from, to + beyond)
+        walk.run()
+        if walk.settled or beyond == BEYOND_S[-1]:
+            return walk
+    raise ValueError(f"{beyond_s} s is more than the {BEYOND_S[-1]:.0f} s that are followed")
+
+
+class Walk:
+    """One simulation on arrays: `world` holds what came out once `run` has returned.
+
+    Attributes:
+        until: occurrences exist up to then. Where that is after `to`, the walk ends when all that
+            was due before `to` has ended, instead of with all work.
+        settled: whether all that was due before `to` ended among all that is due later.
+        quiet: (instant, points) at the quiet instants that were asked for.
+        chains: (repository, job, machine) of each chain, by position.
+    """
+
+    def __init__(
+        self,
+        layout: Layout,
+        plan: Plan,
+        from_: float,
+        to: float,
+        points: Snapshot,
+        snapshots_from: Iterable[float],
+        until: float | None = None,
+    ) -> None:
+        self.layout = layout
+        self.plan = plan
+        self.from_ = from_
+        self.to = to
+        self.until = to if until is None else until
+        self.settled = False
+        self.quiet: list[tuple[float, Snapshot]] = []
+        self.due = _occurrences(plan, from_, self.until)
+        self.chains = self._chains(points)
+        self.world = self._world(points, sorted(snapshots_from))
+
+    def run(self) -> None:
+        """Walk to the end. Raises Cancelled where nobody wants the result any more."""
+        with simulations.take():
+            self._run()
+
+    def _run(self) -> None:
+        handle = open_world(self.world)
+        while True:
+            stop_if_unwanted()
+            status = advance(handle, INSTANTS_AT_ONCE)
+            if status == t.FINISHED:
+                self.settled = self.until > self.to or self._ended_by_the_end()
+                del handle
+                self._give_back()
+                return
+            if status == t.UNSETTLED:
+                self.settled = False
+                return
+            if status == t.WANTS_FLOWS:
+                more = np.zeros(2 * len(self.world.flow), t.FLOW)
+                more[: len(self.world.flow)] = self.world.flow
+                self.world = self.world._replace(flow=more)
+                set_flow(handle, more)
+            elif status == t.IS_QUIET and self.world.f[t.F_NOW] <= self.world.f[t.F_UNTIL]:
+                # Later on it is only quiet because nothing is due any more.
+                self.quiet.append((float(self.world.f[t.F_NOW]) + t.EPOCH, self.points()))
+
+    def _give_back(self) -> None:
+        """Give back the memory of what only the walk needed.
+
+        Rows of the results that were not written never took any.
+        """
+        kept: dict[str, t.Table] = {}
+        for name in t.WORLD_SCRATCH:
+            array = getattr(self.world, name)
+            kept[name] = np.zeros((1, *array.shape[1:]), array.dtype)
+        self.world = self.world._replace(**kept)
+
+    def nbytes(self) -> int:
+        """The bytes of what it holds by itself; a layout is shared by many walks."""
+        world, n = self.world, self.world.n
+        filled = sum(getattr(world, name).nbytes for name in t.WORLD_RESULTS)
+        written = (world.flow, n[t.N_FLOW]), (world.point, n[t.N_POINT])
+        return int(filled + sum(rows * table.itemsize for table, rows in written))
+
+    def _ended_by_the_end(self) -> bool:
+        """Whether all runs, copies and merges ended before the end of the horizon."""
+        world, end = self.world, self.to - t.EPOCH
+        run = world.run[: world.n[t.N_RUN]]
+        work = world.work[: world.n[t.N_WORK]]
+        ended = run["ended"][run["outcome"] != t.RUN_SKIPPED]
+        return bool((ended < end).all() and (work["ended"] < end).all())
+
+    def points(self) -> Snapshot:
+        """All points that exist now."""
+        world = self.world
+        saved = np.zeros(int(world.chain["count"].sum()), SAVED_POINT)
+        save_points(world.chain, world.point[: max(1, world.n[t.N_POINT])], saved)
+        return Snapshot(saved)
+
+    # --- setting up -------------------------------------------------------------------------
+
+    def _chains(self, points: Snapshot) -> list[tuple[int, int, int]]:
+        """All chains: those of the layout, then those that only have points from before."""
+        known = self.layout.chain_of
+        saved = points.points
+        size = (len(self.plan.jobs) + 1, len(self.plan.machines) + 1)
+        keys = (saved["repository"] * size[0] + saved["job"]) * size[1] + saved["machine"]
+        unique, self._key_of = np.unique(keys, return_inverse=True)
+        chains = list(known)
+        self._chain_numbers = np.zeros(len(unique), np.int64)
+        for i, key in enumerate(unique.tolist()):
+            rest, machine = divmod(key, size[1])
+            repository, job = divmod(rest, size[0])
+            number = known.get((repository, job, machine))
+            if number is None:
+                number = len(chains)
+                chains.append((repository, job, machine))
+            self._chain_numbers[i] = number
+        return chains
+
+    def _counts(self, saved: int) -> tuple[int, int, int, int, int]:
+        """At most so many runs, machine-runs, disk transfers, repository works and points."""
+        job, copy = self.layout.job, self.layout.copy
+        runs = np.bincount(self.due["job"], minlength=len(job)).astype(np.int64)
+        for position in self._in_order_of_following():
+            after = self.plan.jobs[position].after
+            if after is not None:
+                runs[position] += runs[self.plan.job_position[after]]
+        tasks = runs * job["members_n"]
+        disks = int((runs * job["disks_n"]).sum())
+        routed = np.zeros(len(job), np.int64)
+        for j in range(len(job)):
+            first = job["copies_from"][j]
+            routed[j] = copy["routed"][first : first + job["copies_n"][j]].sum()
+        forever = job["chain"] == t.CHAIN_FOREVER
+        points = int((tasks * (1 + routed)).sum()) + saved
+        works = int((tasks * (routed + job["synthetic"])).sum())
+        if forever.any():
+            merges = int((tasks * (1 + routed))[forever].sum()) + saved
+            works += merges
+            points += merges
+        total, run_total = disks + works, int(runs.sum())
+        if run_total > MOST_RUNS or total > MOST_TRANSFERS:
+            worst = self.plan.jobs[int(np.argmax(runs * np.maximum(1, job["disks_n"])))]
+            raise TooMuch(
+                f"{run_total:,} runs with {total:,} transfers are more than a simulation takes "
+                f"({MOST_RUNS:,} runs, {MOST_TRANSFERS:,} transfers). Job {worst.id} has the most: "
+                "give it fewer occurrences, or simulate a shorter time."
+            )
+        return run_total, int(tasks.sum()), disks, works, points
+
+    def _in_order_of_following(self) -> list[int]:
+        """The positions of the jobs, each after the one that it follows."""
+        # Not by a function that calls itself: it would hold the walk in a cycle, and with it all
+        # its arrays until the garbage collector comes by.
+        plan, depth = self.plan, dict[int, int]()
+        for position in range(len(plan.jobs)):
+            chain = [position]
+            while chain[-1] not in depth and plan.jobs[chain[-1]].after is not None:
+                chain.append(plan.job_position[plan.jobs[chain[-1]].after or ""])
+            depth.setdefault(chain[-1], 0)
+            for follower, followed in zip(reversed(chain[:-1]), reversed(chain[1:]), strict=True):
+                depth[follower] = depth[followed] + 1
+        return sorted(range(len(plan.jobs)), key=depth.__getitem__)
+
+    def _world(self, points: Snapshot, snapshots_from: list[float]) -> t.World:
+        layout = self.layout
+        saved = points.points
+        runs, tasks, disks, works, most_points = self._counts(len(saved))
+        transfers = disks + works
+        resources, pools = len(layout.capacity), len(layout.slots)
+        repositories = len(layout.repository)
+        repository, zone = _zones(self.plan, layout.repository, saved, self.from_, self.until)
+        window_from, span = _windows(self.plan, self.from_, self.until)
+        capacity, limit = link_limits(self.plan, layout, self.from_, self.until)
+        steps = tasks + transfers + runs + most_points + 1
+        nodes = transfers * layout.uses_most
+        least, each, most = FLOWS_AT_FIRST
+        starters = len(layout.queue) + pools
+        due = self.due.copy()
+        due["at"] -= t.EPOCH
+        world = t.World(
+            job=layout.job,
+            member=layout.member,
+            disk=layout.disk,
+            klass=layout.klass,
+            class_items=layout.class_items,
+            copy_chain=layout.copy_chain,
+            candidate=layout.candidate,
+            use=layout.use,
+            copy=layout.copy,
+            repository=repository,
+            zone=zone,
+            window_from=window_from,
+            span=span,
+            due=due,
+            limit=limit,
+            follower=layout.follower,
+            machine_class_from=layout.machine_class_from,
+            machine_class=layout.machine_class,
+            proxy_set_from=layout.proxy_set_from,
+            proxy_set=layout.proxy_set,
+            slots=layout.slots,
+            snapshot_due=np.array(snapshots_from, np.float64) - t.EPOCH,
+            capacity=capacity,
+            busy=_ints(pools),
+            held=_nones(len(self.plan.machines)),
+            active=_nones(len(self.plan.jobs)),
+            run=_filled(t.RUN, runs, outcome=-1, began=np.nan, ended=np.inf),
+            task=_filled(
+                t.TASK,
+                tasks,
+                outcome=-1,
+                kind=-1,
+                base_point=-1,
+                queued=np.nan,
+                start=np.nan,
+                moved=np.nan,
+                released=np.nan,
+                ended=np.nan,
+            ),
+            transfer=_filled(
+                t.TRANSFER, transfers, stream=-1, candidate=-1, slots_from=np.nan, wanted=np.nan
+            ),
+            work=_filled(t.WORK, works, previous=-1, next=-1, started=np.nan, ended=np.nan),
+            squeezed=_floats(max(1, disks), layout.uses_most + 1),
+            point=np.zeros(max(1, most_points), t.POINT),
+            chain=_filled(t.CHAIN, len(self.chains), first=-1, last=-1),
+            queue=layout.queue.copy(),
+            parked_first=_nones(pools + layout.proxy_sets_n),
+            parked_last=_nones(pools + layout.proxy_sets_n),
+            ready=_ints(len(layout.queue)),
+            hot=_ints(pools),
+            is_hot=_ints(pools),
+            starters=_ints(starters),
+            starter_row=_ints(starters),
+            starter_item=_ints(starters),
+            used_bytes=_floats(max(1, repositories)),
+            peak_bytes=_floats(max(1, repositories)),
+            newest=np.zeros(most_points + 1, t.NEWEST),
+            flow=np.zeros(min(most, max(least, each * transfers)), t.FLOW),
+            stream=np.zeros(max(1, transfers), t.STREAM),
+            free_stream=_ints(transfers),
+            use_resource=_ints(nodes),
+            use_amount=_floats(max(1, nodes)),
+            squeezed_now=_floats(max(1, transfers), layout.uses_most + 1),
+            step_at=_floats(steps),
+            step_key=np.zeros((steps, 3), np.int64),
+            deadline_at=_floats(4 * runs + 1),
+            deadline_key=np.zeros((4 * runs + 1, 2), np.int64),
+            end_heap=_ints(transfers),
+            end_place=_ints(transfers),
+            ended_now=_ints(runs),
+            due_now=np.zeros((steps + transfers, 3), np.int64),
+            due_key=_floats(steps + transfers, 5),
+            due_order=_ints(steps + transfers),
+            node_stream=_ints(nodes),
+            node_next=_ints(nodes),
+            node_previous=_ints(nodes),
+            node_first=_nones(resources),
+            load_most=_floats(resources),
+            load_open=_ints(resources),
+            load_n=_ints(resources),
+            dirty=_ints(resources),
+            is_dirty=_ints(resources),
+            fresh=_ints(transfers),
+            affected=_ints(2 * transfers),
+            is_affected=_ints(transfers),
+            region=_ints(resources),
+            in_region=_ints(resources),
+            left=_floats(resources),
+            pressure=_floats(resources),
+            rising=_ints(transfers),
+            new_rate=_floats(max(1, transfers)),
+            new_squeeze=_ints(transfers),
+            n=np.zeros(t.COUNTERS, np.int64),
+            f=np.zeros(t.FACTS, np.float64),
+        )
+        world.n[t.N_DISKS] = disks
+        world.n[t.N_USES_MOST] = layout.uses_most
+        world.n[t.N_SPACE] = 1
+        world.f[t.F_NOW] = self.from_ - t.EPOCH
+        world.f[t.F_TO], world.f[t.F_UNTIL] = self.to - t.EPOCH, self.until - t.EPOCH
+        for name, column in zip(("repository", "job", "machine"), range(3), strict=True):
+            world.chain[name][: len(self.chains)] = [chain[column] for chain in self.chains]
+        self._take_points(world, saved)
+        return world
+
+    def _take_points(self, world: t.World, saved: t.Table) -> None:
+        """Write the points of before; those that exist only later come in their time."""
+        count = len(saved)
+        world.n[t.N_POINT] = count
+        if count == 0:
+            return
+        point = world.point[:count]
+        point["chain"] = self._chain_numbers[self._key_of]
+        for name in ("kind", "usable"):
+            point[name] = saved[name]
+        point["needs"] = point["made_on"] = saved["base"]
+        point["replaced"] = point["previous"] = point["next"] = -1
+        point["at"] = saved["at"]
+        point["exists_from"] = saved["exists_from"]
+        point["since"], point["gone"] = saved["exists_from"], np.inf
+        point["stored"] = saved["stored_bytes"]
+        now = point["exists_from"] <= self.from_ - t.EPOCH + SAME_INSTANT
+        point["alive"] = now
+        rows = np.flatnonzero(now)
+        rows = rows[np.lexsort((rows, point["at"][rows], point["chain"][rows]))]
+        chains = point["chain"][rows]
+        same = chains[1:] == chains[:-1]
+        point["previous"][rows[1:]] = np.where(same, rows[:-1], -1)
+        point["next"][rows[:-1]] = np.where(same, rows[1:], -1)
+        begins = np.flatnonzero(np.concatenate([[True], ~same])) if len(rows) else rows
+        ends = np.append(begins[1:] - 1, len(rows) - 1) if len(rows) else rows
+        world.chain["first"][chains[begins]] = rows[begins]
+        world.chain["last"][chains[ends]] = rows[ends]
+        world.chain["count"][chains[begins]] = ends - begins + 1
+        np.add.at(world.used_bytes, saved["repository"][rows], point["stored"][rows])
+        usable = rows[point["usable"][rows] > 0]
+        newest = world.newest[: len(usable)]
+        newest["machine"] = saved["machine"][usable]
+        newest["exists_from"] = point["exists_from"][usable]
+        newest["at"] = point["at"][usable]
+        world.n[t.N_NEWEST] = len(usable)
+        later = np.flatnonzero(~now)
+        later = later[np.argsort(point["exists_from"][later], kind="stable")]
+        world.step_at[: len(later)] = point["exists_from"][later]
+        world.step_key[: len(later), 0] = np.arange(len(later))
+        world.step_key[: len(later), 1] = t.S_POINT
+        world.step_key[: len(later), 2] = later
+        world.n[t.N_STEP] = world.n[t.N_SEQUENCE] = len(later)
+
+
+def _ints(size: int) -> t.Ints:
+    return np.zeros(max(1, size), np.int64)
+
+
+def _nones(size: int) -> t.Ints:
+    return np.full(max(1, size), -1, np.int64)
+
+
+def _floats(*size: int) -> t.Floats:
+    return np.zeros(size, np.float64)
+
+
+def _filled(dtype: np.dtype[Any], size: int, **values: float) -> t.Table:
+    table = np.zeros(max(1, size), dtype)
+    for name, value in values.items():
+        table[name] = value
+    return table
+
+
+# --- what depends on the horizon --------------------------------------------------------------
+
+
+def _occurrences(plan: Plan, from_: float, to: float) -> t.Table:
+    rows = [
+        (position, KINDS.index(kind), schedule, turn, instant)
+        for position, job in enumerate(plan.jobs)
+        for instant, kind, schedule, turn in job_dues(job, plan.calendar_by_id, from_, to)
+    ]
+    due = np.array(rows, t.DUE)
+    return due[np.lexsort((due["job"], due["at"]))]
+
+
+def _windows(plan: Plan, from_: float, to: float) -> tuple[t.Ints, t.Table]:
+    spans: list[tuple[float, float]] = []
+    begins = [0]
+    for window in plan.windows:
+        spans += [
+            (opens - t.EPOCH, closes - t.EPOCH)
+            for opens, closes in open_intervals_from(window, from_, to)
+        ]
+        begins.append(len(spans))
+    return np.array(begins, np.int64), np.array(spans, t.SPAN)
+
+
+@lru_cache(maxsize=256)
+def _capacity_steps(
+    link: Link, zone: str, from_: float, to: float
+) -> tuple[tuple[float, float], ...]:
+    """(instant, capacity in bytes/s) of a link from the horizon's beginning on."""
+    place = ZoneInfo(zone)
+    intervals = [
+        (begins, ends, link.carried(limit.mbit_per_s))
+        for limit in link.limits
+        for begins, ends in limit_intervals(limit, place, from_, to)
+        if ends > from_ + SAME_INSTANT
+    ]
+    edges = {from_, *(edge for begins, ends, _ in intervals for edge in (begins, ends))}
+    steps: list[tuple[float, float]] = []
+    for edge in sorted(edges):
+        in_force = [
+            rate
+            for begins, ends, rate in intervals
+            if begins <= edge + SAME_INSTANT and ends > edge + SAME_INSTANT
+        ]
+        capacity = min([link.carried(link.mbit_per_s), *in_force]) * MBIT
+        if edge <= from_ + SAME_INSTANT:
+            steps = [(from_, capacity)]
+        elif capacity != steps[-1][1]:
+            steps.append((edge, capacity))
+    return tuple(steps)
+
+
+def link_limits(plan: Plan, layout: Layout, from_: float, to: float) -> tuple[t.Floats, t.Table]:
+    """Capacities at the beginning, and how those of links change after it."""
+    capacity = layout.capacity.copy()
+    rows: list[tuple[int, float, float]] = []
+    for link in plan.links:
+        if link.limits:
+            resource = layout.topology.resource(f"link:{link.id}")
+            zone = plan.site_by_id[link.between[0]].time_zone
+            last = to + FOLLOWED_AFTER_END + DAY
+            first, *rest = _capacity_steps(link, zone, from_, last)
+            capacity[resource] = first[1]
+            rows += [(resource, at - t.EPOCH, value) for at, value in rest]
+    rows.sort(key=lambda row: row[1])
+    return capacity, np.array(rows, t.LIMIT)
+
+
+@lru_cache(maxsize=64)
+def zone_offsets(zone: str, first_year: int, last_year: int) -> tuple[tuple[float, float], ...]:
+    """(instant from which on, seconds ahead of UTC) of a zone over some years."""
+    place = ZoneInfo(zone)
+
+    def offset(at: datetime) -> float:
+        found = at.astimezone(place).utcoffset()
+        assert found is not None
+        return found.total_seconds()
+
+    at = datetime(first_year, 1, 1, tzinfo=UTC)
+    end = datetime(last_year + 1, 1, 1, tzinfo=UTC)
+    rows = [(-np.inf, offset(at))]
+    while at < end:
+        low, high = at, at + timedelta(days=7)
+        if offset(high) != rows[-1][1]:
+            while high - low > timedelta(seconds=1):
+                middle = low + (high - low) / 2
+                low, high = (middle, high) if offset(middle) == rows[-1][1] else (low, middle)
+            rows.append((float(round(high.timestamp())), offset(high)))
+        at += timedelta(days=7)
+    return tuple(rows)
+
+
+def _zones(
+    plan: Plan, repository: t.Table, saved: t.Table, from_: float, to: float
+) -> tuple[t.Table, t.Table]:
+    """The repositories with their part of a table of zone offsets."""
+    first = min(from_, float(saved["at"].min(initial=np.inf)) + t.EPOCH)
+    years = [datetime.fromtimestamp(at, UTC).year for at in (first, to + FOLLOWED_AFTER_END)]
+    rows: list[tuple[float, float]] = []
+    begins: dict[str, tuple[int, int]] = {}
+    repository = repository.copy()
+    for i, entry in enumerate(plan.repositories):
+        zone = plan.site_by_id[entry.site].time_zone
+        if zone not in begins:
+            found = zone_offsets(zone, *years)
+            begins[zone] = (len(rows), len(found))
+            rows += [(since - t.EPOCH, offset) for since, offset in found]
+        repository["zone_from"][i], repository["zone_n"][i] = begins[zone]
+    return repository, np.array(rows, t.ZONE)

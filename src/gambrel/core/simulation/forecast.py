@@ -1,0 +1,549 @@
+"""What a simulation found: immutable records of runs, points, loads, space and exposure."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, Literal, NamedTuple, Protocol, TypeVar, overload
+
+import numpy as np
+import numpy.typing as npt
+
+from gambrel.core.model.paths import Topology
+from gambrel.core.model.restore_points import PointRecord
+from gambrel.core.plan.objects import Kind, Plan, Transport
+from gambrel.core.simulation.known_points import Snapshot
+from gambrel.core.simulation.point_history import PointHistory
+
+MachineOutcome = Literal["done", "cut off", "missed", "no path"]
+Purpose = Literal["read", "copy", "rewrite"]
+"""What a stream is for: a disk of a machine, a copy to another repository, a transform or merge."""
+PURPOSES: tuple[Purpose, ...] = ("read", "copy", "rewrite")
+RunOutcome = Literal["done", "incomplete", "missed", "empty", "skipped"]
+
+Columns = npt.NDArray[Any]
+"""An array of records."""
+
+_SPAN = [("start", np.float64), ("end", np.float64)]
+HOLD = np.dtype([("pool", np.int64), ("job", np.int64), ("purpose", np.int64), *_SPAN])
+WAIT = np.dtype([("pool", np.int64), ("job", np.int64), *_SPAN])
+FLOW = np.dtype(
+    [("job", np.int64), ("purpose", np.int64), ("squeeze", np.int64), *_SPAN, ("rate", np.float64)]
+)
+"""`rate` in source bytes/s of one stream; `squeeze`: number of a resource, or below 0."""
+USE = np.dtype([("job", np.int64), ("purpose", np.int64), *_SPAN, ("rate", np.float64)])
+"""`rate` in bytes/s of the resource that it is about."""
+
+T = TypeVar("T")
+
+
+class Lazily(Sequence[T]):
+    """A tuple that is made when it is first looked into; of a known length, or of -1 for any."""
+
+    __slots__ = ("_items", "_length", "_make")
+
+    def __init__(self, length: int, make: Callable[[], tuple[T, ...]]) -> None:
+        self._length = length
+        self._make: Callable[[], tuple[T, ...]] | None = make
+        self._items: tuple[T, ...] = ()
+
+    def _made(self) -> tuple[T, ...]:
+        make = self._make
+        if make is not None:
+            self._items = make()
+            self._make = None
+        return self._items
+
+    def __len__(self) -> int:
+        return self._length if self._length >= 0 else len(self._made())
+
+    @overload
+    def __getitem__(self, index: int) -> T: ...
+
+    @overload
+    def __getitem__(self, index: slice) -> tuple[T, ...]: ...
+
+    def __getitem__(self, index: int | slice) -> T | tuple[T, ...]:
+        return self._made()[index]
+
+    def __iter__(self) -> Iterator[T]:
+        return iter(self._made())
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Sequence) and self._made() == tuple(other)
+
+    def __hash__(self) -> int:
+        return hash(self._made())
+
+
+class Reading(NamedTuple):
+    """How one disk was read: `proxy` and `transport` are None for an agent."""
+
+    disk: str
+    proxy: str | None
+    transport: Transport | None
+
+
+PartKind = Literal[
+    "window",
+    "slot",
+    "preparing",
+    "disk slot",
+    "moving",
+    "releasing",
+    "transform slot",
+    "transforming",
+    "guest steps",
+    "verifying",
+]
+"""What a machine-run spends time on: "window" and the kinds of slot are waiting."""
+SLOT_PARTS: tuple[PartKind, ...] = ("slot", "disk slot", "transform slot")
+"""Waiting for a slot of a pool."""
+
+
+class TimePart(NamedTuple):
+    """A stretch of a machine-run. `by`: the resource that limited it while it moved."""
+
+    kind: PartKind
+    seconds: float
+    by: str | None = None
+
+
+class MachineRun(NamedTuple):
+    """One machine in one run; instants are UTC seconds, None where something did not happen.
+
+    Attributes:
+        kind: effective kind; None when it never started.
+        queued: when it reached the queue.
+        start: start instant of its restore point.
+        moved: when its last disk had moved.
+        released: when it was let go: its snapshot gone, a server's last disk moved, or cut off.
+        ended: when it ended, or the verdict fell.
+        waiting_s: from `queued` to `start`, or to the verdict.
+        squeeze_s: seconds of its moving disks by what limited them.
+        synthetic: whether its full was made in the repository.
+        account: where its time went, from `queued` to `ended`; the parts add up to it. While its
+            disks move, it follows the one that ends last.
+    """
+
+    machine: str
+    outcome: MachineOutcome
+    kind: Kind | None
+    queued: float | None
+    start: float | None
+    moved: float | None
+    released: float | None
+    ended: float
+    source_bytes: float
+    wire_bytes: float
+    stored_bytes: float
+    waiting_s: float
+    squeeze_s: Mapping[str, float]
+    synthetic: bool
+    readings: tuple[Reading, ...]
+    account: Sequence[TimePart] = ()
+
+
+class RunTotals(NamedTuple):
+    """What the machines of a run come to together.
+
+    Attributes:
+        kinds: effective kinds, the most frequent first.
+        first_start: when the first machine started; None where none did.
+        moved: when the last disk of all had moved; None where none of a machine's disks did.
+        last: (start, moved, ended) of the machine that ended last among those that started.
+        squeeze_s: seconds of their moving disks by what limited them.
+        proxies: ids of the proxies that read disks, the busiest first.
+    """
+
+    kinds: tuple[Kind, ...]
+    synthetic: bool
+    source_bytes: float
+    wire_bytes: float
+    stored_bytes: float
+    first_start: float | None
+    moved: float | None
+    last: tuple[float, float | None, float] | None
+    squeeze_s: Mapping[str, float]
+    proxies: tuple[str, ...]
+
+
+def totals_of(machines: Sequence[MachineRun]) -> RunTotals:
+    """The totals of some machine-runs."""
+    squeeze_s: dict[str, float] = {}
+    for machine in machines:
+        for name, seconds in machine.squeeze_s.items():
+            squeeze_s[name] = squeeze_s.get(name, 0.0) + seconds
+    kinds = Counter(machine.kind for machine in machines if machine.kind is not None)
+    proxies = Counter(r.proxy for m in machines for r in m.readings if r.proxy is not None)
+    started = [(m.ended, m) for m in machines if m.start is not None]
+    last = max(started, key=lambda entry: entry[0], default=(0.0, None))[1]
+    return RunTotals(
+        kinds=tuple(kind for kind, _ in kinds.most_common()),
+        synthetic=any(machine.synthetic for machine in machines),
+        source_bytes=sum(machine.source_bytes for machine in machines),
+        wire_bytes=sum(machine.wire_bytes for machine in machines),
+        stored_bytes=sum(machine.stored_bytes for machine in machines),
+        first_start=min((m.start for m in machines if m.start is not None), default=None),
+        moved=max((m.moved for m in machines if m.moved is not None), default=None),
+        last=None if last is None or last.start is None else (last.start, last.moved, last.ended),
+        squeeze_s=squeeze_s,
+        proxies=tuple(proxy for proxy, _ in proxies.most_common()),
+    )
+
+
+class RunDetails(Protocol):
+    """What gives the machine-runs of a run, and their totals without a look at each of them."""
+
+    def machines(self, run: int) -> tuple[MachineRun, ...]:
+        """The machine-runs of the run of that number."""
+
+    def totals(self, run: int) -> RunTotals:
+        """What they come to together."""
+
+    def forget(self) -> None:
+        """Give back the machine-runs that were made."""
+
+
+class Machines(Lazily[MachineRun]):
+    """The machine-runs of a run, made when they are first looked into."""
+
+    __slots__ = ("_details", "_run")
+
+    def __init__(self, length: int, details: RunDetails, run: int) -> None:
+        self._items: tuple[MachineRun, ...] = ()
+        self._length = length
+        self._details, self._run = details, run
+
+    def _made(self) -> tuple[MachineRun, ...]:
+        if self._length and not self._items:
+            self._items = self._details.machines(self._run)
+        return self._items
+
+    def totals(self) -> RunTotals:
+        """What they come to together."""
+        return self._details.totals(self._run)
+
+    def forget(self) -> None:
+        """Give back the machine-runs; they are made anew where they are looked into."""
+        self._items = ()
+        self._details.forget()
+
+
+class Run(NamedTuple):
+    """One run of a job.
+
+    Attributes:
+        schedule: position of the schedule that made the occurrence; None for a follower.
+        window_opens: from when its machines may start; None where that is never.
+        window_end: None where the window never ends.
+        over_s: seconds from the window's end to the run's end, 0 where it ended inside.
+        outcomes: how many of its machines came out in which way.
+    """
+
+    job: str
+    occurrence: float
+    kind: Kind
+    schedule: int | None
+    outcome: RunOutcome
+    began: float | None
+    ended: float | None
+    window_opens: float | None
+    window_end: float | None
+    over_s: float
+    outcomes: Mapping[MachineOutcome, int]
+    machines: Sequence[MachineRun]
+
+    def totals(self) -> RunTotals:
+        """What its machines come to together."""
+        machines = self.machines
+        return machines.totals() if isinstance(machines, Machines) else totals_of(machines)
+
+
+class CopyRun(NamedTuple):
+    """One copy of one machine's point to another repository; None where it never came to that."""
+
+    job: str
+    machine: str
+    repository: str
+    occurrence: float
+    queued: float
+    start: float | None
+    ended: float | None
+    wire_bytes: float
+
+
+class Exposure(NamedTuple):
+    """Worst exposure of a machine in seconds; None when it is unprotected (section 9)."""
+
+    machine: str
+    worst_s: float | None
+    rpo_met: bool | None
+
+
+class Space(NamedTuple):
+    repository: str
+    peak_bytes: float
+    end_bytes: float
+
+
+class Uses(NamedTuple):
+    """What flows used of resources: flow i has the entries first[i] up to first[i + 1].
+
+    Attributes:
+        resource: number of a resource.
+        rate: bytes/s of it; what moved in no time at all is not among the entries.
+    """
+
+    first: npt.NDArray[np.int64]
+    resource: npt.NDArray[np.int64]
+    rate: npt.NDArray[np.float64]
+
+
+class LoadRecords:
+    """What was used when, as columns: who held a slot, who wanted one, what flowed.
+
+    Made when it is first looked into.
+
+    Attributes:
+        holds: rows of HOLD, one for each slot held.
+        waits: rows of WAIT, one for each pool that a task would have taken a slot of.
+        flows: rows of FLOW, one for each stretch of time over which a stream had one rate.
+        uses: what each of the flows used of resources.
+    """
+
+    def __init__(
+        self,
+        holds: Callable[[], Columns],
+        waits: Callable[[], Columns],
+        flows: Callable[[], tuple[Columns, Uses]],
+    ) -> None:
+        self._make_holds, self._make_waits, self._make_flows = holds, waits, flows
+        self._made: dict[tuple[str, int], Any] = {}
+
+    @property
+    def holds(self) -> Columns:
+        return self._once("holds", ALL, self._make_holds)
+
+    @property
+    def waits(self) -> Columns:
+        return self._once("waits", ALL, self._make_waits)
+
+    @property
+    def _flows_and_uses(self) -> tuple[Columns, Uses]:
+        return self._once("flows", ALL, self._make_flows)
+
+    def forget(self) -> None:
+        """Give the memory of all columns back; they are made anew where they are asked for."""
+        self._made = {}
+
+    def nbytes(self) -> int:
+        """The bytes of the columns that are made, about."""
+        return sum(_nbytes(value) for value in list(self._made.values()))
+
+    @property
+    def flows(self) -> Columns:
+        return self._flows_and_uses[0]
+
+    @property
+    def uses(self) -> Uses:
+        return self._flows_and_uses[1]
+
+    def holds_of(self, pool: int) -> Columns:
+        """The slots of a pool that were held."""
+        return self._once("holds", pool, lambda: self.holds.take(self._holds_by_pool.of(pool)))
+
+    def waits_of(self, pool: int) -> Columns:
+        """Who wanted a slot of a pool."""
+        return self._once("waits", pool, lambda: self.waits.take(self._waits_by_pool.of(pool)))
+
+    def uses_of(self, resource: int) -> Columns:
+        """What was used of a resource, as rows of USE."""
+        return self._once("uses", resource, lambda: self._use_rows(resource))
+
+    def squeezed_by(self, resource: int) -> Columns:
+        """The flows that a resource limited."""
+        return self._once(
+            "squeezed", resource, lambda: self.flows.take(self._flows_by_squeeze.of(resource))
+        )
+
+    def _use_rows(self, resource: int) -> Columns:
+        uses = self.uses
+        entries = self._uses_by_resource.of(resource)
+        flows = self.flows.take(np.searchsorted(uses.first, entries, side="right") - 1)
+        rows = np.empty(len(entries), USE)
+        for name in ("job", "purpose", "start", "end"):
+            rows[name] = flows[name]
+        rows["rate"] = uses.rate[entries]
+        return rows
+
+    def _once(self, what: str, number: int, make: Callable[[], T]) -> T:
+        """What is asked for again and again, by findings above all, made once."""
+        made = self._made
+        known: T | None = made.get((what, number))
+        if known is None:
+            known = made.setdefault((what, number), make())
+        return known
+
+    @property
+    def _holds_by_pool(self) -> _Places:
+        return self._once("holds in order", ALL, lambda: _Places(self.holds["pool"]))
+
+    @property
+    def _waits_by_pool(self) -> _Places:
+        return self._once("waits in order", ALL, lambda: _Places(self.waits["pool"]))
+
+    @property
+    def _uses_by_resource(self) -> _Places:
+        return self._once("uses in order", ALL, lambda: _Places(self.uses.resource))
+
+    @property
+    def _flows_by_squeeze(self) -> _Places:
+        return self._once("flows in order", ALL, lambda: _Places(self.flows["squeeze"]))
+
+
+ALL = -1
+"""Instead of the number of a pool or resource: of all of them."""
+
+
+def _nbytes(value: Any) -> int:
+    if isinstance(value, np.ndarray):
+        return value.nbytes
+    if isinstance(value, _Places):
+        return value.nbytes()
+    return sum(map(_nbytes, value)) if isinstance(value, tuple) else 0
+
+
+SOUGHT_ONE_BY_ONE = 4
+"""So many values of a column are looked for through all of it, before it is put in order."""
+
+
+class _Places:
+    """Where each value of a column stands, in the order of the column."""
+
+    def __init__(self, column: npt.NDArray[np.int64]) -> None:
+        self._column = column
+        self._sought = 0
+
+    def nbytes(self) -> int:
+        """The bytes of the order, where it is made."""
+        made = self.__dict__.get("_sorted", ())
+        return sum(array.nbytes for array in made)
+
+    @cached_property
+    def _sorted(self) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+        """The places in order of their values, and the values."""
+        column = self._column
+        # Short integers are sorted by counting, which takes a fraction of the time.
+        short = len(column) and column.min() >= -(2**15) and column.max() < 2**15
+        order = np.argsort(column.astype(np.int16) if short else column, kind="stable")
+        return order, column[order]
+
+    def of(self, value: int) -> npt.NDArray[np.int64]:
+        """The places of a value."""
+        self._sought += 1
+        if self._sought <= SOUGHT_ONE_BY_ONE:
+            return np.flatnonzero(self._column == value)
+        order, values = self._sorted
+        first = np.searchsorted(values, value)
+        return order[first : np.searchsorted(values, value, "right")]
+
+
+def _nothing(dtype: np.dtype[Any]) -> Columns:
+    return np.zeros(0, dtype)
+
+
+NO_LOADS = LoadRecords(
+    lambda: _nothing(HOLD),
+    lambda: _nothing(WAIT),
+    lambda: (_nothing(FLOW), Uses(np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0))),
+)
+
+
+BYTES_OF_A_RUN = 1200
+"""A run with its records, about."""
+BYTES_DERIVED = 40_000
+"""One thing that is derived from a forecast and kept with it, such as the summary of a night."""
+
+
+@dataclass(frozen=True, slots=True)
+class QuietInstant:
+    """An instant at which nothing ran or waited; a simulation may start again from it."""
+
+    at: float
+    points: Snapshot
+
+
+class NewestPoint(NamedTuple):
+    """From `exists_from` on, the newest usable point of a machine has this start instant."""
+
+    exists_from: float
+    at: float
+
+
+class NewestPoints(Mapping[str, Sequence[NewestPoint]]):
+    """The points that were the newest of each machine, by its id, with a quick way to the worst."""
+
+    def worst_between(self, start: float, end: float) -> Sequence[float | None]:
+        """The worst exposure of each machine of the plan over [start, end]; see `exposure`."""
+        raise NotImplementedError
+
+
+@dataclass(frozen=True, eq=False)
+class Forecast:
+    """The result of simulating a plan over [from_, to).
+
+    Attributes:
+        until: occurrences exist up to then. After `to` it is what the runs of before still met; the
+            runs themselves are not part of the forecast.
+        points, space: those at the end of the simulation, where `until` is `to`; what there is at
+            other instants is in `history`.
+        exposure: worst of each machine over [from_, to].
+        history: all points over time.
+    """
+
+    plan: Plan
+    from_: float
+    to: float
+    until: float
+    runs: Sequence[Run]
+    copies: Sequence[CopyRun]
+    points: Sequence[PointRecord]
+    exposure: Sequence[Exposure]
+    space: Sequence[Space]
+    newest_points: Mapping[str, Sequence[NewestPoint]]
+    history: PointHistory
+    loads: LoadRecords = NO_LOADS
+    quiet: Sequence[QuietInstant] = ()
+    arrays_bytes: int = 0
+    _derived: dict[Hashable, Any] = field(default_factory=dict, repr=False)
+
+    def nbytes(self) -> int:
+        """The bytes that it holds, about: its arrays, what was made of them, its records."""
+        made = self.arrays_bytes + self.loads.nbytes() + len(self.runs) * BYTES_OF_A_RUN
+        quiet = sum(each.points.points.nbytes for each in self.quiet)
+        return made + quiet + len(self._derived) * BYTES_DERIVED
+
+    def forget(self) -> None:
+        """Drop what was built from its arrays for display; the next reader builds it again."""
+        self.loads.forget()
+        for run in self.runs:
+            if isinstance(run.machines, Machines):
+                run.machines.forget()
+
+    def once(self, key: Hashable, make: Callable[[], T]) -> T:
+        """What `make` derives from this forecast, kept with it under a key.
+
+        Threads that ask at once may each make it; all are given the same one, and never a part.
+        """
+        if key not in self._derived:
+            self._derived.setdefault(key, make())
+        made: T = self._derived[key]
+        return made
+
+    @cached_property
+    def topology(self) -> Topology:
+        """The numbers by which pools and resources are known in the loads."""
+        return Topology(self.plan)

@@ -1,0 +1,96 @@
+"""All restore points that exist at one instant, as columns: where a simulation may start from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from gambrel.core.model.retention import ChainKey, linked
+from gambrel.core.plan.objects import KINDS, Plan, State
+from gambrel.core.units import EPOCH
+
+SAVED_POINT = np.dtype(
+    [(name, np.int64) for name in ("repository", "job", "machine", "kind", "base", "usable")]
+    + [(name, np.float64) for name in ("at", "exists_from", "stored_bytes")]
+)
+"""Repository, job and machine by position; `base` is the row of another point or -1; instants are
+seconds from EPOCH."""
+
+
+@dataclass(frozen=True, eq=False)
+class Snapshot:
+    """Rows of SAVED_POINT, those of one chain in the order of `at`; nothing changes them."""
+
+    points: npt.NDArray[Any]
+
+    def of_plan(self, was: Plan, now: Plan) -> Snapshot:
+        """The same points for a plan of the same jobs and repositories with other machines.
+
+        Points of machines that are not in it are left out, and with them what needs them.
+        """
+        place = {machine.id: i for i, machine in enumerate(now.machines)}
+        number = np.array([place.get(machine.id, -1) for machine in was.machines] or [-1])
+        rows = self.points
+        stays = number[rows["machine"]] >= 0
+        found = rows[stays].copy()
+        found["machine"] = number[found["machine"]]
+        row = np.cumsum(stays) - 1
+        found["base"] = np.where(found["base"] >= 0, row[found["base"]], -1)
+        return Snapshot(found)
+
+
+_kept: list[tuple[State, tuple[object, ...], Snapshot]] = []
+KEPT = 4
+
+
+def snapshot_of_state(plan: Plan) -> Snapshot:
+    """The points of a plan's state with their bases, those that exist only later among them.
+
+    Plans that differ in what points have nothing to do with share one snapshot.
+    """
+    places = (
+        tuple(r.id for r in plan.repositories),
+        tuple(j.id for j in plan.jobs),
+        tuple(m.id for m in plan.machines),
+    )
+    for state, at, snapshot in tuple(_kept):
+        if state is plan.state and at == places:
+            return snapshot
+    made = _snapshot(plan)
+    _kept.append((plan.state, places, made))
+    del _kept[:-KEPT]
+    return made
+
+
+def _snapshot(plan: Plan) -> Snapshot:
+    repositories = {r.id: i for i, r in enumerate(plan.repositories)}
+    machines = {m.id: i for i, m in enumerate(plan.machines)}
+    groups: dict[ChainKey, list[int]] = {}
+    for i, saved in enumerate(plan.state.points):
+        key = (
+            repositories[saved.repository],
+            plan.job_position[saved.job],
+            machines[saved.machine],
+        )
+        groups.setdefault(key, []).append(i)
+    rows: list[tuple[float, ...]] = []
+    for key, indices in groups.items():
+        row_of: dict[int, int] = {}
+        for _, point in linked(plan.state.points[i] for i in indices):
+            row_of[id(point)] = len(rows)
+            base = -1 if point.base is None else row_of[id(point.base)]
+            rows.append(
+                (
+                    *key,
+                    KINDS.index(point.kind),
+                    base,
+                    int(point.usable),
+                    point.at - EPOCH,
+                    point.exists_from - EPOCH,
+                    point.stored_bytes,
+                )
+            )
+    return Snapshot(np.array(rows, SAVED_POINT))

@@ -1,0 +1,136 @@
+"""The planning model in plain Python, to be read beside the text and to test the engine against."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from typing import NoReturn
+
+from gambrel.core.model.restore_points import PointRecord
+from gambrel.core.model.sharing import OWN_CEILING, UNLIMITED
+from gambrel.core.plan.objects import Plan
+from gambrel.core.schedules.calendars import NEVER
+from gambrel.core.simulation.exposure import machine_exposure, newest_over_time
+from gambrel.core.simulation.forecast import Forecast, MachineRun, Run, Space
+from gambrel.core.simulation.point_history import PointHistory
+from gambrel.core.simulation.reference.loop import Simulation
+from gambrel.core.simulation.reference.tasks import MachineTask, RunTask
+
+
+def simulate(plan: Plan, from_: float, to: float) -> Forecast:
+    """Play a plan forward over [from_, to), as `simulation.simulate` does but for the loads.
+
+    Raises:
+        ValueError: where `to` is not after `from_`.
+    """
+    if not to > from_:
+        raise ValueError("the horizon ends before it begins")
+    simulation = Simulation(plan, from_, to)
+    simulation.run()
+    return _forecast(simulation)
+
+
+def _forecast(loop: Simulation) -> Forecast:
+    """The immutable result, after `run`."""
+    plan = loop.plan
+    newest = {
+        machine.id: newest_over_time(loop.newest.get(i, ()))
+        for i, machine in enumerate(plan.machines)
+    }
+    return Forecast(
+        plan=plan,
+        from_=loop.from_,
+        to=loop.to,
+        until=loop.to,
+        runs=tuple(_run(loop, r) for r in sorted(loop.runs, key=lambda r: r.order)),
+        copies=tuple(loop.copies),
+        points=tuple(_point_records(loop)),
+        exposure=tuple(
+            machine_exposure(machine, newest[machine.id], loop.from_, loop.to)
+            for machine in plan.machines
+        ),
+        space=tuple(
+            Space(
+                repository.id,
+                loop.peak.get(i, 0.0),
+                loop.points.used_bytes.get(i, 0.0),
+            )
+            for i, repository in enumerate(plan.repositories)
+        ),
+        newest_points=newest,
+        history=PointHistory(plan, _no_history),
+    )
+
+
+def _no_history() -> NoReturn:
+    raise NotImplementedError("the reference keeps no history of points")
+
+
+def _point_records(loop: Simulation) -> Iterable[PointRecord]:
+    plan = loop.plan
+    for (repository, job, machine), points in loop.points.items():
+        chains: dict[int, tuple[int, float]] = {}
+        for point in sorted(points, key=lambda point: point.at):
+            # A base is older than what needs it, so its own chain is known by now.
+            count, stored = chains.get(id(point.base), (0, 0.0))
+            chains[id(point)] = (count + 1, stored + point.stored_bytes)
+            yield PointRecord(
+                plan.jobs[job].id,
+                plan.machines[machine].id,
+                plan.repositories[repository].id,
+                point.kind,
+                point.at,
+                point.exists_from,
+                point.stored_bytes,
+                point.usable,
+                *chains[id(point)],
+            )
+
+
+def _run(loop: Simulation, run: RunTask) -> Run:
+    assert run.outcome is not None
+    ends = run.window_end != NEVER
+    over = run.ended - run.window_end if ends and run.ended is not None else 0.0
+    return Run(
+        job=run.job.id,
+        occurrence=run.occurrence,
+        kind=run.kind,
+        schedule=run.schedule,
+        outcome=run.outcome,
+        began=run.began,
+        ended=run.ended,
+        window_opens=None if run.opens == NEVER else run.opens,
+        window_end=run.window_end if ends else None,
+        over_s=max(0.0, over),
+        outcomes=Counter(task.outcome for task in run.machines if task.outcome is not None),
+        machines=tuple(_machine_run(loop, task) for task in run.machines),
+    )
+
+
+def _machine_run(loop: Simulation, task: MachineTask) -> MachineRun:
+    assert task.outcome is not None and task.ended is not None
+    waiting = 0.0
+    if task.queued is not None:
+        waiting = (task.ended if task.start is None else task.start) - task.queued
+    names = loop.topology.resource_names
+    return MachineRun(
+        machine=task.machine.id,
+        outcome=task.outcome,
+        kind=task.kind,
+        queued=task.queued,
+        start=task.start,
+        moved=task.moved_at,
+        released=task.released_at,
+        ended=task.ended,
+        source_bytes=task.source_bytes,
+        wire_bytes=task.wire_bytes,
+        stored_bytes=task.stored_bytes,
+        waiting_s=waiting,
+        squeeze_s={
+            "transport" if squeeze == OWN_CEILING else names[squeeze]: seconds
+            for squeeze, seconds in sorted(task.squeeze_s.items())
+            if squeeze != UNLIMITED
+        },
+        synthetic=task.synthetic,
+        readings=tuple(task.readings),
+    )

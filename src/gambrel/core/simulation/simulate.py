@@ -1,0 +1,75 @@
+"""Playing a plan forward: the way into the engine, and the Forecast that comes out of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.engine.array_forecast import forecast_of
+from gambrel.core.simulation.engine.layout import Layout, layout_of
+from gambrel.core.simulation.engine.walk import Walk, settled_walk
+from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.known_points import Snapshot
+
+
+def simulate(
+    plan: Plan,
+    from_: float,
+    to: float,
+    *,
+    points: Snapshot | None = None,
+    snapshots_from: Iterable[float] = (),
+) -> Forecast:
+    """Play a plan forward over [from_, to).
+
+    Args:
+        plan: what to simulate.
+        from_: first instant (UTC seconds) at which an occurrence counts.
+        to: end of the horizon; work that still moves then is followed to its end.
+        points: the restore points that exist at `from_`, from a QuietInstant of an earlier
+            forecast; by default those of `plan.state`.
+        snapshots_from: instants; at the first quiet instant at or after each, the points are kept
+            in `Forecast.quiet`, so that a later simulation can start there.
+
+    Raises:
+        ValueError: where `to` is not after `from_`.
+        TooMuch: (a ValueError) where there are more occurrences or transfers than the limits allow.
+        Cancelled: where nobody wants the result any more, see `turns.while_wanted`.
+    """
+    layout, start = _begin(plan, from_, to, points)
+    walk = Walk(layout, plan, from_, to, start, snapshots_from)
+    walk.run()
+    return forecast_of(walk)
+
+
+def simulate_span(
+    plan: Plan,
+    from_: float,
+    to: float,
+    *,
+    points: Snapshot | None = None,
+    snapshots_from: Iterable[float] = (),
+    beyond_s: float = 0.0,
+) -> Forecast:
+    """What happens to all that is due in [from_, to) while the plan goes on after it.
+
+    `simulate` knows no occurrence from `to` on, so its last runs meet nobody there. Here
+    occurrences go on until every run, copy and merge that was due before `to` has ended among them,
+    at most for 30 days. What has ended cannot change any more; a longer simulation says the same.
+
+    Args:
+        beyond_s: how long after `to` that will probably take, such as it took a similar plan:
+            `Forecast.until` of that less its `to`.
+
+    Otherwise as `simulate`.
+    """
+    layout, start = _begin(plan, from_, to, points)
+    walk = settled_walk(layout, plan, from_, to, start, snapshots_from, beyond_s=beyond_s)
+    return forecast_of(walk)
+
+
+def _begin(plan: Plan, from_: float, to: float, points: Snapshot | None) -> tuple[Layout, Snapshot]:
+    if not to > from_:
+        raise ValueError("the horizon ends before it begins")
+    layout = layout_of(plan)
+    return layout, layout.points_of(plan) if points is None else points

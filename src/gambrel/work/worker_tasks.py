@@ -1,0 +1,94 @@
+"""What workers do. A task brings its problem along; a worker unpacks each problem once."""
+
+from __future__ import annotations
+
+import hashlib
+import pickle
+import zlib
+from collections import OrderedDict
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from gambrel.core.balance.bound import Bound, bound
+from gambrel.core.balance.explaining import PlanTold, tell
+from gambrel.core.balance.moves import Candidate
+from gambrel.core.balance.objective import Evaluator
+from gambrel.core.balance.problem import Problem
+from gambrel.core.balance.search import Asked, Told
+from gambrel.core.balance.search_driver import Evaluate, told_of
+from gambrel.core.questions.how_sure import Sample, Spread, draw
+from gambrel.work.executors import Workers
+
+KEPT = 16
+"""How many problems a worker keeps unpacked."""
+
+_kept: OrderedDict[str, Evaluator] = OrderedDict()
+
+
+@dataclass(frozen=True)
+class Packed:
+    """A problem as bytes, with the name by which a worker knows it again."""
+
+    key: str
+    content: bytes
+
+    @staticmethod
+    def of(problem: Problem) -> Packed:
+        """Pack a problem."""
+        content = zlib.compress(pickle.dumps(problem, protocol=5), 1)
+        return Packed(hashlib.sha256(content).hexdigest(), content)
+
+
+def _evaluator(packed: Packed) -> Evaluator:
+    found = _kept.get(packed.key)
+    if found is None:
+        problem: Problem = pickle.loads(zlib.decompress(packed.content))  # noqa: S301 - our own
+        found = _kept[packed.key] = Evaluator(problem)
+        while len(_kept) > KEPT:
+            _kept.popitem(last=False)
+    _kept.move_to_end(packed.key)
+    return found
+
+
+def warm() -> int:
+    """Have a worker load the compiled engine."""
+    import gambrel.core.simulation.engine.kernel
+
+    return len(gambrel.core.simulation.engine.kernel.__name__)
+
+
+def evaluated(packed: Packed, batch: Sequence[Asked]) -> list[Told]:
+    """Scores of candidates, with traces where they are wanted."""
+    evaluator = _evaluator(packed)
+    return [told_of(evaluator, candidate, traced) for candidate, traced in batch]
+
+
+def evaluate_on(workers: Workers) -> Evaluate:
+    """What scores candidates on some workers; each problem is packed once."""
+    packed: dict[int, Packed] = {}
+
+    def evaluate(problem: Problem, batch: Sequence[Asked]) -> list[Told]:
+        key = id(problem)
+        if key not in packed:
+            packed[key] = Packed.of(problem)
+        # Two parts for each worker, so that none waits long for the slowest.
+        size = max(1, -(-len(batch) // (2 * workers.width)))
+        parts = [(packed[key], batch[i : i + size]) for i in range(0, len(batch), size)]
+        return [each for part in workers.all(evaluated, parts) for each in part]
+
+    return evaluate
+
+
+def told(packed: Packed, candidate: Candidate) -> PlanTold:
+    """What becomes of the nights with a candidate."""
+    return tell(_evaluator(packed).problem, candidate)
+
+
+def bounded(packed: Packed) -> Bound:
+    """Lower bounds of a problem."""
+    return bound(_evaluator(packed).problem)
+
+
+def drawn(packed: Packed, spread: Spread, seed: int, first: int, count: int) -> list[Sample]:
+    """Samples first, first + 1, ... of simulated weeks."""
+    return draw(_evaluator(packed).problem, spread, seed, range(first, first + count))
