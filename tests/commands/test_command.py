@@ -320,7 +320,7 @@ def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_dat
         with urllib.request.urlopen(f"{address}/api/v1/session", timeout=10) as answer:
             assert answer.status == 200
         seen = children(process.pid)
-        assert len(seen) >= 2
+        assert seen
         for each in seen:
             each.kill()
         assert "Starting it again" in process.stderr.readline()
