@@ -19,6 +19,8 @@ from gambrel.api.sessions import OPEN_ENDPOINTS
 
 METHODS = ("get", "post", "put", "patch", "delete")
 SAFE = ("get",)
+STATE_IN_THE_BODY = {"imports.import_files"}
+"""Routes that are sent with their body what they are based on, instead of If-Match."""
 PROBLEMS = {
     "400": "The request cannot be read.",
     "401": "Nobody is signed in.",
@@ -83,6 +85,8 @@ def _codes(endpoint: str, method: str, operation: dict[str, Any], view: Any) -> 
         codes |= {"404", "409", "422"}
     if hasattr(view, NEEDS_REVISION):
         codes |= {"412", "428"}
+    if endpoint in STATE_IN_THE_BODY:
+        codes.add("412")
     if endpoint == "session.sign_in":
         codes.add("429")
     return codes

@@ -3183,6 +3183,15 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
                 /** @description This is more than can be sent at once. */
                 413: {
                     headers: {
