@@ -286,7 +286,12 @@ def test_another_state_or_plan_is_not_answered_from_it(client, plan_url, own_pla
     assert before["open_drafts"] == []
     job = client.get(f"{url}/file").json["jobs"][0]
     plain = client.get(f"{url}/file?draft={draft['id']}").data
-    hold = {"operation": "ChangeItem", "list": "jobs", "id": job["id"], "changes": {"name": "Other"}}
+    hold = {
+        "operation": "ChangeItem",
+        "list": "jobs",
+        "id": job["id"],
+        "changes": {"name": "Other"},
+    }
     saved = client.post(
         f"/api/v1/drafts/{draft['id']}/operations", {"operations": [hold]}, If_Match='"1"'
     )
