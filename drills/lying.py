@@ -11,7 +11,9 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
-from served import free_port, served, signed_in
+from served import served, signed_in
+
+from gambrel.commands.database import free_port
 
 MOST_PAGES = 40
 ODD: tuple[Any, ...] = (

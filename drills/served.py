@@ -6,7 +6,6 @@ import contextlib
 import os
 import re
 import signal
-import socket
 import statistics
 import subprocess
 import sys
@@ -21,16 +20,11 @@ from typing import Any
 import psutil
 import requests
 
+from gambrel.commands.database import free_port
 from gambrel.commands.places import APPLICATION_LOG, PROJECT
 
 STARTED_WITHIN_S = 300.0
 ANSWER_WITHIN_S = 60.0
-
-
-def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
 
 
 @dataclass

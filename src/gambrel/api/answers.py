@@ -60,12 +60,11 @@ def _state_now(plan_id: int, draft_id: int | None, with_drafts: bool) -> str | N
     """The tag of a plan, or of a draft of it, as it is now; None where the view has to say why."""
     try:
         with planning().sessions() as db:
-            head = store.plan_head(db, plan_id)
-            draft = None if draft_id is None else store.draft(db, draft_id)
+            head, draft = store.head_and_draft(db, plan_id, draft_id)
             drafts = store.drafts(db, plan_id) if with_drafts else ()
     except store.NotFound:
         return None
-    return None if draft is not None and draft.plan_id != plan_id else tag_of(head, draft, drafts)
+    return tag_of(head, draft, drafts)
 
 
 def _tagged(view: View, *, with_drafts: bool) -> View:

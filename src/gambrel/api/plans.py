@@ -31,7 +31,7 @@ from gambrel.api.schemas import (
 )
 from gambrel.api.sessions import planning
 from gambrel.core.edits.item_edits import OperationError
-from gambrel.core.edits.operations import Operation, applied, operation_from
+from gambrel.core.edits.operations import Operation, operation_from
 from gambrel.core.findings import Finding, find
 from gambrel.core.findings.help import suggestions
 from gambrel.core.loads.lanes import lanes
@@ -69,10 +69,7 @@ def looked_at(
     """A plan, the draft of it that is looked at, if any, and the forecaster of what is shown."""
     shared = planning()
     with shared.sessions() as db:
-        head = store.plan_head(db, plan_id)
-        draft = None if draft_id is None else store.draft(db, draft_id)
-    if draft is not None and draft.plan_id != plan_id:
-        raise store.NotFound(f"draft {draft_id} is not of plan {plan_id}")
+        head, draft = store.head_and_draft(db, plan_id, draft_id)
     forecaster = shared.version(head.adopted_version) if draft is None else shared.draft(draft)
     return head, draft, forecaster
 
@@ -244,10 +241,12 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     head, draft, shown = looked_at(plan_id, json_data["draft"])
     operations = read_operations(json_data["operations"])
     forecaster = shared.preview(head, draft, operations)
+    # All of them could be applied by now; the last need not be once more.
     words, plan = [], shown.plan
-    for operation in operations:
-        plan, line = applied(plan, operation)
-        words.append(line)
+    for i, operation in enumerate(operations):
+        words.append(operation.describe(plan))
+        if i + 1 < len(operations):
+            plan = operation.apply(plan)
     night = night_of(json_data["night"], forecaster.origin.zone)
     alone = json_data["scope"] == "night"
     shown_night = _night(forecaster, night, json_data["load"], alone=alone)

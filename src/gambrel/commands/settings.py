@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from gambrel.commands.places import CommandError
 from gambrel.connectors.addresses import USUAL, Allowed, allowed_from
+from gambrel.core.caches import MIB
 from gambrel.store.housekeeping import Keep
 
 ADDRESS = "GAMBREL_ADDRESS"
@@ -19,7 +20,6 @@ KEEP_COMPUTATIONS = "GAMBREL_KEEP_COMPUTATIONS"
 LOG_MIB = "GAMBREL_LOG_MIB"
 """How large a log may grow, in MiB, before it is put aside; three older ones are kept."""
 USUAL_LOG_MIB = 8
-MIB = 1 << 20
 
 
 def _number(environment: Mapping[str, str], name: str, usual: int) -> int:

@@ -25,6 +25,7 @@ from gambrel.api.app import create_app, current_planning, ready_workers, warm_up
 from gambrel.commands.places import APPLICATION_LOG, PAGES, STATE
 from gambrel.commands.settings import address_from, keep_from, log_bytes_from, sources_from
 from gambrel.commands.state_files import KEPT_LOGS
+from gambrel.core.caches import MIB
 from gambrel.core.simulation.turns import simulations
 from gambrel.work.housekeeping import Housekeeping
 
@@ -34,7 +35,6 @@ READ_WITHIN_S = 60.0
 """A request that is not there as a whole by then is given up."""
 IDLE_S = 120
 LOOKED_AT_EVERY_S = 5
-MIB = 1 << 20
 MOST_BODY = 49 * MIB
 """A little more than any route takes, so that the route can say what its limit is."""
 

@@ -36,7 +36,7 @@ from gambrel.store.models import (
     now_utc,
 )
 from gambrel.store.plan_tables import save_plan
-from gambrel.store.plans import NotFound, draft, emptied_versions
+from gambrel.store.plans import NotFound, draft, emptied_versions, locked_plan
 from gambrel.store.sealing import Sealer
 
 PlanOf = Callable[[int], Plan]
@@ -364,15 +364,11 @@ def inbox(session: Session, plan_id: int, state: str = OPEN) -> list[InboxEntry]
 
 
 def lock_plan(session: Session, plan_id: int) -> int:
-    """Have nobody else change the estate of a plan; returns its adopted version.
-
-    Whoever writes differences or an estate does this first: two that took their locks in another
-    order would stop each other.
-    """
-    head = session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
-    if head is None or head.adopted_version is None:
+    """Have nobody else change the estate of a plan; returns its adopted version."""
+    version = locked_plan(session, plan_id).adopted_version
+    if version is None:
         raise NotFound(f"there is no plan {plan_id}")
-    return head.adopted_version
+    return version
 
 
 def note_differences(

@@ -95,6 +95,18 @@ def plan_head(session: Session, plan_id: int) -> PlanHead:
     raise NotFound(f"there is no plan {plan_id}")
 
 
+def locked_plan(session: Session, plan_id: int) -> PlanRow:
+    """The row of a plan, which nobody else changes until the end of the transaction.
+
+    Whoever changes what a plan's version is, or what stands on it, does this first: two that took
+    their locks in another order would stop each other. Raises NotFound.
+    """
+    row = session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
+    if row is None:
+        raise NotFound(f"there is no plan {plan_id}")
+    return row
+
+
 def store_plan(session: Session, name: str, plan: Plan, *, actor: str, note: str = "") -> PlanHead:
     """Write a plan as the adopted version of the plan of this name, made if it is new."""
     row = session.scalar(select(PlanRow).where(PlanRow.name == name).with_for_update())
@@ -158,9 +170,9 @@ def restore_version(session: Session, plan_id: int, version_id: int, *, actor: s
         NotFound: where it is no version of this plan, or is not kept any more.
         Unreadable: where it cannot be read either.
     """
-    row = session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
+    row = locked_plan(session, plan_id)
     version = session.get(VersionRow, version_id)
-    if row is None or version is None or version.plan_id != plan_id:
+    if version is None or version.plan_id != plan_id:
         raise NotFound(f"there is no version {version_id} of plan {plan_id}")
     version_plan(session, version_id)
     before, row.adopted_version = row.adopted_version, version_id
@@ -220,9 +232,20 @@ def draft(session: Session, draft_id: int) -> Draft:
     return _draft(session, row)
 
 
+def head_and_draft(
+    session: Session, plan_id: int, draft_id: int | None
+) -> tuple[PlanHead, Draft | None]:
+    """A plan, and the open draft of it that is asked for, if any. Raises NotFound."""
+    head = plan_head(session, plan_id)
+    found = None if draft_id is None else draft(session, draft_id)
+    if found is not None and found.plan_id != plan_id:
+        raise NotFound(f"draft {draft_id} is not of plan {plan_id}")
+    return head, found
+
+
 def start_draft(session: Session, plan_id: int, name: str, *, actor: str) -> Draft:
     """A new, empty draft of a plan's adopted version."""
-    session.execute(select(PlanRow.id).where(PlanRow.id == plan_id).with_for_update())
+    locked_plan(session, plan_id)
     head = plan_head(session, plan_id)
     row = DraftRow(plan_id=plan_id, base_version=head.adopted_version, name=name)
     session.add(row)
@@ -231,10 +254,11 @@ def start_draft(session: Session, plan_id: int, name: str, *, actor: str) -> Dra
     return _draft(session, row)
 
 
-def _lock_plan_of(session: Session, draft_id: int) -> PlanRow | None:
-    """Lock the plan of a draft, as whoever changes its version does before anything else."""
+def _locked_plan_of(session: Session, draft_id: int) -> PlanRow:
     plan_id = session.scalar(select(DraftRow.plan_id).where(DraftRow.id == draft_id))
-    return session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
+    if plan_id is None:
+        raise NotFound(f"there is no open draft {draft_id}")
+    return locked_plan(session, plan_id)
 
 
 def _checked_row(session: Session, draft_id: int, revision: int) -> DraftRow:
@@ -361,7 +385,7 @@ def carry_over(session: Session, draft_id: int, revision: int, *, actor: str) ->
         Changed: where the draft is no longer at this revision.
         OperationError: where one of its operations does not fit that plan; nothing changes then.
     """
-    _lock_plan_of(session, draft_id)
+    _locked_plan_of(session, draft_id)
     row = _checked_row(session, draft_id, revision)
     head = plan_head(session, row.plan_id)
     plan = version_plan(session, head.adopted_version)
@@ -392,10 +416,9 @@ def adopt(session: Session, draft_id: int, revision: int, *, actor: str, note: s
     Raises:
         Changed: where the draft, or the plan that it stands on, has changed meanwhile.
     """
-    head_row = _lock_plan_of(session, draft_id)
+    head_row = _locked_plan_of(session, draft_id)
     row = _checked_row(session, draft_id, revision)
     current = _draft(session, row)
-    assert head_row is not None
     if head_row.adopted_version != row.base_version:
         raise Changed(current, base_left=True)
     plan = apply_all(version_plan(session, row.base_version), current.operations)
@@ -483,8 +506,8 @@ def go_back(session: Session, plan_id: int, adoption_id: int, *, actor: str, not
     adoption = session.get(AdoptionRow, adoption_id)
     if adoption is None or adoption.plan_id != plan_id or adoption.before_version is None:
         raise NotFound(f"there is no adoption {adoption_id} of plan {plan_id} to go back from")
-    head_row = session.scalar(select(PlanRow).where(PlanRow.id == plan_id).with_for_update())
-    assert head_row is not None and head_row.adopted_version is not None
+    head_row = locked_plan(session, plan_id)
+    assert head_row.adopted_version is not None
     now = version_plan(session, head_row.adopted_version)
     old = version_plan(session, adoption.before_version)
     kept = {name: getattr(now, name) for name in ("hosts", "datastores", "machines")}
