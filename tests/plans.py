@@ -5,8 +5,9 @@ from __future__ import annotations
 import copy
 from typing import Any
 
+from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Plan
-from gambrel.core.plan.reading import parse_instant, read_plan
+from gambrel.core.plan.reading import read_plan
 
 EVERY_DAY = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 FRIDAY_NOON = parse_instant("2026-11-06T12:00:00Z")

@@ -7,5 +7,9 @@ export default defineConfig({
   // The content security policy allows nothing but files of our own.
   build: { assetsInlineLimit: 0, target: "es2023", chunkSizeWarningLimit: 900 },
   server: { proxy: { "/api": "http://127.0.0.1:8420" } },
-  test: { environment: "node", include: ["src/**/*.test.{ts,tsx}"], setupFiles: ["src/testing/setup.ts"] },
+  test: {
+    environment: "node",
+    include: ["src/**/*.test.{ts,tsx}"],
+    setupFiles: ["src/testing/setup.ts"],
+  },
 });

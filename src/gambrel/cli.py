@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import sys
 from collections.abc import Sequence
 
@@ -56,8 +55,10 @@ def _parser() -> argparse.ArgumentParser:
     command.add_argument("name", choices=sorted(SCENARIOS))
     command.add_argument("--output", default="-", metavar="PLAN.json")
 
-    command = commands.add_parser("openapi", help="write the API's description")
-    command.add_argument("--output", default=str(PROJECT / "docs" / "openapi.json"))
+    command = commands.add_parser(
+        "describe", help="write the descriptions of the API, the plan file and its forms"
+    )
+    command.add_argument("--folder", default=str(PROJECT))
 
     bench_command = commands.add_parser("bench", help="measure; writes docs/benchmarks.md")
     bench_command.add_argument("sections", nargs="*", help="headings of that page; all if none")
@@ -96,13 +97,12 @@ def _run(options: argparse.Namespace) -> int:
                 plan_store.load(options.plan, options.name)
             else:
                 plan_store.save(options.name, options.draft, options.output)
-        case "openapi":
+        case "describe":
             from pathlib import Path
 
-            from gambrel.api.app import openapi
+            from gambrel.commands import descriptions
 
-            text = json.dumps(openapi(), indent=1, ensure_ascii=False) + "\n"
-            Path(options.output).write_text(text)
+            descriptions.write_all(Path(options.folder))
         case "bench":
             from gambrel.commands import bench
 

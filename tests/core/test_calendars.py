@@ -5,7 +5,8 @@ from datetime import datetime
 import pytest
 from plans import small_file, small_plan, window
 
-from gambrel.core.plan.reading import format_instant, parse_instant, read_plan
+from gambrel.core.plan.instants import format_instant, parse_instant
+from gambrel.core.plan.reading import read_plan
 from gambrel.core.schedules.calendars import NEVER, job_occurrences, parse_rule, window_span
 
 

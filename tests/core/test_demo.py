@@ -7,7 +7,8 @@ import pytest
 from gambrel.core.edits.operations import MoveFull, MoveStart, apply_all
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import night_outcome, week_of
-from gambrel.core.plan.reading import parse_instant, read_plan
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation.simulate import simulate
 from gambrel.demo import SCENARIOS, larkmoor
 

@@ -4,6 +4,7 @@ import gc
 import time
 import weakref
 from dataclasses import replace
+from datetime import time as clock
 from threading import Thread
 
 import pytest
@@ -16,6 +17,7 @@ from vector_cases import PLAN_CASES, differences, load
 
 from gambrel.core.model.sharing import Demand, fair_rates
 from gambrel.core.plan import reading
+from gambrel.core.plan.instants import parse_instant
 from gambrel.core.simulation import reference
 from gambrel.core.simulation.forecast import totals_of
 from gambrel.core.simulation.simulate import simulate
@@ -49,7 +51,7 @@ def test_the_totals_of_a_run_are_those_of_its_machines(plan):
 @pytest.mark.parametrize("name", PLAN_CASES)
 def test_the_reference_gives_the_expected_result(name):
     case = load(name)
-    start, end = (reading.parse_instant(case[key]) for key in ("from", "to"))
+    start, end = (parse_instant(case[key]) for key in ("from", "to"))
     found = reference.simulate(reading.read_plan(case["plan"]), start, end)
     assert differences(case["result"], result(found)) == []
 
@@ -135,7 +137,7 @@ def test_a_longer_window_never_makes_a_run_miss(plan, closes):
 
 
 def window(plan, until):
-    opening = replace(plan.windows[0].open[0], to_time=reading.time.fromisoformat(until))
+    opening = replace(plan.windows[0].open[0], to_time=clock.fromisoformat(until))
     return replace(plan.windows[0], open=(opening,), time_zone=ZONE)
 
 

@@ -37,8 +37,9 @@ from gambrel.core.estate.inventory import (
     machine_from_dict,
 )
 from gambrel.core.model.selection import selected_machines
+from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import LeftOut
-from gambrel.core.plan.reading import parse_instant, read_plan, write_plan
+from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.standins.world import LATER_EVENTS, World
 
 TODAY = date(2026, 11, 2)

@@ -12,15 +12,14 @@ from gambrel.core.edits.item_edits import (
     ChangeItem,
     OperationError,
     RemoveItem,
-    advised_slots,
     item_value,
-    proxy_form,
     whole_value,
 )
-from gambrel.core.edits.operations import SetWindow, operation_from, operation_to_dict
+from gambrel.core.edits.operations import change_job, operation_from, operation_to_dict
 from gambrel.core.model.repository_volumes import placed
 from gambrel.core.plan.objects import Proxy, Repository, Volume
 from gambrel.core.plan.reading import ITEMS, read_plan, write_plan
+from gambrel.core.questions.places import advised_slots, proxy_form
 from gambrel.core.simulation.forecast import PointRecord
 from gambrel.core.units import GIB
 from gambrel.demo import larkmoor
@@ -67,14 +66,17 @@ def test_an_item_that_is_used_stays(kind):
 @pytest.mark.parametrize(
     ("operation", "words"),
     [
-        (ChangeItem("links", "quay-hill", {"mbit_per_s": 3000}), "Mbit/s 3000 (was 2000)"),
+        (ChangeItem("links", "quay-hill", {"mbit_per_s": 3000}), "rate 3000 Mbit/s (was 2000 Mbit/s)"),
         (ChangeItem("links", "quay-hill", {"limits": []}), "link quay-hill: limits by hour"),
         (ChangeItem("links", "quay-hill", {"encrypted": True}), "encrypted yes (was no)"),
-        (ChangeItem("hosts", "qa-h1", {"proxies": ["quay-p1"]}), "read by quay-p1 (was none)"),
+        (ChangeItem("hosts", "qa-h1", {"proxies": ["quay-p1"]}), "read by quay-p1 (was any proxy)"),
         (ChangeItem("proxies", "quay-p2", {"slots": 8}), "proxy quay-p2: nothing changes"),
         (AddItem("sites", {"id": "x", "time_zone": "UTC"}), "site x is new"),
         (RemoveItem("sites", "x"), "site x is taken away"),
-        (SetWindow("mail", None, "run_on"), "at any hour, runs on at its end"),
+        (
+            change_job("mail", window=None, at_window_end="run_on"),
+            "inside no window (was night, what has begun may finish)",
+        ),
     ],
 )
 def test_an_edit_says_what_it_does_and_survives_being_saved(operation, words):
@@ -83,14 +85,18 @@ def test_an_edit_says_what_it_does_and_survives_being_saved(operation, words):
 
 
 def test_a_job_is_put_into_a_window():
-    job = SetWindow("mail", "norrvik-night", "stop").apply(PLAN).job_by_id["mail"]
+    job = (
+        change_job("mail", window="norrvik-night", at_window_end="stop")
+        .apply(PLAN)
+        .job_by_id["mail"]
+    )
     assert (job.window, job.at_window_end) == ("norrvik-night", "stop")
     for window, end, field in (
         ("no such", "stop", "window"),
         ("night", "explode", "at_window_end"),
     ):
         with pytest.raises(OperationError) as caught:
-            SetWindow("mail", window, end).apply(PLAN)
+            change_job("mail", window=window, at_window_end=end).apply(PLAN)
         assert caught.value.field == field
 
 

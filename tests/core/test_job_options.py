@@ -4,7 +4,8 @@ import pytest
 from plans import DAY, FRIDAY_NOON, small_file, small_plan
 
 from gambrel.core.model.restore import newest_restore
-from gambrel.core.plan.reading import PlanError, read_plan, write_plan
+from gambrel.core.plan.reading import read_plan, write_plan
+from gambrel.core.plan.values import PlanError
 from gambrel.core.simulation.reference import simulate as by_the_text
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import GIB, HOUR

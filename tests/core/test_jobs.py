@@ -13,7 +13,7 @@ from gambrel.core.edits.item_edits import AddItem, ChangeItem, OperationError, R
 from gambrel.core.edits.operations import (
     ExcludeMachine,
     MoveStart,
-    SetVerify,
+    change_job,
     operation_from,
     operation_to_dict,
 )
@@ -128,7 +128,7 @@ def test_a_job_goes_with_its_points_and_only_when_nothing_follows_it():
     follower = {"id": "f", "repository": "quay-disk", "machines": {}, "after": "office-files"}
     with pytest.raises(OperationError, match="used by job f"):
         gone.apply(AddItem("jobs", follower).apply(PLAN))
-    with pytest.raises(OperationError, match="closes a loop"):
+    with pytest.raises(OperationError, match="in a circle"):
         two = AddItem("jobs", follower).apply(PLAN)
         ChangeItem("jobs", "office-files", {"after": "f", "schedules": []}).apply(two)
 
@@ -449,7 +449,7 @@ def test_edits_of_two_people_meet_field_by_field():
     mine = [
         ChangeItem("jobs", "mail", {"priority": 4, "window": None}),
         ExcludeMachine("mail", "m1"),
-        SetVerify("other", "boot"),
+        change_job("other", verify="boot"),
         RemoveItem("proxies", "p"),
     ]
     theirs = [
@@ -461,7 +461,7 @@ def test_edits_of_two_people_meet_field_by_field():
     assert [(c.index, c.key, c.theirs) for c in found] == [
         (0, "priority", (0,)), (1, None, (0,)), (3, None, (2,)),
     ]  # fmt: skip
-    assert conflicts([SetVerify("other", "boot")], theirs) == []
+    assert conflicts([change_job("other", verify="boot")], theirs) == []
     left = without(mine, found)
     assert left == [ChangeItem("jobs", "mail", {"window": None}), mine[2]]
     assert without(mine, []) == mine

@@ -6,7 +6,8 @@ import pytest
 from plans import DAY, FRIDAY_NOON, small_file, small_plan, weekly, window
 
 from gambrel.core.nights.nights import night_at, night_of, night_outcome, walls, week_of
-from gambrel.core.plan.reading import parse_instant, read_plan
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation.simulate import simulate
 
 FRIDAY = night_of(date(2026, 11, 6), "Europe/Dublin")

@@ -5,7 +5,7 @@ from dataclasses import replace
 import pytest
 from plans import DAY, FRIDAY_NOON, small_plan, weekly, window
 
-from gambrel.core.plan.reading import parse_instant
+from gambrel.core.plan.instants import parse_instant
 from gambrel.core.questions.window_openings import next_openings, touching
 from gambrel.core.simulation.simulate import simulate
 

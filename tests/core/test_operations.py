@@ -14,11 +14,9 @@ from gambrel.core.edits.operations import (
     MoveFull,
     MoveStart,
     SetInterval,
-    SetLocked,
     SetProxies,
-    SetTransport,
-    SetVerify,
     apply_all,
+    change_job,
     operation_from,
     operation_to_dict,
 )
@@ -80,14 +78,14 @@ def test_what_is_done_can_be_said():
     assert MoveFull("nightly", 0, -1).describe(plan) == (
         "Nightly: full starts Thu 21:00 (was Fri 21:00)"
     )
-    assert SetLocked("nightly", True).describe(plan) == "Nightly: locked"
+    assert change_job("nightly", locked=True).describe(plan) == "Nightly: locked"
 
 
 def test_a_locked_job_stays_where_it_is_until_it_is_unlocked():
-    locked = SetLocked("nightly", True).apply(small_plan())
+    locked = change_job("nightly", locked=True).apply(small_plan())
     with pytest.raises(OperationError, match="locked"):
         MoveStart("nightly", 0, "22:00").apply(locked)
-    freed = SetLocked("nightly", False).apply(locked)
+    freed = change_job("nightly", locked=False).apply(locked)
     assert words(MoveStart("nightly", 0, "22:00").apply(freed)) == "full on Friday at 22:00"
 
 
@@ -129,7 +127,7 @@ def test_refused_by_the_field_at_fault(plan, operation, field):
 
 @pytest.mark.parametrize(
     "operation",
-    [MoveStart("a", 1, "20:00", -1), MoveFull("a", 0, 3), SetLocked("a", False)],
+    [MoveStart("a", 1, "20:00", -1), MoveFull("a", 0, 3), change_job("a", locked=False)],
     ids=lambda operation: operation.name,
 )
 def test_written_down_and_read_again_it_is_the_same(operation):
@@ -143,7 +141,7 @@ def test_written_down_and_read_again_it_is_the_same(operation):
         ({"operation": "DropTables"}, "operation"),
         ({"operation": "MoveFull", "job": "a", "schedule": 0}, "days"),
         ({"operation": "MoveFull", "job": "a", "schedule": True, "days": 1}, "schedule"),
-        ({"operation": "SetLocked", "job": "a", "locked": 1}, "locked"),
+        ({"operation": "SetLocked", "job": "a"}, "locked"),
         ({"operation": "SetLocked", "job": "a", "locked": True, "days": 1}, "days"),
         ({"operation": ["MoveStart"]}, "operation"),
     ],
@@ -152,6 +150,22 @@ def test_what_is_no_operation_is_refused(value, field):
     with pytest.raises(OperationError) as caught:
         operation_from(value)
     assert caught.value.field == field
+
+
+@pytest.mark.parametrize(
+    ("earlier", "changes"),
+    [
+        ({"operation": "SetLocked", "locked": True}, {"locked": True}),
+        ({"operation": "SetTransport", "transport": "network"}, {"transport": "network"}),
+        ({"operation": "SetVerify", "verify": "boot"}, {"verify": "boot"}),
+        (
+            {"operation": "SetWindow", "window": None, "at_window_end": "stop"},
+            {"window": None, "at_window_end": "stop"},
+        ),
+    ],
+)
+def test_drafts_that_hold_operations_by_earlier_names_are_still_read(earlier, changes):
+    assert operation_from({**earlier, "job": "nightly"}) == change_job("nightly", **changes)
 
 
 def test_operations_apply_one_after_the_other():
@@ -172,8 +186,16 @@ ROW = {
     [
         (SetProxies("nightly", ("p1",)), ("proxies", ("p1",)), "Nightly: read by p1"),
         (SetProxies("nightly", None), ("proxies", None), "Nightly: read by any proxy"),
-        (SetTransport("nightly", "hot_add"), ("transport", "hot_add"), "Nightly: hot-add only"),
-        (SetVerify("nightly", "boot"), ("verify", "boot"), "Nightly: checked by a boot test"),
+        (
+            change_job("nightly", transport="hot_add"),
+            ("transport", "hot_add"),
+            "Nightly: read by any proxy, hot-add only (was any proxy, best transport)",
+        ),
+        (
+            change_job("nightly", verify="boot"),
+            ("verify", "boot"),
+            "Nightly: checked by a boot test of 6 min (was nothing)",
+        ),
         (
             ExcludeDisk("nightly", "gate", "0"),
             ("exclude_disks", (("gate", "0"),)),
@@ -210,8 +232,9 @@ def test_a_row_of_runs_gets_another_interval():
     ("operation", "field"),
     [
         (SetProxies("nightly", ("ghost",)), "proxies"),
-        (SetTransport("nightly", "pigeon"), "transport"),
-        (SetVerify("nightly", "prayer"), "verify"),
+        (change_job("nightly", transport="pigeon"), "transport"),
+        (change_job("nightly", verify="prayer"), "verify"),
+        (change_job("nightly", locked=1), "locked"),
         (IncludeMachine("nightly", "gate"), "machine"),
         (IncludeMachine("nightly", "ghost"), "machine"),
         (ExcludeDisk("nightly", "gate", "9"), "disk"),

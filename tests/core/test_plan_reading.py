@@ -6,13 +6,9 @@ import pytest
 from plans import small_file, small_plan
 from vector_cases import PLAN_CASES, load
 
-from gambrel.core.plan.reading import (
-    PlanError,
-    format_instant,
-    parse_instant,
-    read_plan,
-    write_plan,
-)
+from gambrel.core.plan.instants import format_instant, parse_instant
+from gambrel.core.plan.reading import read_plan, write_plan
+from gambrel.core.plan.values import PlanError
 
 
 def problems(file):
@@ -48,7 +44,7 @@ REFUSED = [
     (("repositories", 0, "dedupe_ratio"), 0, "repositories[0].dedupe_ratio", "not above 0"),
     (("machines", 0, "kind"), "phone", "machines[0].kind", "none of vm, server"),
     (("machines", 0, "nic_mbit_per_s"), 10, "machines[0].nic_mbit_per_s", "key of a server"),
-    (("machines", 1, "id"), "gate", "machines[1].id", "stands twice"),
+    (("machines", 1, "id"), "gate", "machines[1].id", "twice"),
     (("machines", 0, "disks", 0, "used_gib"), 90, "machines[0].disks[0].used_gib", "provisioned"),
     (("machines", 0, "disks", 0, "swap_gib"), 50, "machines[0].disks[0].swap_gib", "used_gib"),
     (("windows", 0, "open", 0, "from"), "25:00", "windows[0].open[0].from", "does not exist"),

@@ -5,8 +5,9 @@ from datetime import date, datetime
 import pytest
 from plans import FRIDAY_NOON, small_file, small_plan, window
 
-from gambrel.core.plan.reading import PlanError, read_plan
+from gambrel.core.plan.reading import read_plan
 from gambrel.core.plan.recurrence_rules import parse_rule
+from gambrel.core.plan.values import PlanError
 from gambrel.core.schedules.calendars import window_span
 
 START = datetime(2026, 11, 3, 21)

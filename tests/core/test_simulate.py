@@ -8,7 +8,8 @@ from invariants import check_capacities, check_pools
 from plans import DAY, EVERY_DAY, FRIDAY_NOON, small_file, small_plan, weekly, window
 from vector_cases import PLAN_CASES, load
 
-from gambrel.core.plan.reading import parse_instant, read_plan
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.reading import read_plan
 from gambrel.core.schedules.calendars import limit_intervals
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import GIB, MBIT, MIB

@@ -3,7 +3,8 @@
 import pytest
 from plans import DAY, FRIDAY_NOON, small_file
 
-from gambrel.core.plan.reading import PlanError, read_plan
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.plan.values import PlanError
 from gambrel.core.schedules.spread_fulls import NOBODYS, full_groups, job_dues
 from gambrel.core.simulation.reference import simulate as by_the_text
 from gambrel.core.simulation.simulate import simulate

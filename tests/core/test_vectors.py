@@ -9,6 +9,7 @@ from vector_cases import PLAN_CASES, VECTORS, differences, load
 from gambrel.core.model.restore import newest_restore, rto_met
 from gambrel.core.model.sharing import Demand, fair_rates
 from gambrel.core.plan import reading
+from gambrel.core.plan.instants import format_instant, parse_instant
 from gambrel.core.schedules.calendars import occurrences
 from gambrel.core.simulation.simulate import simulate
 from gambrel.formats.result_file import result
@@ -19,7 +20,7 @@ SHARED = Path(__file__).parents[3] / "shared" / "vectors"
 @pytest.mark.parametrize("name", PLAN_CASES)
 def test_plan_gives_the_expected_result(name):
     case = load(name)
-    start, end = (reading.parse_instant(case[key]) for key in ("from", "to"))
+    start, end = (parse_instant(case[key]) for key in ("from", "to"))
     forecast = simulate(reading.read_plan(case["plan"]), start, end)
     assert differences(case["result"], result(forecast)) == []
 
@@ -27,7 +28,7 @@ def test_plan_gives_the_expected_result(name):
 @pytest.mark.parametrize("name", [name for name in PLAN_CASES if name.startswith("case-")])
 def test_restores_take_as_long_as_expected(name):
     case = load(name)
-    start, end = (reading.parse_instant(case[key]) for key in ("from", "to"))
+    start, end = (parse_instant(case[key]) for key in ("from", "to"))
     forecast = simulate(reading.read_plan(case["plan"]), start, end)
     for machine in forecast.plan.machines:
         found = newest_restore(forecast.plan, machine, forecast.points)
@@ -39,12 +40,12 @@ def test_restores_take_as_long_as_expected(name):
 
 @pytest.mark.parametrize("case", load("schedules.json"), ids=lambda case: case["name"])
 def test_schedule_gives_the_expected_occurrences(case):
-    context = reading._Context()
+    context = reading.Reading()
     schedule = reading.SCHEDULE.read(context, "", case["schedule"])
-    calendars = [reading.CALENDAR.read(context, "", c) for c in case["calendars"]]
-    start, end = (reading.parse_instant(case[key]) for key in ("from", "to"))
+    calendars = [reading.ITEMS["calendars"].read(context, "", c) for c in case["calendars"]]
+    start, end = (parse_instant(case[key]) for key in ("from", "to"))
     found = occurrences(schedule, {c.id: c for c in calendars}, start, end)
-    assert [reading.format_instant(instant) for instant in found] == case["occurrences"]
+    assert [format_instant(instant) for instant in found] == case["occurrences"]
 
 
 @pytest.mark.parametrize("case", load("sharing.json"), ids=lambda case: case["name"])

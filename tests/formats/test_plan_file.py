@@ -5,7 +5,7 @@ import json
 import pytest
 from plans import small_file, small_plan
 
-from gambrel.core.plan.reading import PlanError
+from gambrel.core.plan.values import PlanError
 from gambrel.formats import plan_file
 
 

@@ -7,7 +7,7 @@ from plans import small_plan
 
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem, job_weight
-from gambrel.core.edits.operations import MoveFull, MoveStart, SetLocked, apply_all, operation_from
+from gambrel.core.edits.operations import MoveFull, MoveStart, apply_all, change_job, operation_from
 from gambrel.core.nights.nights import night_of, night_outcome, week_of
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.questions.what_if import LoseHost
@@ -77,7 +77,7 @@ def test_the_next_week_goes_on_from_this_one(base):
 
 
 def test_a_lock_changes_no_number(base):
-    locked = SetLocked("mail", True).apply(base.plan)
+    locked = change_job("mail", locked=True).apply(base.plan)
     assert first_difference(base.plan, locked, WEEK[0].start, WEEK[-1].end) == WEEK[-1].end
 
 

@@ -13,7 +13,7 @@ from gambrel.api.sessions import actor, planning
 from gambrel.core.nights.nights import week_of
 from gambrel.core.questions.what_if import happening_from
 from gambrel.store import computations as store
-from gambrel.work.computations import Computations, told_of
+from gambrel.work.computations import Computations
 from gambrel.work.forecaster import Forecaster
 
 blueprint = APIBlueprint("balance", __name__, tag="Balance", url_prefix="/api/v1")
@@ -34,7 +34,20 @@ def _answer(ident: int, status: int = 200) -> Any:
 
 
 def _told(item: store.Computation) -> dict[str, Any]:
-    return told_of(item, computations().stands_on(item.plan_id, item.asked.get("draft")))
+    stands_on = computations().stands_on(item.plan_id, item.asked.get("draft"))
+    return {
+        "stale": item.asked.get("stands_on", stands_on) != stands_on,
+        "id": item.id,
+        "kind": item.kind,
+        "asked": dict(item.asked),
+        "state": item.state,
+        "progress": dict(item.progress),
+        "result": None if item.result is None else dict(item.result),
+        "message": item.message,
+        "actor": item.actor,
+        "created_at": item.created_at.isoformat() + "Z",
+        "ended_at": None if item.ended_at is None else item.ended_at.isoformat() + "Z",
+    }
 
 
 def _begin(plan_id: int, kind: store.ComputationKind, asked: dict[str, Any]) -> Any:

@@ -26,10 +26,9 @@ from gambrel.connectors.addresses import check_allowed, wrong_address
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.effect import job_effects
 from gambrel.core.estate.facts import FactEdit, due_for_review
-from gambrel.core.model.selection import holds, selected_machines
+from gambrel.core.estate.membership import how_selected, jobs_of, suitable_jobs
 from gambrel.core.plan.objects import Job, LeftOut, Machine, Plan
 from gambrel.core.simulation.exposure import exposures
-from gambrel.core.words import rule_in_words
 from gambrel.store import estate as store
 from gambrel.store.plans import plan_head
 from gambrel.work.forecaster import Forecaster
@@ -220,34 +219,6 @@ def show_exposure(plan_id: int, day: str) -> Any:
     return jsonify({"worst_s": worst})
 
 
-def _how(plan: Plan, job: Job, machine: Machine) -> str:
-    """Why a job selects a machine."""
-    if machine.id in job.machines.ids:
-        return "listed by its name"
-    for rule in job.machines.rules:
-        if all(holds(plan, condition, machine) for condition in rule):
-            return rule_in_words(rule)
-    return ""
-
-
-def _offers(plan: Plan, machine: Machine) -> list[dict[str, Any]]:
-    """Jobs by how many machines like this one they have."""
-
-    def alike(other: Machine) -> bool:
-        if plan.site_of(other) != plan.site_of(machine) or other.kind != machine.kind:
-            return False
-        role = bool(machine.facts.role) and other.facts.role == machine.facts.role
-        return other.folder == machine.folder or other.host == machine.host or role
-
-    counted = [
-        (sum(alike(other) for other in selected_machines(plan, job)), job) for job in plan.jobs
-    ]
-    return [
-        {"job": job.id, "name": job.name, "alike": number}
-        for number, job in sorted(counted, key=lambda entry: -entry[0])
-    ]
-
-
 @blueprint.get("/plans/<int:plan_id>/estate/machines/<path:name>")
 @blueprint.input(schemas.MachineQuerySchema, location="query")
 @blueprint.output(schemas.MachineSchema)
@@ -288,14 +259,17 @@ def show_machine(plan_id: int, name: str, query_data: dict[str, Any]) -> Any:
                 {
                     "job": job.id,
                     "name": job.name,
-                    "how": _how(plan, job, machine),
+                    "how": how_selected(plan, job, machine),
                     "newest": instant(max(points[job.id], default=None)),
                     "points": len(points[job.id]),
                 }
                 for job in jobs
             ],
             **_week_of_machine(shown, name, query_data["night"]),
-            "offers": _offers(plan, machine),
+            "offers": [
+                {"job": job.id, "name": job.name, "alike": alike}
+                for job, alike in suitable_jobs(plan, machine)
+            ],
         }
     )
 
@@ -320,7 +294,7 @@ def _week_of_machine(shown: Forecaster, name: str, day: date) -> dict[str, Any]:
     week = shown.week(day)
     worst = exposures(week.forecast, week.start, week.end)
     position = next(i for i, m in enumerate(shown.plan.machines) if m.id == name)
-    jobs = {job.id for job in shown.plan.jobs if _selects(shown.plan, job, name)}
+    jobs = jobs_of(shown.plan, shown.plan.machines[position])
     runs = [
         {
             "job": run.job,
@@ -340,10 +314,6 @@ def _week_of_machine(shown: Forecaster, name: str, day: date) -> dict[str, Any]:
         "worst_exposure_s": worst[position].worst_s,
         "next_runs": runs[:40],
     }
-
-
-def _selects(plan: Plan, job: Job, name: str) -> bool:
-    return any(machine.id == name for machine in selected_machines(plan, job))
 
 
 @blueprint.post("/plans/<int:plan_id>/estate/facts")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import replace
+from dataclasses import asdict
 from typing import Any
 
 from apiflask import APIBlueprint
@@ -18,19 +18,21 @@ from gambrel.api.schemas import DraftQuerySchema
 from gambrel.api.serialize import instant
 from gambrel.api.sessions import actor, planning
 from gambrel.core.edits.item_edits import AddItem, whole_value
-from gambrel.core.edits.splitting import MachineTime, even_groups
 from gambrel.core.model.selection import selected_machines, used_gib
-from gambrel.core.nights.nights import TROUBLE, Night, night_of, run_verdict, week_of
+from gambrel.core.nights.job_nights import job_night
+from gambrel.core.nights.nights import Night, night_of, week_of
+from gambrel.core.plan.conditions import DISK_OPS_BY_FIELD, OPS_BY_FIELD
 from gambrel.core.plan.objects import Job, Plan
-from gambrel.core.plan.reading import DISK_OPS_BY_FIELD, OPS_BY_FIELD, SCHEDULE
-from gambrel.core.questions.isolated_job import alone
+from gambrel.core.plan.reading import SCHEDULE
+from gambrel.core.questions.even_split import even_split
 from gambrel.core.questions.job_problems import JobProblem, job_problems
-from gambrel.core.questions.new_job import free_id, new_job
+from gambrel.core.questions.new_job import new_job
+from gambrel.core.questions.option_costs import option_costs
 from gambrel.core.questions.points_ahead import MOST_DAYS, points_ahead
 from gambrel.core.questions.selection_preview import look_at_selection
 from gambrel.core.questions.start_search import room
 from gambrel.core.questions.upcoming import ScheduleLook, look_at_schedule
-from gambrel.core.questions.ways_to_keep import WEEKS, kept_as, largest_machine, tradeoffs
+from gambrel.core.questions.ways_to_keep import WEEKS, largest_machine, tradeoffs
 from gambrel.core.schedules.words import (
     EXAMPLES,
     NotUnderstood,
@@ -38,8 +40,7 @@ from gambrel.core.schedules.words import (
     timing_in_words,
 )
 from gambrel.core.simulation.forecast import Forecast, Run
-from gambrel.core.simulation.simulate import simulate, simulate_span
-from gambrel.core.units import DAY
+from gambrel.core.simulation.simulate import simulate_span
 from gambrel.core.words import job_clauses, sentence
 from gambrel.store import templates as store
 from gambrel.work.forecaster import Forecaster
@@ -124,24 +125,14 @@ def list_jobs(plan_id: int, query_data: dict[str, Any]) -> Any:
 
 
 def _job_night(night: Night, runs: Sequence[Run]) -> dict[str, Any]:
-    totals = [run.totals() for run in runs]
-    verdicts = [run_verdict(run) for run in runs]
-    starts = [t.first_start for t in totals if t.first_start is not None]
-    ends = [run.ended for run in runs if run.ended is not None]
-    grades = ("over", "tight", "fits")
-    kinds = {("synthetic full" if t.synthetic else kind) for t in totals for kind in t.kinds[:1]}
+    found = job_night(runs)
     return {
+        **asdict(found),
         "date": night.date.isoformat(),
         "forecast": True,
-        "verdict": min(verdicts, key=grades.index, default=None),
-        "runs": len(runs),
-        "kinds": sorted(kinds),
-        "start": instant(min(starts, default=None)),
-        "end": instant(max(ends, default=None)),
-        "over_s": max((run.over_s for run in runs), default=0.0),
-        "not_done": sum(run.outcomes[name] for run in runs for name in TROUBLE),
-        "wire_bytes": sum(t.wire_bytes for t in totals),
-        "source_bytes": sum(t.source_bytes for t in totals),
+        "kinds": list(found.kinds),
+        "start": instant(found.start),
+        "end": instant(found.end),
     }
 
 
@@ -374,28 +365,6 @@ def show_tradeoffs(plan_id: int, json_data: dict[str, Any]) -> Any:
     )
 
 
-_OPTIONS: tuple[tuple[str, str, dict[str, Any]], ...] = (
-    ("preparation", "quiescing, steps in the guest and halting",
-     {"quiesce_s": 0.0, "guest_before_s": 0.0, "guest_after_s": 0.0, "standstill": "none"}),
-    ("before_after", "what is done before and after the machines",
-     {"before_min": 0.0, "after_min": 0.0}),
-    ("verify", "checking", {"verify": "none"}),
-    ("encrypt", "encrypting", {"encrypt": False}),
-    ("compress", "compressing", {"compress": False}),
-    ("skip_swap", "leaving out swap", {"skip_swap": False}),
-    ("skip_unused", "leaving out unused blocks", {"skip_unused": False}),
-    ("tracking", "tracking changed blocks", {"tracking": False}),
-    ("limit_mbit_per_s", "its limit on bandwidth", {"limit_mbit_per_s": None}),
-    ("max_streams", "its limit on streams", {"max_streams": None}),
-)  # fmt: skip
-
-
-def _cost(forecast: Forecast) -> tuple[float, float]:
-    runs = [run for run in forecast.runs if run.ended is not None]
-    seconds = sum((run.ended or 0.0) - run.occurrence for run in runs)
-    return seconds, sum(run.totals().wire_bytes for run in runs)
-
-
 @blueprint.post("/<int:plan_id>/jobs/costs")
 @blueprint.input(schemas.JobAskedSchema)
 @blueprint.output(schemas.CostsSchema)
@@ -404,25 +373,8 @@ def show_costs(plan_id: int, json_data: dict[str, Any]) -> Any:
     forecaster = _asked(plan_id, json_data)
     plan = forecaster.plan
     job = _job(plan, json_data["job"])
-    from_ = forecaster.origin.start
-
-    def played(changed: Job) -> tuple[float, float]:
-        return _cost(simulate(alone(plan, changed), from_, from_ + 7 * DAY))
-
-    seconds, wire = played(job)
-    costs = []
-    for option, words, off in _OPTIONS:
-        other = replace(job, **off)
-        if other == job:
-            continue
-        without = played(other)
-        costs.append(
-            {
-                "option": option, "words": words, "seconds": seconds - without[0],
-                "wire_bytes": wire - without[1],
-            }
-        )  # fmt: skip
-    return jsonify({"costs": costs})
+    costs = option_costs(plan, job, forecaster.origin.start)
+    return jsonify({"costs": [asdict(cost) for cost in costs]})
 
 
 @blueprint.post("/<int:plan_id>/jobs/points")
@@ -496,32 +448,6 @@ def show_room(plan_id: int, json_data: dict[str, Any]) -> Any:
     return jsonify({"forecast": True, "starts": starts})
 
 
-def machine_times(plan: Plan, job: Job, from_: float) -> list[MachineTime]:
-    """What a full and an incremental of each machine take, the job alone on its paths.
-
-    The longest of each kind within a week counts; a job that has no fulls or nothing else is
-    asked what weekly fulls would take.
-    """
-    found: dict[str, dict[str, float]] = {}
-    for way in (job, kept_as(job, "weekly full")):
-        forecast = simulate(alone(plan, way), from_, from_ + 8 * DAY)
-        for run in forecast.runs:
-            for machine in run.machines:
-                if machine.start is None or machine.kind is None:
-                    continue
-                kind = "full" if machine.kind == "full" and not machine.synthetic else "rest"
-                length = machine.ended - machine.start
-                times = found.setdefault(machine.machine, {})
-                times[kind] = max(times.get(kind, 0.0), length)
-        if all({"full", "rest"} <= times.keys() for times in found.values()):
-            break
-    return [
-        MachineTime(m.id, times.get("full", 0.0), times.get("rest", 0.0))
-        for m in selected_machines(plan, job)
-        for times in (found.get(m.id, {}),)
-    ]
-
-
 @blueprint.post("/<int:plan_id>/jobs/split")
 @blueprint.input(schemas.SplitRequestSchema)
 @blueprint.output(schemas.SplitSchema)
@@ -530,27 +456,19 @@ def show_split(plan_id: int, json_data: dict[str, Any]) -> Any:
     forecaster = _asked(plan_id, json_data)
     plan = forecaster.plan
     job = _job(plan, json_data["job"])
-    times = machine_times(plan, job, forecaster.origin.start)
     number = json_data["groups"]
     try:
-        groups = even_groups(times, number)
+        found = even_split(plan, job, number, forecaster.origin.start)
     except ValueError as error:
         raise _refused("groups", number, f"is too many: {error}") from None
-    groups.sort(key=lambda group: -group.full_s)
-    told: list[dict[str, Any]] = []
-    scratch = plan
-    for i, group in enumerate(groups):
-        name = job.name if i == 0 else f"{job.name}, group {i + 1}"
-        ident = job.id if i == 0 else free_id(scratch, name)
-        scratch = replace(scratch, jobs=(*scratch.jobs, replace(job, id=ident)))
-        told.append(
-            {
-                "id": ident, "name": name, "machines": list(group.machines),
-                "full_s": group.full_s, "incremental_s": group.incremental_s,
-            }
-        )  # fmt: skip
-    by_count = [sum(t.full_s for t in times[i::number]) for i in range(number)]
-    return jsonify({"groups": told, "by_count": by_count})
+    groups = [
+        {
+            "id": part.id, "name": part.name, "machines": list(part.group.machines),
+            "full_s": part.group.full_s, "incremental_s": part.group.incremental_s,
+        }
+        for part in found.parts
+    ]  # fmt: skip
+    return jsonify({"groups": groups, "by_count": list(found.by_count)})
 
 
 # --- templates --------------------------------------------------------------------------------

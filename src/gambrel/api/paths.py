@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import timedelta
 from math import isfinite
 from typing import Any
 
-import numpy as np
 from apiflask import APIBlueprint
 from flask import jsonify
 
@@ -22,14 +20,12 @@ from gambrel.api.sessions import planning
 from gambrel.core.edits import item_edits
 from gambrel.core.edits.operations import operation_to_dict
 from gambrel.core.loads.load_series import LoadSeries, load_names, load_table
-from gambrel.core.loads.night_loads import SpanLoad, loads_in_spans
-from gambrel.core.model.paths import Topology
+from gambrel.core.loads.night_loads import loads_in_spans
 from gambrel.core.model.repository_volumes import placed
 from gambrel.core.model.restore_points import PointRecord
-from gambrel.core.model.selection import selected_machines
-from gambrel.core.nights.nights import Night, night_of, night_outcome, week_of
-from gambrel.core.plan.objects import Disk, Job, Machine, Plan, Repository
-from gambrel.core.questions import sizing
+from gambrel.core.nights.nights import Night, night_of, week_of
+from gambrel.core.plan.objects import Job, Plan, Repository
+from gambrel.core.questions import places, sizing
 from gambrel.core.questions.reach import Cell, reach_reasons, reach_table
 from gambrel.core.questions.window_openings import Opening, next_openings, touching
 from gambrel.core.simulation.forecast import Forecast
@@ -51,37 +47,12 @@ HOLIDAYS_AHEAD = timedelta(days=3 * 366)
 # --- the map ----------------------------------------------------------------------------------
 
 
-def _loads_by_item(plan: Plan) -> dict[tuple[str, str], list[str]]:
-    found: dict[tuple[str, str], list[str]] = defaultdict(list)
-    for name in load_names(plan):
-        kind, _, ident = name.removeprefix("slots:").partition(":")
-        found[kind, ident].append(name)
-    return found
-
-
-def _notes(plan: Plan, kind: str, item: Any) -> list[str]:
-    """What deserves a look, in whole sentences."""
-    if kind == "links":
-        one, other = item.between
-        if one != other and not item.encrypted:
-            return ["What it carries leaves a site unencrypted."]
-    if kind == "proxies":
-        advised = item_edits.advised_slots(item)
-        if advised is not None and item.slots > advised[0]:
-            return [f"{item.slots} slots are more than its {advised[1]} serve."]
-    if kind == "datastores" and not any(
-        item.id in stores for stores in plan.direct_by_proxy.values()
-    ):
-        return ["No proxy reads it directly."]
-    return []
-
-
 Words = Mapping[tuple[str, str], Sequence[str]]
 
 
 def _item(plan: Plan, kind: str, item: Any, loads: Words, used_by: Words) -> dict[str, Any]:
     word = item_edits.WORDS[kind]
-    advised = item_edits.advised_slots(item) if kind == "proxies" else None
+    advised = places.advised_slots(item) if kind == "proxies" else None
     label = load_label(plan, f"link:{item.id}") if kind == "links" else item.id
     return {
         "id": item.id,
@@ -89,8 +60,8 @@ def _item(plan: Plan, kind: str, item: Any, loads: Words, used_by: Words) -> dic
         "value": item_edits.whole_value(item, kind),
         "loads": list(loads.get((word, item.id), ())),
         "used_by": list(used_by.get((kind, item.id), ()))[:200],
-        "notes": _notes(plan, kind, item),
-        "form": item_edits.proxy_form(item) if kind == "proxies" else None,
+        "notes": places.place_notes(plan, kind, item),
+        "form": places.proxy_form(item) if kind == "proxies" else None,
         "advised_slots": None if advised is None else advised[0],
         "advised_by": None if advised is None else advised[1],
         "reads_directly": sorted(plan.direct_by_proxy[item.id]) if kind == "proxies" else [],
@@ -118,54 +89,6 @@ def _repository(
     }  # fmt: skip
 
 
-def _flows(plan: Plan) -> list[dict[str, Any]]:
-    """Who reads what, and where it goes: to proxies and from there or from servers to repositories.
-
-    `over` lists the links of the way; a proxy that reads over the network needs some too.
-    """
-    topology = Topology(plan)
-    sites = {f"proxy:{proxy.id}": proxy.site for proxy in plan.proxies}
-    sites |= {f"repository:{r.id}": r.site for r in plan.repositories}
-    sites |= {f"site:{site.id}": site.id for site in plan.sites}
-    reads: dict[tuple[str, str, str, str], int] = defaultdict(int)
-    writes: dict[tuple[str, str, str], int] = defaultdict(int)
-    for job in plan.jobs:
-        target = f"repository:{job.repository}"
-        places: dict[tuple[str | None, str | None], list[tuple[Machine, Disk]]] = defaultdict(list)
-        for machine in selected_machines(plan, job):
-            if machine.kind == "server":
-                writes[f"site:{machine.site}", target, "agent"] += 1
-                continue
-            for disk in machine.disks:
-                places[machine.host, disk.datastore].append((machine, disk))
-        for (_, store), disks in places.items():
-            machine, disk = disks[0]
-            for candidate in topology.candidates(job, machine, disk):
-                proxy = f"proxy:{plan.proxies[candidate.proxy or 0].id}"
-                by = candidate.transport or ""
-                reads[f"datastore:{store}", proxy, by, plan.site_of(machine)] += len(disks)
-                writes[proxy, target, "write"] += len(disks)
-        for copy in job.copies:
-            writes[target, f"repository:{copy.repository}", "copy"] += 1
-
-    def over(start: str, end: str) -> list[str]:
-        return [plan.links[i].id for i in topology.routes.route(start, end) or ()]
-
-    return [
-        *(
-            {
-                "from": a, "to": b, "by": by, "count": n,
-                "over": over(site, sites[b]) if by == "network" else [],
-            }
-            for (a, b, by, site), n in reads.items()
-        ),
-        *(
-            {"from": a, "to": b, "by": by, "count": n, "over": over(sites[a], sites[b])}
-            for (a, b, by), n in writes.items()
-        ),
-    ]  # fmt: skip
-
-
 @blueprint.get("/<int:plan_id>/paths/<day>")
 @blueprint.input(DraftQuerySchema, location="query")
 @blueprint.output(schemas.PathsSchema)
@@ -178,14 +101,17 @@ def show_paths(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     points: tuple[PointRecord, ...] = ()
     if forecaster.covers(night):
         points = forecaster.night(night).history.at(night.end)
-    loads, used_by = _loads_by_item(plan), item_edits.users(plan)
+    loads, used_by = places.loads_by_place(plan), item_edits.users(plan)
     body = {
         **{
             kind: [_item(plan, kind, item, loads, used_by) for item in getattr(plan, kind)]
             for kind in ("sites", "links", "hosts", "datastores", "proxies")
         },
         "repositories": [_repository(points, plan, r, loads, used_by) for r in plan.repositories],
-        "flows": _flows(plan),
+        "flows": [
+            {"from": f.from_, "to": f.to, "by": f.by, "count": f.count, "over": list(f.over)}
+            for f in places.flows(plan)
+        ],
     }
     return revision_tag(jsonify(body), head, draft)
 
@@ -258,35 +184,6 @@ def preview_loads(plan_id: int, json_data: dict[str, Any]) -> Any:
     return jsonify(_night_loads(forecaster, [night], load_names(forecaster.plan))[0])
 
 
-def _users(forecast: Forecast, name: str, start: float, end: float) -> list[dict[str, Any]]:
-    """Who makes a load: bytes, or seconds of slots held; and for how long each waited there."""
-    topology, loads = forecast.topology, forecast.loads
-    if name.startswith("slots:"):
-        pool = topology.pool(name.removeprefix("slots:"))
-        rows, waits = loads.holds_of(pool), loads.waits_of(pool)
-        heights = np.ones(len(rows))
-    else:
-        resource = topology.resource(name)
-        rows, waits = loads.uses_of(resource), loads.squeezed_by(resource)
-        heights = rows["rate"]
-
-    def lengths(of: Any) -> Any:
-        return np.clip(np.minimum(of["end"], end) - np.maximum(of["start"], start), 0, None)
-
-    jobs = len(forecast.plan.jobs)
-    amounts = np.bincount(rows["job"], lengths(rows) * heights, jobs)
-    waited = np.bincount(waits["job"], lengths(waits), jobs)
-    found = [
-        {
-            "job": job.id, "name": job.name, "amount": float(amounts[i]),
-            "waited_s": float(waited[i]),
-        }
-        for i, job in enumerate(forecast.plan.jobs)
-        if amounts[i] > 0 or waited[i] > 0
-    ]  # fmt: skip
-    return sorted(found, key=lambda user: (-user["amount"], -user["waited_s"]))
-
-
 @blueprint.get("/<int:plan_id>/paths/<day>/week")
 @blueprint.input(schemas.WeekOfLoadQuerySchema, location="query")
 @blueprint.output(schemas.WeekOfLoadSchema)
@@ -304,7 +201,13 @@ def show_week_of_load(plan_id: int, day: str, query_data: dict[str, Any]) -> Any
     users = []
     if forecaster.nights_of_week(day_of(day)):
         week = forecaster.week(day_of(day))
-        users = _users(week.forecast, name, week.start, week.end)
+        users = [
+            {
+                "job": user.job, "name": forecaster.plan.job_by_id[user.job].name,
+                "amount": user.amount, "waited_s": user.waited_s,
+            }
+            for user in places.load_users(week.forecast, name, week.start, week.end)
+        ]  # fmt: skip
     nights = week_of(day_of(day), forecaster.origin.zone)
     body = {"nights": _night_loads(forecaster, nights, [name]), "users": users}
     return revision_tag(jsonify(body), head, draft)
@@ -481,17 +384,6 @@ def _sized(plan_id: int, asked: dict[str, Any]) -> tuple[Forecaster, Night]:
     return forecaster, night_of(asked["night"], forecaster.origin.zone)
 
 
-def _remedies(
-    forecast: Forecast, night: Night, state: sizing.State, loads: Sequence[SpanLoad]
-) -> list[tuple[sizing.Remedy, bool]]:
-    """Remedies of a night, each with whether it takes something away."""
-    found = []
-    if state.weight > 0:
-        reasons = night_outcome(forecast, night).reasons
-        found = [(r, False) for r in sizing.remedies(forecast.plan, loads, reasons)]
-    return found + [(r, True) for r in sizing.spare(forecast, night)]
-
-
 @blueprint.post("/<int:plan_id>/sizing")
 @blueprint.input(schemas.SizingRequestSchema)
 @blueprint.output(schemas.SizingSchema)
@@ -510,7 +402,7 @@ def show_sizing(plan_id: int, json_data: dict[str, Any]) -> Any:
                     "key": r.key, "words": r.words, "amounts": len(r.amounts),
                     "takes_away": away,
                 }
-                for r, away in _remedies(forecast, night, state, loads)
+                for r, away in sizing.offered(forecast, night, state, loads)
             ],
             "needs": [
                 {
@@ -533,7 +425,7 @@ def try_remedy(plan_id: int, json_data: dict[str, Any]) -> Any:
     forecaster, night = _sized(plan_id, json_data)
     forecast = forecaster.week(night.date).forecast
     state, loads = sizing.state_of(forecast, night), sizing.pressed(forecast, night)
-    offered = _remedies(forecast, night, state, loads)
+    offered = sizing.offered(forecast, night, state, loads)
     chosen = next(((r, away) for r, away in offered if r.key == json_data["key"]), None)
     if chosen is None:
         raise ProblemError(404, "There is no such remedy", "The plan may have changed meanwhile.")

@@ -36,8 +36,9 @@ from gambrel.core.findings import Finding, find
 from gambrel.core.findings.help import suggestions
 from gambrel.core.loads.lanes import lanes
 from gambrel.core.nights.nights import Night, night_of, week_of
+from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.objects import Plan
-from gambrel.core.plan.reading import format_instant, write_plan
+from gambrel.core.plan.reading import write_plan
 from gambrel.core.plan.recurrence_rules import EARLIEST_YEAR, LATEST_YEAR
 from gambrel.core.simulation.forecast import Forecast
 from gambrel.store import plans as store

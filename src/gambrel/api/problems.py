@@ -17,7 +17,7 @@ from gambrel.api.waiting import ANSWER_WITHIN_S
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.estate.differences import EstateError
 from gambrel.core.estate.facts import FactError
-from gambrel.core.plan.reading import PlanError
+from gambrel.core.plan.values import PlanError
 from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store.database import WRITTEN_AT_ONCE
 from gambrel.store.plan_tables import NotStorable

@@ -30,8 +30,8 @@ from gambrel.core.nights.nights import (
     walls,
     week_of,
 )
+from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.objects import DayRowSchedule, Job, Plan, Schedule
-from gambrel.core.plan.reading import format_instant
 from gambrel.core.schedules.calendars import window_span
 from gambrel.core.schedules.moves import weeks_between
 from gambrel.core.schedules.words import schedule_in_words

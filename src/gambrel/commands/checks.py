@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from gambrel.commands.descriptions import MADE
 from gambrel.commands.places import PROJECT, complain, say
 
 WEB = PROJECT / "web"
@@ -26,22 +27,15 @@ def _step(name: str, command: Sequence[str], *, cwd: Path = PROJECT) -> bool:
     return done.returncode == 0
 
 
-def _is_current(name: str, committed: Path, command: Sequence[str], made: Path) -> bool:
-    """Make a generated file anew and hold it against the committed one."""
-    say(f"— {name}")
-    done = subprocess.run(
-        command, cwd=WEB, check=False, capture_output=True, text=True, env={**os.environ}
-    )
-    if done.returncode != 0:
-        complain(f"{name}: failed\n{done.stderr}")
-        return False
-    if made.read_bytes() == committed.read_bytes():
-        return True
-    complain(
-        f"{committed.relative_to(PROJECT)} is stale. Run `./gambrel openapi`, "
-        "then `npm run types` in web/, and commit both."
-    )
-    return False
+def _are_current(folder: Path, names: Sequence[str]) -> bool:
+    """Hold files that were made anew in a folder against the committed ones."""
+    stale = [n for n in names if (folder / n).read_bytes() != (PROJECT / n).read_bytes()]
+    if stale:
+        complain(
+            f"{', '.join(stale)}: stale. Run `./gambrel describe`, then `npm run types` in web/, "
+            "and commit what they wrote."
+        )
+    return not stale
 
 
 def _python_checks() -> list[bool]:
@@ -56,17 +50,13 @@ def _python_checks() -> list[bool]:
 def _web_checks() -> list[bool]:
     npm = ["npm", "run", "--silent"]
     with tempfile.TemporaryDirectory() as folder:
-        spec, types = Path(folder) / "openapi.json", Path(folder) / "schema.d.ts"
-        describe = [sys.executable, "-W", "ignore", "-m", "gambrel.cli", "openapi"]
-        generate = ["npx", "--no-install", "openapi-typescript", str(spec), "-o", str(types)]
+        made, types = Path(folder), "web/src/api/schema.d.ts"
+        describe = [sys.executable, "-W", "ignore", "-m", "gambrel.cli", "describe"]
+        generate = ["npx", "--no-install", "openapi-typescript", str(made / "docs/openapi.json")]
         return [
-            _is_current(
-                "API description",
-                PROJECT / "docs" / "openapi.json",
-                [*describe, "--output", str(spec)],
-                spec,
-            ),
-            _is_current("API types", WEB / "src" / "api" / "schema.d.ts", generate, types),
+            _step("descriptions", [*describe, "--folder", folder])
+            and _step("API types", [*generate, "-o", str(made / types)], cwd=WEB)
+            and _are_current(made, [*MADE, types]),
             _step("TypeScript", [*npm, "check"], cwd=WEB),
             _step("front-end units", [*npm, "test"], cwd=WEB),
         ]

@@ -8,8 +8,10 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from gambrel.commands.places import CommandError
+from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Plan
-from gambrel.core.plan.reading import PlanError, Problem, parse_instant, read_plan
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.plan.values import PlanError, Problem
 from gambrel.core.simulation_limits import TooMuch
 from gambrel.demo import SCENARIOS
 from gambrel.formats import plan_file, result_file

@@ -11,7 +11,8 @@ from __future__ import annotations
 from random import Random
 from typing import Any
 
-from gambrel.core.plan.reading import FORMAT, parse_instant
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.reading import FORMAT
 from gambrel.demo.estate import with_facts
 from gambrel.demo.past import existing_points
 from gambrel.demo.writing import EVERY_DAY, WORK_DAYS, disk, rule, schedule

@@ -19,8 +19,9 @@ from gambrel.core.model.volume import (
     protected_bytes,
     protected_disks,
 )
+from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.objects import Job, Machine, Plan
-from gambrel.core.plan.reading import format_instant, read_plan
+from gambrel.core.plan.reading import read_plan
 from gambrel.core.schedules.calendars import job_occurrences
 from gambrel.core.units import DAY, MINUTE
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from gambrel.core.plan.reading import FORMAT, parse_instant
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.reading import FORMAT
 from gambrel.demo.past import existing_points
 from gambrel.demo.writing import EVERY_DAY, disk, rule, schedule
 

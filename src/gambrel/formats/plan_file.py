@@ -6,7 +6,8 @@ import json
 from typing import Any
 
 from gambrel.core.plan.objects import Plan
-from gambrel.core.plan.reading import PlanError, Problem, read_plan, write_plan
+from gambrel.core.plan.reading import read_plan, write_plan
+from gambrel.core.plan.values import PlanError, Problem
 
 
 def _distinct_keys(pairs: list[tuple[str, Any]]) -> dict[str, Any]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from gambrel.core.plan.reading import format_instant
+from gambrel.core.plan.instants import format_instant
 from gambrel.core.simulation.forecast import Forecast, MachineRun, Run
 
 FORMAT = "gambrel-result/1"

@@ -15,7 +15,7 @@ from gambrel.core.estate.inventory import (
     FoundMachine,
     FoundSnapshot,
 )
-from gambrel.core.plan.reading import parse_instant
+from gambrel.core.plan.instants import parse_instant
 from gambrel.demo.estate import SampleAccount, SampleSource, sample_sources, source_of
 
 FIRST_EVENTS = (

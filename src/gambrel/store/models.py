@@ -25,6 +25,7 @@ from sqlalchemy import (
     Text,
     Time,
     UniqueConstraint,
+    text,
 )
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
@@ -32,6 +33,9 @@ ID_LENGTH = 190
 """The longest id that the store takes, in characters (four bytes each must fit an index)."""
 EXACT = "utf8mb4_nopad_bin"
 """Ids differ by case, accents and trailing blanks, as they do in the plan file."""
+
+KEYS_WITHOUT_A_COLUMN: dict[str, Any] = {"default": dict, "server_default": text("'{}'")}
+"""Of a column that holds the keys of the plan file that the table has no column for."""
 
 Ident = String(ID_LENGTH, collation=EXACT)
 
@@ -317,6 +321,7 @@ class InVersion:
     )
     id: Mapped[str] = mapped_column(Ident, primary_key=True, sort_order=-1)
     position: Mapped[int]
+    more: Mapped[dict[str, Any]] = mapped_column(**KEYS_WITHOUT_A_COLUMN)
 
 
 class Entry:
@@ -652,6 +657,7 @@ class JobCopyRow(Entry, RetentionColumns, Base):
     repository: Mapped[str] = mapped_column(Ident)
     delay_min: Mapped[float]
     cold_after_days: Mapped[float | None]
+    more: Mapped[dict[str, Any]] = mapped_column(**KEYS_WITHOUT_A_COLUMN)
 
 
 class PointRow(Entry, Base):

@@ -14,14 +14,10 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from gambrel.core.plan import objects as p
-from gambrel.core.plan.reading import (
-    CONDITION,
-    EXCLUDED_PATH,
-    FACTS,
-    VOLUME,
-    Problem,
-    facts_from,
-)
+from gambrel.core.plan.conditions import CONDITION
+from gambrel.core.plan.reading import FACTS, facts_from
+from gambrel.core.plan.shapes import key_of, shape_of
+from gambrel.core.plan.values import Problem, Reading
 from gambrel.store import models as m
 
 Rows = list[tuple[type[m.Base], list[dict[str, Any]]]]
@@ -77,7 +73,58 @@ def _check_ids(plan: p.Plan) -> None:
 def _columns(model: type[m.Base], item: Any) -> dict[str, Any]:
     """The columns of a model that are attributes of an object of the plan by the same name."""
     names = {column.key for column in model.__table__.columns}
-    return {f.name: getattr(item, f.name) for f in fields(item) if f.name in names}
+    found = {f.name: getattr(item, f.name) for f in fields(item) if f.name in names}
+    if "more" in names:
+        kind: Any = type(item)
+        shape = shape_of(kind)
+        found["more"] = {
+            key_of(name): shape.values[name].write(getattr(item, name))
+            for name in _kept_as_more(kind, model)
+            if getattr(item, name) != shape.defaults.get(name)
+        }
+    return found
+
+
+_KEPT_APART = {
+    m.LinkRow: ("between", "limits"),
+    m.HostRow: ("found",),
+    m.DatastoreRow: ("hosts", "found"),
+    m.ProxyRow: ("direct_datastores",),
+    m.WindowRow: ("open", "exceptions"),
+    m.MachineRow: ("disks",),
+    m.JobRow: ("machines", "exclude_disks", "proxies", "schedules", "retention", "copies"),
+    m.JobCopyRow: ("retention",),
+}
+"""What tables of its own, or several columns, hold of an entry."""
+
+
+@lru_cache(maxsize=64)
+def _kept_as_more(target: type, model: type[m.Base]) -> tuple[str, ...]:
+    """The fields of a class that have no column in its table: they are kept as JSON in `more`.
+
+    So an optional key that came later needs no migration.
+    """
+    held = {column.key for column in model.__table__.columns} | {*_KEPT_APART.get(model, ())}
+    return tuple(name for name in shape_of(target).keys if name not in held)
+
+
+def _more(target: type, raw: dict[str, Any]) -> dict[str, Any]:
+    """Fields from the column `more`. Raises ValueError where a key is not one of the class."""
+    if not raw:
+        return {}
+    reading, found = Reading(), {}
+    for name, value in shape_of(target).values.items():
+        if key_of(name) in raw:
+            found[name] = value.read(reading, key_of(name), raw[key_of(name)])
+    if len(found) < len(raw):
+        raise ValueError(f"unknown keys among {', '.join(raw)}")
+    reading.raise_problems()
+    return found
+
+
+def _written(item: Any, name: str) -> Any:
+    """A value of an object as the plan file writes it."""
+    return shape_of(type(item)).values[name].write(getattr(item, name))
 
 
 _NO_FACTS = p.Facts()
@@ -161,8 +208,8 @@ def _job_columns(job: p.Job) -> dict[str, Any]:
         **_columns(m.JobRow, job),
         **_retention_columns(job.retention),
         "rules": [[CONDITION.write(c) for c in rule] for rule in job.machines.rules],
-        "exclude_disk_rules": [CONDITION.write(c) for c in job.exclude_disk_rules],
-        "exclude_paths": [EXCLUDED_PATH.write(x) for x in job.exclude_paths],
+        "exclude_disk_rules": _written(job, "exclude_disk_rules"),
+        "exclude_paths": _written(job, "exclude_paths"),
         "notify_to": list(job.notify_to),
         "any_proxy": job.proxies is None,
     }
@@ -249,7 +296,7 @@ def _rows(plan: p.Plan) -> Rows:
         (
             m.RepositoryRow,
             _ordered(
-                {**_columns(m.RepositoryRow, x), "volumes": [VOLUME.write(v) for v in x.volumes]}
+                {**_columns(m.RepositoryRow, x), "volumes": _written(x, "volumes")}
                 for x in plan.repositories
             ),
         ),
@@ -299,12 +346,7 @@ def _add_job_children(children: dict[type[m.Base], list[dict[str, Any]]], job: p
         children[m.ScheduleCalendarRow] += _ordered(skipped, job=job.id, schedule=i)
     children[m.JobCopyRow] += _ordered(
         (
-            {
-                "repository": copy.repository,
-                "delay_min": copy.delay_min,
-                "cold_after_days": copy.cold_after_days,
-                **_retention_columns(copy.retention),
-            }
+            {**_columns(m.JobCopyRow, copy), **_retention_columns(copy.retention)}
             for copy in job.copies
         ),
         job=job.id,
@@ -397,9 +439,11 @@ class _Reader:
         return groups
 
 
-def _made(target: Callable[..., Any], row: Any, **more: Any) -> Any:
+def _made(target: type, row: Any, **more: Any) -> Any:
     """An object of the plan from the columns of its name; `more` adds or replaces."""
     columns = {name: getattr(row, name) for name in _shared(target, tuple(row._fields))}
+    if "more" in row._fields:
+        columns |= _more(target, row.more)
     return target(**columns | more)
 
 

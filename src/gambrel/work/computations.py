@@ -7,28 +7,31 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from threading import Event, Lock, Thread
 from typing import Any
 
 from gambrel.core.balance.bound import Bound
-from gambrel.core.balance.explaining import PlanTold, Proposal, bound_words, explain
+from gambrel.core.balance.explaining import PlanTold, explain
 from gambrel.core.balance.moves import Candidate, candidate_of
-from gambrel.core.balance.objective import Score
 from gambrel.core.balance.problem import MOST_WEEKS, USUAL_KINDS, Problem
 from gambrel.core.balance.search_driver import Outcome, Progress, balance
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
 from gambrel.core.edits.item_edits import OperationError
-from gambrel.core.edits.operations import operation_from, operation_to_dict
+from gambrel.core.edits.operations import operation_from
 from gambrel.core.nights.nights import night_of, week_of
-from gambrel.core.plan.reading import format_instant
-from gambrel.core.questions.how_sure import USUAL_SPREAD, NightConfidence, Sample, confidence
+from gambrel.core.questions.how_sure import USUAL_SPREAD, Sample, confidence
 from gambrel.core.questions.what_if import happen_all, happening_from
 from gambrel.core.simulation.turns import Turns, while_wanted
 from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store import computations as store
-from gambrel.store.computations import Computation, ComputationKind
+from gambrel.store.computation_results import (
+    confidence_result,
+    proposal_result,
+    search_progress,
+)
+from gambrel.store.computations import ComputationKind
 from gambrel.store.plans import draft as stored_draft
 from gambrel.store.plans import plan_head
 from gambrel.work import worker_tasks
@@ -228,16 +231,7 @@ class Computations:
                 curve.append({"seconds": round(time.monotonic() - began, 2), "grades": grades})
             self._note(
                 job,
-                {
-                    "phase": "searching",
-                    "evaluations": now.evaluations,
-                    "moves": now.moves,
-                    "score": _score(now.score),
-                    "parts": now.parts,
-                    "parts_done": now.done,
-                    "curve": curve,
-                    "best": [operation_to_dict(o) for o in best.operations],
-                },
+                search_progress(now, best, curve),
             )
 
         whole = worker_tasks.Packed.of(problem)
@@ -316,11 +310,7 @@ class Computations:
             if job.stop.is_set():
                 break
         samples = [sample for i in sorted(found) for sample in found[i]]
-        return {
-            "samples": len(samples),
-            "spread": asdict(spread),
-            "nights": [_sure(night) for night in confidence(job.problem, samples)],
-        }
+        return confidence_result(len(samples), spread, confidence(job.problem, samples))
 
 
 class _Cancelled(Exception):
@@ -398,101 +388,3 @@ def best_from_first(
     told = tell_all(tried)
     ranked = min(range(len(tried)), key=lambda i: (told[i].score.grades, len(tried[i])))
     return tried[ranked]
-
-
-def proposal_result(
-    problem: Problem,
-    outcome: Outcome,
-    proposal: Proposal,
-    curve: Sequence[Mapping[str, Any]],
-    seconds: float,
-) -> dict[str, Any]:
-    """A proposal as a result that is stored and answered."""
-    limits = proposal.bound
-    return {
-        "ended": outcome.ended,
-        "evaluations": outcome.evaluations,
-        "seconds": round(seconds, 2),
-        "curve": list(curve),
-        "before": _plan_told(proposal.before),
-        "after": _plan_told(proposal.after),
-        "moves": [
-            {
-                "operation": operation_to_dict(move.operation),
-                "turn": move.turn,
-                "words": move.words,
-                "reason": move.reason,
-                "brings": list(move.brings),
-                "without": _score(move.without),
-            }
-            for move in proposal.moves
-        ],
-        "bound": {
-            "lost": limits.lost,
-            "rpo_missed": limits.rpo_missed,
-            "over_s": limits.over_s,
-            "worst": limits.worst,
-            "binding": list(limits.binding[:3]),
-            "longest": limits.longest,
-            "words": bound_words(problem, limits),
-            "peaks": [
-                {
-                    "resource": need.resource,
-                    "part": need.part,
-                    "night": problem.nights[need.night].date.isoformat(),
-                    "needed_s": need.seconds,
-                    "open_s": need.open_s,
-                }
-                for need in limits.peaks
-            ],
-        },
-    }
-
-
-def _sure(night: NightConfidence) -> dict[str, Any]:
-    ends = {"median_end": night.median_end, "late_end": night.late_end}
-    return {
-        "date": night.date,
-        **{key: None if at is None else format_instant(at) for key, at in ends.items()},
-        "holds": night.holds,
-    }
-
-
-def _score(score: Score) -> dict[str, Any]:
-    return {**asdict(score), "fits": score.fits}
-
-
-def _plan_told(told: PlanTold) -> dict[str, Any]:
-    return {
-        "score": _score(told.score),
-        "strained": told.strained,
-        "nights": [
-            {
-                "date": night.date,
-                "verdict": night.verdict,
-                "last_end": None if night.last_end is None else format_instant(night.last_end),
-                "over_s": night.over_s,
-                "lost": night.lost,
-                "skipped": night.skipped,
-                "fulls": len(night.fulls),
-            }
-            for night in told.nights
-        ],
-    }
-
-
-def told_of(item: Computation, stands_on: str) -> dict[str, Any]:
-    """A computation as the API answers it, where a plan is in a state now."""
-    return {
-        "stale": item.asked.get("stands_on", stands_on) != stands_on,
-        "id": item.id,
-        "kind": item.kind,
-        "asked": dict(item.asked),
-        "state": item.state,
-        "progress": dict(item.progress),
-        "result": None if item.result is None else dict(item.result),
-        "message": item.message,
-        "actor": item.actor,
-        "created_at": item.created_at.isoformat() + "Z",
-        "ended_at": None if item.ended_at is None else item.ended_at.isoformat() + "Z",
-    }

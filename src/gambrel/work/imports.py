@@ -20,7 +20,8 @@ from gambrel.core.estate.importing import (
     with_machines,
 )
 from gambrel.core.plan.objects import Plan
-from gambrel.core.plan.reading import PlanError, read_plan
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.plan.values import PlanError
 from gambrel.formats import machine_xml
 from gambrel.formats.inventory_csv import (
     CsvTable,

@@ -14,7 +14,7 @@ from gambrel.core.caches import MIB, ByteCache
 from gambrel.core.edits.operations import Operation, apply_all, operation_to_dict
 from gambrel.core.nights.nights import today_of
 from gambrel.core.plan.objects import Plan
-from gambrel.core.plan.reading import Problem
+from gambrel.core.plan.values import Problem
 from gambrel.store.database import Sessions, in_transaction
 from gambrel.store.plan_tables import Unreadable
 from gambrel.store.plans import Draft, PlanHead, last_readable, plan_of_version, version_plan

@@ -1,4 +1,4 @@
-import { useAddress } from "../shell/address";
+import { useAddress } from "../workbench/address";
 import { Button } from "../ui/Button";
 import { HowSure } from "./HowSure";
 import { Propose } from "./Propose";
@@ -19,7 +19,13 @@ export function Balance() {
         <h1 className="text-xl font-semibold">Balance</h1>
         <nav aria-label="What of the balance" className="flex gap-1">
           {PANES.map((each) => (
-            <Button key={each} look="plain" className={pane === each ? "bg-closed font-semibold" : ""} aria-current={pane === each ? "page" : undefined} onClick={() => set({ show: each === "propose" ? null : each })}>
+            <Button
+              key={each}
+              look="plain"
+              className={pane === each ? "bg-closed font-semibold" : ""}
+              aria-current={pane === each ? "page" : undefined}
+              onClick={() => set({ show: each === "propose" ? null : each })}
+            >
               {TITLES[each]}
             </Button>
           ))}

@@ -1,12 +1,18 @@
 import { waitingWords } from "./waiting";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { NumberField } from "../jobs/controls";
-import { useWorkbench } from "../shell/workbench";
+import { NumberField } from "../ui/controls";
+import { useWorkbench } from "../workbench/workbench";
 import { clock, dateWords, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { count, percent } from "../ui/words";
-import { computationsQuery, isStale, newestFor, type Sure, useComputing } from "./queries";
+import {
+  computationsQuery,
+  isStale,
+  newestFor,
+  type Sure,
+  useComputing,
+} from "../api/balanceQueries";
 
 /** The week simulated some hundred times, with change and throughput that vary as they do. */
 export function HowSure() {
@@ -21,55 +27,130 @@ export function HowSure() {
   const nights = shown?.result?.nights ?? [];
   const problem = computing.confidence.error ?? computing.stop.error;
   return (
-    <div className="min-h-0 flex-1 overflow-auto px-4 pb-6" tabIndex={0} role="region" aria-label="How sure">
+    <div
+      className="min-h-0 flex-1 overflow-auto px-4 pb-6"
+      tabIndex={0}
+      role="region"
+      aria-label="How sure"
+    >
       <p className="max-w-[90ch] text-ink-2">
-        No two weeks change alike, and no link is as fast as it says every night. The week is simulated many times with the
-        change of each machine, every shared rate and the speed of a stream drawn around their values.
+        No two weeks change alike, and no link is as fast as it says every night. The week is
+        simulated many times with the change of each machine, every shared rate and the speed of a
+        stream drawn around their values.
       </p>
       <form
         aria-label="How to draw"
         className="mt-2 flex flex-wrap items-end gap-3"
         onSubmit={(event) => {
           event.preventDefault();
-          computing.confidence.mutate({ draft: draft?.id ?? null, day: mondayOf(date), happens: [], samples, change, rate, stream: rate, seed: 1 });
+          computing.confidence.mutate({
+            draft: draft?.id ?? null,
+            day: mondayOf(date),
+            happens: [],
+            samples,
+            change,
+            rate,
+            stream: rate,
+            seed: 1,
+          });
         }}
       >
-        <div className="w-28"><NumberField label="Weeks to simulate" value={samples} onChange={(v) => v !== null && setSamples(Math.round(v))} /></div>
-        <div className="w-40"><NumberField label="Change varies by" unit="%" value={Math.round(change * 100)} onChange={(v) => v !== null && setChange(v / 100)} /></div>
-        <div className="w-40"><NumberField label="Rates vary by" unit="%" value={Math.round(rate * 100)} onChange={(v) => v !== null && setRate(v / 100)} /></div>
-        <span className="mb-2"><Button type="submit" look="strong" disabled={running}>See how sure the week is</Button></span>
+        <div className="w-28">
+          <NumberField
+            label="Weeks to simulate"
+            value={samples}
+            onChange={(v) => v !== null && setSamples(Math.round(v))}
+          />
+        </div>
+        <div className="w-40">
+          <NumberField
+            label="Change varies by"
+            unit="%"
+            value={Math.round(change * 100)}
+            onChange={(v) => v !== null && setChange(v / 100)}
+          />
+        </div>
+        <div className="w-40">
+          <NumberField
+            label="Rates vary by"
+            unit="%"
+            value={Math.round(rate * 100)}
+            onChange={(v) => v !== null && setRate(v / 100)}
+          />
+        </div>
+        <span className="mb-2">
+          <Button type="submit" look="strong" disabled={running}>
+            See how sure the week is
+          </Button>
+        </span>
       </form>
-      <p className="text-xs text-ink-2">Stated spreads, as there is no record of real runs yet: two of three weeks lie within them.</p>
-      {problem && <p role="alert" className="text-barn">{problem.message}</p>}
+      <p className="text-xs text-ink-2">
+        Stated spreads, as there is no record of real runs yet: two of three weeks lie within them.
+      </p>
+      {problem && (
+        <p role="alert" className="text-barn">
+          {problem.message}
+        </p>
+      )}
       {running && (
         <p className="my-2 flex items-center gap-3">
-          <progress value={shown.progress.samples ?? 0} max={shown.progress.of ?? samples} aria-label="Weeks simulated" className="accent-ink" />
-          <span role="status">{shown.progress.phase === "waiting" ? `${waitingWords(shown.progress.ahead)}: ` : ""}{count(shown.progress.samples ?? 0, "week")} of {shown.progress.of ?? samples}</span>
+          <progress
+            value={shown.progress.samples ?? 0}
+            max={shown.progress.of ?? samples}
+            aria-label="Weeks simulated"
+            className="accent-ink"
+          />
+          <span role="status">
+            {shown.progress.phase === "waiting" ? `${waitingWords(shown.progress.ahead)}: ` : ""}
+            {count(shown.progress.samples ?? 0, "week")} of {shown.progress.of ?? samples}
+          </span>
           <Button onClick={() => computing.stop.mutate(shown.id)}>Stop, take what there is</Button>
         </p>
       )}
       {(shown?.state === "failed" || shown?.state === "interrupted") && (
         <p role="status" className="my-2 flex items-center gap-3">
-          {shown.message} <Button onClick={() => computing.resume.mutate(shown.id)}>Simulate again</Button>
+          {shown.message}{" "}
+          <Button onClick={() => computing.resume.mutate(shown.id)}>Simulate again</Button>
         </p>
       )}
-      {shown && isStale(shown, plan) && nights.length > 0 && <p role="status" className="my-2">The plan has been changed since; these weeks were simulated before that.</p>}
+      {shown && isStale(shown, plan) && nights.length > 0 && (
+        <p role="status" className="my-2">
+          The plan has been changed since; these weeks were simulated before that.
+        </p>
+      )}
       {nights.length > 0 && (
         <>
           <table className="mt-3 w-full max-w-[900px] text-sm">
             <caption className="sr-only">How sure each night is</caption>
             <thead>
               <tr className="border-b border-rule-strong text-left text-ink-2">
-                <th scope="col" className="py-1 font-medium">Night</th>
-                <th scope="col" className="font-medium">Not over in</th>
-                <th scope="col" className="font-medium">Last run usually ends</th>
-                <th scope="col" className="font-medium">95 of 100 weeks end by</th>
-                <th scope="col" className="font-medium"><span className="sr-only">Chance</span></th>
+                <th scope="col" className="py-1 font-medium">
+                  Night
+                </th>
+                <th scope="col" className="font-medium">
+                  Not over in
+                </th>
+                <th scope="col" className="font-medium">
+                  Last run usually ends
+                </th>
+                <th scope="col" className="font-medium">
+                  95 of 100 weeks end by
+                </th>
+                <th scope="col" className="font-medium">
+                  <span className="sr-only">Chance</span>
+                </th>
               </tr>
             </thead>
-            <tbody>{nights.map((night) => <Line key={night.date} night={night} zone={plan.time_zone} />)}</tbody>
+            <tbody>
+              {nights.map((night) => (
+                <Line key={night.date} night={night} zone={plan.time_zone} />
+              ))}
+            </tbody>
           </table>
-          <p className="mt-1 text-xs text-ink-2">{count(shown?.result?.samples ?? 0, "week")} simulated. The week strip shows them as a soft edge behind the load.</p>
+          <p className="mt-1 text-xs text-ink-2">
+            {count(shown?.result?.samples ?? 0, "week")} simulated. The week strip shows them as a
+            soft edge behind the load.
+          </p>
         </>
       )}
     </div>
@@ -79,12 +160,21 @@ export function HowSure() {
 function Line({ night, zone }: { night: Sure; zone: string }) {
   return (
     <tr className="border-b border-rule">
-      <th scope="row" className="py-1.5 text-left font-medium">{dateWords(night.date).long} {dateWords(night.date).day}</th>
-      <td className={night.holds < 0.95 ? "font-semibold text-barn" : ""}>{percent(night.holds)} of weeks</td>
+      <th scope="row" className="py-1.5 text-left font-medium">
+        {dateWords(night.date).long} {dateWords(night.date).day}
+      </th>
+      <td className={night.holds < 0.95 ? "font-semibold text-barn" : ""}>
+        {percent(night.holds)} of weeks
+      </td>
       <td>{night.median_end ? clock(night.median_end, zone) : "–"}</td>
       <td>{night.late_end ? clock(night.late_end, zone) : "–"}</td>
       <td className="w-56">
-        <span aria-hidden className="block h-2.5 border border-rule-strong"><span className={`block h-full ${night.holds < 0.95 ? "bg-barn" : "bg-slate"}`} style={{ width: `${night.holds * 100}%` }} /></span>
+        <span aria-hidden className="block h-2.5 border border-rule-strong">
+          <span
+            className={`block h-full ${night.holds < 0.95 ? "bg-barn" : "bg-slate"}`}
+            style={{ width: `${night.holds * 100}%` }}
+          />
+        </span>
       </td>
     </tr>
   );

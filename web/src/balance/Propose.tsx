@@ -1,19 +1,41 @@
 import { waitingWords } from "./waiting";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
-import { Flag, NumberField } from "../jobs/controls";
-import { useAddress } from "../shell/address";
-import { Silhouette } from "../shell/Silhouette";
-import { useWorkbench } from "../shell/workbench";
+import { Flag, NumberField } from "../ui/controls";
+import { useAddress } from "../workbench/address";
+import { Silhouette } from "../ui/Silhouette";
+import { useWorkbench } from "../workbench/workbench";
 import { clock, dateWords, duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choices } from "../ui/Choice";
 import { Verdict } from "../ui/Verdict";
 import { count, percent, resource } from "../ui/words";
-import { type Bound, type Computation, computationsQuery, type Happening, isStale, newestFor, type NightTold, operationsOf, type ProposedMove, useComputing } from "./queries";
-import { fallen, MOVE_KINDS, type MoveKind, requestOf, scoreWords, type Settings, USUAL } from "./settings";
+import {
+  type Bound,
+  type Computation,
+  computationsQuery,
+  type Happening,
+  isStale,
+  newestFor,
+  type NightTold,
+  operationsOf,
+  type ProposedMove,
+  useComputing,
+} from "../api/balanceQueries";
+import {
+  fallen,
+  MOVE_KINDS,
+  type MoveKind,
+  requestOf,
+  scoreWords,
+  type Settings,
+  USUAL,
+} from "./settings";
 
-/** Moves that make the week fit, each with its reason and what it alone brings; and how far any plan could go. */
+/**
+ * Moves that make the week fit, each with its reason and what it alone brings; and how far any
+ * plan could go.
+ */
 export function Propose() {
   const { plan, draft, date } = useWorkbench();
   const { search } = useAddress();
@@ -22,43 +44,81 @@ export function Propose() {
   const computing = useComputing(plan.id, "balance");
   const shown = newestFor(found.data, draft, date);
   const happens = useMemo(() => JSON.parse(search.get("happens") ?? "[]") as Happening[], [search]);
-  const problem = [computing.balance, computing.stop, computing.cancel, computing.resume].find((each) => each.error)?.error;
+  const problem = [computing.balance, computing.stop, computing.cancel, computing.resume].find(
+    (each) => each.error,
+  )?.error;
   const running = shown?.state === "running";
   return (
-    <div className="min-h-0 flex-1 overflow-auto px-4 pb-6" tabIndex={0} role="region" aria-label="Proposals">
+    <div
+      className="min-h-0 flex-1 overflow-auto px-4 pb-6"
+      tabIndex={0}
+      role="region"
+      aria-label="Proposals"
+    >
       <Asking
         settings={settings}
         onChange={setSettings}
         happens={happens}
         running={running}
-        onSearch={() => computing.balance.mutate(requestOf(settings, draft?.id ?? null, mondayOf(date), happens))}
+        onSearch={() =>
+          computing.balance.mutate(requestOf(settings, draft?.id ?? null, mondayOf(date), happens))
+        }
       />
-      {problem && <p role="alert" className="text-barn">{problem.message}</p>}
-      {running && <Searching now={shown} onStop={() => computing.stop.mutate(shown.id)} onCancel={() => computing.cancel.mutate(shown.id)} />}
-      {shown?.state === "interrupted" && (
-        <p role="status" className="my-2 flex items-center gap-3">
-          A search was interrupted when Gambrel was stopped. <Button onClick={() => computing.resume.mutate(shown.id)}>Go on with it</Button>
+      {problem && (
+        <p role="alert" className="text-barn">
+          {problem.message}
         </p>
       )}
-      {(shown?.state === "failed" || shown?.state === "cancelled") && <p role="status" className="my-2">{shown.message}</p>}
-      {shown?.state === "done" && isStale(shown, plan) && <p role="status" className="my-2">The plan has been changed since the last search. Look again for what is still to gain.</p>}
-      {shown?.state === "done" && !isStale(shown, plan) && shown.result?.moves && <Found key={shown.id} found={shown} />}
+      {running && (
+        <Searching
+          now={shown}
+          onStop={() => computing.stop.mutate(shown.id)}
+          onCancel={() => computing.cancel.mutate(shown.id)}
+        />
+      )}
+      {shown?.state === "interrupted" && (
+        <p role="status" className="my-2 flex items-center gap-3">
+          A search was interrupted when Gambrel was stopped.{" "}
+          <Button onClick={() => computing.resume.mutate(shown.id)}>Go on with it</Button>
+        </p>
+      )}
+      {(shown?.state === "failed" || shown?.state === "cancelled") && (
+        <p role="status" className="my-2">
+          {shown.message}
+        </p>
+      )}
+      {shown?.state === "done" && isStale(shown, plan) && (
+        <p role="status" className="my-2">
+          The plan has been changed since the last search. Look again for what is still to gain.
+        </p>
+      )}
+      {shown?.state === "done" && !isStale(shown, plan) && shown.result?.moves && (
+        <Found key={shown.id} found={shown} />
+      )}
       {!shown && !found.isPending && (draft?.changes.length ?? 0) > 0 && (
         <p role="status" className="mt-3 max-w-[80ch]">
-          {count(draft?.changes.length ?? 0, "change")} in the draft. Look again for what is still to gain; lock on the board what shall stay as it is.
+          {count(draft?.changes.length ?? 0, "change")} in the draft. Look again for what is still
+          to gain; lock on the board what shall stay as it is.
         </p>
       )}
       {!shown && !found.isPending && (
         <p className="mt-3 max-w-[80ch] text-ink-2">
-          Gambrel looks for a week that fits: it moves fulls, shifts starts, spreads and pins, and simulates every week it
-          thinks of. Locked jobs stay where they are. Nothing changes until you put moves into a draft.
+          Gambrel looks for a week that fits: it moves fulls, shifts starts, spreads and pins, and
+          simulates every week it thinks of. Locked jobs stay where they are. Nothing changes until
+          you put moves into a draft.
         </p>
       )}
     </div>
   );
 }
 
-function Asking({ settings, onChange, happens, running, onSearch }: {
+function Asking({
+  settings,
+  onChange,
+  happens,
+  running,
+  onSearch,
+}: {
   settings: Settings;
   onChange: (settings: Settings) => void;
   happens: readonly Happening[];
@@ -74,41 +134,94 @@ function Asking({ settings, onChange, happens, running, onSearch }: {
     <form
       aria-label="What to look for"
       className="border-b border-rule pb-2"
-      onSubmit={(event) => { event.preventDefault(); if (!running && settings.kinds.length) onSearch(); }}
+      onSubmit={(event) => {
+        event.preventDefault();
+        if (!running && settings.kinds.length) onSearch();
+      }}
     >
       <div className="flex flex-wrap items-center gap-2">
-        <Button type="submit" look="strong" disabled={running || !settings.kinds.length}>Look for a better week</Button>
+        <Button type="submit" look="strong" disabled={running || !settings.kinds.length}>
+          Look for a better week
+        </Button>
         <Choices
           lead="Moving"
-          said={settings.jobs ? count(settings.jobs.length, "job") : `all ${free.length} jobs that are not locked`}
+          said={
+            settings.jobs
+              ? count(settings.jobs.length, "job")
+              : `all ${free.length} jobs that are not locked`
+          }
           values={settings.jobs ?? free.map((job) => job.id)}
           options={free.map((job) => ({ value: job.id, label: job.name }))}
           onChange={(jobs) => set({ jobs: jobs.length === free.length ? null : jobs })}
         />
-        <Choices lead="By" said={count(settings.kinds.length, "kind") + " of move"} values={settings.kinds} options={MOVE_KINDS} onChange={(kinds) => set({ kinds: MOVE_KINDS.map((k) => k.value).filter((k) => kinds.includes(k)) as MoveKind[] })} />
+        <Choices
+          lead="By"
+          said={count(settings.kinds.length, "kind") + " of move"}
+          values={settings.kinds}
+          options={MOVE_KINDS}
+          onChange={(kinds) =>
+            set({
+              kinds: MOVE_KINDS.map((k) => k.value).filter((k) => kinds.includes(k)) as MoveKind[],
+            })
+          }
+        />
         <Button look="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
-          at most {count(settings.mostMoves, "move")}, {settings.weeks === 1 ? "this week" : `${settings.weeks} weeks`}, {settings.seconds} s, up to {percent(settings.comfort)} is comfortable
+          at most {count(settings.mostMoves, "move")},{" "}
+          {settings.weeks === 1 ? "this week" : `${settings.weeks} weeks`}, {settings.seconds} s, up
+          to {percent(settings.comfort)} is comfortable
         </Button>
       </div>
       {happens.length > 0 && (
         <p className="mt-1 text-ink-2">
-          As if {happens.map((h) => Object.values(h).filter(Boolean).join(" ")).join(" and ")}. <Button small look="plain" onClick={() => setAddress({ happens: null })}>As it is</Button>
+          As if {happens.map((h) => Object.values(h).filter(Boolean).join(" ")).join(" and ")}.{" "}
+          <Button small look="plain" onClick={() => setAddress({ happens: null })}>
+            As it is
+          </Button>
         </p>
       )}
       {!settings.kinds.length && <p className="text-barn">Choose at least one kind of move.</p>}
       {open && (
         <div className="mt-2 grid max-w-[720px] grid-cols-4 gap-3">
-          <NumberField label="Moves at most" value={settings.mostMoves} wrong={settings.mostMoves < 1 ? "at least 1" : null} onChange={(v) => v !== null && set({ mostMoves: Math.round(v) })} />
-          <NumberField label="Weeks, 1 to 5" value={settings.weeks} wrong={settings.weeks < 1 || settings.weeks > 5 ? "1 to 5" : null} onChange={(v) => v !== null && set({ weeks: Math.round(v) })} />
-          <NumberField label="Time" unit="seconds" value={settings.seconds} onChange={(v) => v !== null && set({ seconds: v })} />
-          <NumberField label="Comfortable up to" unit="%" value={Math.round(settings.comfort * 100)} wrong={settings.comfort > 1 || settings.comfort <= 0 ? "1 to 100" : null} onChange={(v) => v !== null && set({ comfort: v / 100 })} />
+          <NumberField
+            label="Moves at most"
+            value={settings.mostMoves}
+            wrong={settings.mostMoves < 1 ? "at least 1" : null}
+            onChange={(v) => v !== null && set({ mostMoves: Math.round(v) })}
+          />
+          <NumberField
+            label="Weeks, 1 to 5"
+            value={settings.weeks}
+            wrong={settings.weeks < 1 || settings.weeks > 5 ? "1 to 5" : null}
+            onChange={(v) => v !== null && set({ weeks: Math.round(v) })}
+          />
+          <NumberField
+            label="Time"
+            unit="seconds"
+            value={settings.seconds}
+            onChange={(v) => v !== null && set({ seconds: v })}
+          />
+          <NumberField
+            label="Comfortable up to"
+            unit="%"
+            value={Math.round(settings.comfort * 100)}
+            wrong={settings.comfort > 1 || settings.comfort <= 0 ? "1 to 100" : null}
+            onChange={(v) => v !== null && set({ comfort: v / 100 })}
+          />
         </div>
       )}
     </form>
   );
 }
 
-function Searching({ now, onStop, onCancel }: { now: Computation; onStop: () => void; onCancel: () => void }) {
+function Searching({
+  now,
+  onStop,
+  onCancel,
+}: {
+  now: Computation;
+  onStop: () => void;
+  onCancel: () => void;
+}) {
   const { progress } = now;
   const asked = now.asked as { seconds?: number };
   const last = progress.curve?.at(-1);
@@ -116,32 +229,60 @@ function Searching({ now, onStop, onCancel }: { now: Computation; onStop: () => 
     <section aria-label="The search" className="my-2 flex items-center gap-4">
       <Curve curve={progress.curve ?? []} until={asked.seconds ?? 30} />
       <p role="status" className="min-w-0 flex-1">
-        <strong>{progress.phase === "waiting" ? waitingWords(progress.ahead) : progress.phase === "explaining" ? "Working out what each move brings" : `${count(progress.evaluations ?? 0, "week")} simulated`}</strong>
+        <strong>
+          {progress.phase === "waiting"
+            ? waitingWords(progress.ahead)
+            : progress.phase === "explaining"
+              ? "Working out what each move brings"
+              : `${count(progress.evaluations ?? 0, "week")} simulated`}
+        </strong>
         {progress.score && progress.phase !== "explaining" && (
           <span className="block text-ink-2">
-            {count(progress.moves ?? 0, "move")} so far{progress.score?.fits ? ", the week fits" : ""}
-            {progress.score && scoreWords(progress.score, duration).length > 0 && `; left: ${scoreWords(progress.score, duration).join(", ")}`}
+            {count(progress.moves ?? 0, "move")} so far
+            {progress.score?.fits ? ", the week fits" : ""}
+            {progress.score &&
+              scoreWords(progress.score, duration).length > 0 &&
+              `; left: ${scoreWords(progress.score, duration).join(", ")}`}
             {last && ` · better last after ${Math.round(last.seconds)} s`}
           </span>
         )}
       </p>
       <Button onClick={onStop}>Stop, take the best so far</Button>
-      <Button look="plain" onClick={onCancel}>Cancel</Button>
+      <Button look="plain" onClick={onCancel}>
+        Cancel
+      </Button>
     </section>
   );
 }
 
 /** What is still wrong with the best week, over the time of the search. */
-function Curve({ curve, until }: { curve: readonly { seconds: number; grades: readonly number[] }[]; until: number }) {
+function Curve({
+  curve,
+  until,
+}: {
+  curve: readonly { seconds: number; grades: readonly number[] }[];
+  until: number;
+}) {
   const width = 180;
   const height = 40;
   const points = fallen(curve);
   const end = Math.max(until, points.at(-1)?.seconds ?? 0);
   const x = (s: number) => (s / end) * width;
   const y = (v: number) => 4 + (1 - v) * (height - 8);
-  const path = points.map((p, i) => (i ? `H${x(p.seconds).toFixed(1)}V${y(p.value).toFixed(1)}` : `M0 ${y(p.value).toFixed(1)}`)).join("");
+  const path = points
+    .map((p, i) =>
+      i ? `H${x(p.seconds).toFixed(1)}V${y(p.value).toFixed(1)}` : `M0 ${y(p.value).toFixed(1)}`,
+    )
+    .join("");
   return (
-    <svg viewBox={`0 0 ${width} ${height}`} width={width} height={height} role="img" aria-label="What is still wrong, over time" className="shrink-0">
+    <svg
+      viewBox={`0 0 ${width} ${height}`}
+      width={width}
+      height={height}
+      role="img"
+      aria-label="What is still wrong, over time"
+      className="shrink-0"
+    >
       <path d={`M0 ${height - 4}H${width}`} stroke="var(--rule-strong)" fill="none" />
       <path d={path} stroke="var(--ink)" strokeWidth="1.6" fill="none" />
     </svg>
@@ -177,26 +318,60 @@ function Found({ found }: { found: Computation }) {
       <section aria-label="Proposed moves">
         <div className="flex items-baseline gap-3">
           <h2 className="text-lg font-semibold">
-            {moves.length ? `${count(moves.length, "move")}: ${fits ? "the week fits" : "the week is better"}` : result.before.score.fits ? "The week fits as it is" : "Nothing better was found"}
+            {moves.length
+              ? `${count(moves.length, "move")}: ${fits ? "the week fits" : "the week is better"}`
+              : result.before.score.fits
+                ? "The week fits as it is"
+                : "Nothing better was found"}
           </h2>
           <span className="text-ink-2">
-            {count(result.evaluations ?? 0, "week")} simulated in {Math.round(result.seconds ?? 0)} s{result.ended === "stopped" ? "" : ", nothing better to be expected"}
+            {count(result.evaluations ?? 0, "week")} simulated in {Math.round(result.seconds ?? 0)}{" "}
+            s{result.ended === "stopped" ? "" : ", nothing better to be expected"}
           </span>
         </div>
-        {scenario && <p className="text-ink-2">Found as if something had happened; the week above shows the moves as things are.</p>}
+        {scenario && (
+          <p className="text-ink-2">
+            Found as if something had happened; the week above shows the moves as things are.
+          </p>
+        )}
         {moves.length > 0 && (
           <div className="my-1 flex items-center gap-2">
-            <Button look="strong" disabled={busy === "saving" || !chosen.length} onClick={() => void put(operationsOf(chosen))}>
-              Put {taken.size === moves.length ? (moves.length === 1 ? "it" : `all ${moves.length}`) : count(taken.size, "move")} into the draft
+            <Button
+              look="strong"
+              disabled={busy === "saving" || !chosen.length}
+              onClick={() => void put(operationsOf(chosen))}
+            >
+              Put{" "}
+              {taken.size === moves.length
+                ? moves.length === 1
+                  ? "it"
+                  : `all ${moves.length}`
+                : count(taken.size, "move")}{" "}
+              into the draft
             </Button>
-            <Button small onClick={() => setTaken(new Set(moves.map((_, i) => i)))}>All</Button>
-            <Button small onClick={() => setTaken(new Set())}>None</Button>
-            <span className="text-ink-2">{busy === "previewing" ? "simulating …" : considered.length ? "The nights above show what is ticked." : ""}</span>
+            <Button small onClick={() => setTaken(new Set(moves.map((_, i) => i)))}>
+              All
+            </Button>
+            <Button small onClick={() => setTaken(new Set())}>
+              None
+            </Button>
+            <span className="text-ink-2">
+              {busy === "previewing"
+                ? "simulating …"
+                : considered.length
+                  ? "The nights above show what is ticked."
+                  : ""}
+            </span>
           </div>
         )}
         <ol aria-label="Moves by gain">
           {moves.map((move, i) => (
-            <MoveLine key={move.words} move={move} taken={taken.has(i)} onToggle={() => toggle(i)} />
+            <MoveLine
+              key={move.words}
+              move={move}
+              taken={taken.has(i)}
+              onToggle={() => toggle(i)}
+            />
           ))}
         </ol>
       </section>
@@ -208,13 +383,23 @@ function Found({ found }: { found: Computation }) {
   );
 }
 
-function MoveLine({ move, taken, onToggle }: { move: ProposedMove; taken: boolean; onToggle: () => void }) {
+function MoveLine({
+  move,
+  taken,
+  onToggle,
+}: {
+  move: ProposedMove;
+  taken: boolean;
+  onToggle: () => void;
+}) {
   return (
     <li className={`border-t border-rule py-1.5 ${taken ? "" : "opacity-75"}`}>
       <Flag label={<strong>{move.words}</strong>} value={taken} onChange={onToggle} />
       <p className="-mt-1.5 pl-[21px] text-ink-2">{move.reason}</p>
       <p className="pl-[21px]">
-        {move.brings.length ? `It alone brings: ${lowered(move.brings)}.` : "By itself it brings little; with the others it does."}
+        {move.brings.length
+          ? `It alone brings: ${lowered(move.brings)}.`
+          : "By itself it brings little; with the others it does."}
       </p>
     </li>
   );
@@ -222,14 +407,30 @@ function MoveLine({ move, taken, onToggle }: { move: ProposedMove; taken: boolea
 
 const lowered = (lines: readonly string[]) => lines.slice(0, 4).join("; ");
 
-function Nights({ before, after, zone }: { before: readonly NightTold[]; after: readonly NightTold[]; zone: string }) {
+function Nights({
+  before,
+  after,
+  zone,
+}: {
+  before: readonly NightTold[];
+  after: readonly NightTold[];
+  zone: string;
+}) {
   const { week } = useWorkbench();
   const shape = new Map(week.map((night) => [night.date, night]));
   const said = (night: NightTold) => (
     <>
-      <Verdict verdict={night.verdict} /> <span className="text-ink-2">{night.last_end ? clock(night.last_end, zone) : "–"}</span>
+      <Verdict verdict={night.verdict} />{" "}
+      <span className="text-ink-2">{night.last_end ? clock(night.last_end, zone) : "–"}</span>
       <span className="block text-xs text-ink-2">
-        {[count(night.fulls, "full"), night.over_s > 0 && `${duration(night.over_s)} past`, night.lost > 0 && `${night.lost} not done`, night.skipped > 0 && `${night.skipped} skipped`].filter(Boolean).join(", ")}
+        {[
+          count(night.fulls, "full"),
+          night.over_s > 0 && `${duration(night.over_s)} past`,
+          night.lost > 0 && `${night.lost} not done`,
+          night.skipped > 0 && `${night.skipped} skipped`,
+        ]
+          .filter(Boolean)
+          .join(", ")}
       </span>
     </>
   );
@@ -238,10 +439,18 @@ function Nights({ before, after, zone }: { before: readonly NightTold[]; after: 
       <caption className="sr-only">Nights before and after the proposal</caption>
       <thead>
         <tr className="border-b border-rule-strong text-left text-ink-2">
-          <th scope="col" className="py-1 font-medium">Night</th>
-          <th scope="col" className="font-medium">Now</th>
-          <th scope="col" className="font-medium">Proposed</th>
-          <th scope="col" className="font-medium"><span className="sr-only">Load</span></th>
+          <th scope="col" className="py-1 font-medium">
+            Night
+          </th>
+          <th scope="col" className="font-medium">
+            Now
+          </th>
+          <th scope="col" className="font-medium">
+            Proposed
+          </th>
+          <th scope="col" className="font-medium">
+            <span className="sr-only">Load</span>
+          </th>
         </tr>
       </thead>
       <tbody>
@@ -250,7 +459,9 @@ function Nights({ before, after, zone }: { before: readonly NightTold[]; after: 
           const now = shape.get(night.date);
           return (
             <tr key={night.date} className="border-b border-rule align-top">
-              <th scope="row" className="w-16 py-1 text-left font-medium whitespace-nowrap">{dateWords(night.date).short} {dateWords(night.date).day}</th>
+              <th scope="row" className="w-16 py-1 text-left font-medium whitespace-nowrap">
+                {dateWords(night.date).short} {dateWords(night.date).day}
+              </th>
               <td className="w-32 py-1 pr-2">{was && said(was)}</td>
               <td className="w-32 py-1 pr-2">{said(night)}</td>
               <td className="w-24 py-0.5">{now && <Silhouette night={now} />}</td>
@@ -270,10 +481,16 @@ function Limits({ bound }: { bound: Bound }) {
       <p className="max-w-[60ch]">{bound.words}</p>
       <ul aria-label="What each resource is needed for at least" className="mt-1">
         {bound.peaks.slice(0, 6).map((need) => (
-          <li key={need.resource} className="my-1 grid grid-cols-[150px_1fr_auto] items-center gap-2">
+          <li
+            key={need.resource}
+            className="my-1 grid grid-cols-[150px_1fr_auto] items-center gap-2"
+          >
             <span className="truncate">{resource(need.resource)}</span>
             <span aria-hidden className="block h-2 border border-rule-strong">
-              <span className={`block h-full ${need.part > 1 ? "bg-barn" : "bg-slate"}`} style={{ width: `${Math.min(1, need.part) * 100}%` }} />
+              <span
+                className={`block h-full ${need.part > 1 ? "bg-barn" : "bg-slate"}`}
+                style={{ width: `${Math.min(1, need.part) * 100}%` }}
+              />
             </span>
             <span className="text-ink-2">{percent(need.part)} at least</span>
           </li>

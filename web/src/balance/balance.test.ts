@@ -1,15 +1,39 @@
 import { describe, expect, it } from "vitest";
 import type { Draft, Plan } from "../api/client";
 import { HAPPENINGS, happeningOf, usualScenarios } from "./happenings";
-import { type Computation, isStale, newestFor, operationsOf, type ProposedMove, type Score } from "./queries";
+import {
+  type Computation,
+  isStale,
+  newestFor,
+  operationsOf,
+  type ProposedMove,
+  type Score,
+} from "../api/balanceQueries";
 import { fallen, MOVE_KINDS, requestOf, scoreWords, USUAL } from "./settings";
 
-const score = (some: Partial<Score>): Score => ({ lost: 0, rpo_missed: 0, rpo_s: 0, over_s: 0, skipped: 0, margin_s: 0, strain_s: 0, fits: true, ...some });
+const score = (some: Partial<Score>): Score => ({
+  lost: 0,
+  rpo_missed: 0,
+  rpo_s: 0,
+  over_s: 0,
+  skipped: 0,
+  margin_s: 0,
+  strain_s: 0,
+  fits: true,
+  ...some,
+});
 
 describe("requestOf", () => {
   it("asks for what was chosen, and only for the usual kinds unless more are", () => {
     const asked = requestOf({ ...USUAL, weeks: 2, jobs: ["mail"] }, 3, "2026-11-02", []);
-    expect(asked).toMatchObject({ weeks: 2, jobs: ["mail"], draft: 3, day: "2026-11-02", most_moves: 15, comfort: 0.85 });
+    expect(asked).toMatchObject({
+      weeks: 2,
+      jobs: ["mail"],
+      draft: 3,
+      day: "2026-11-02",
+      most_moves: 15,
+      comfort: 0.85,
+    });
     expect(asked.kinds).not.toContain("repository");
     expect(MOVE_KINDS.map((kind) => kind.value)).toContain("synthetic");
   });
@@ -18,7 +42,11 @@ describe("requestOf", () => {
 describe("scoreWords", () => {
   const seconds = (s: number) => `${s} s`;
   it("names what there is, the gravest first", () => {
-    expect(scoreWords(score({ lost: 2, over_s: 60, strain_s: 900 }), seconds)).toEqual(["machines not done", "runs past their windows", "900 s of load above what is comfortable"]);
+    expect(scoreWords(score({ lost: 2, over_s: 60, strain_s: 900 }), seconds)).toEqual([
+      "machines not done",
+      "runs past their windows",
+      "900 s of load above what is comfortable",
+    ]);
   });
   it("says nothing of a plan without trouble", () => {
     expect(scoreWords(score({ strain_s: 5 }), seconds)).toEqual([]);
@@ -44,8 +72,25 @@ describe("fallen", () => {
 });
 
 describe("newestFor", () => {
-  const made = (id: number, asked: object): Computation => ({ id, kind: "balance", asked: asked as Computation["asked"], state: "done", stale: false, progress: {}, result: null, message: "", actor: "", created_at: "", ended_at: null }) as Computation;
-  const found = [made(3, { draft: null, day: "2026-11-09", weeks: 2 }), made(2, { draft: 7, day: "2026-11-02" }), made(1, { draft: null, day: "2026-11-02" })];
+  const made = (id: number, asked: object): Computation =>
+    ({
+      id,
+      kind: "balance",
+      asked: asked as Computation["asked"],
+      state: "done",
+      stale: false,
+      progress: {},
+      result: null,
+      message: "",
+      actor: "",
+      created_at: "",
+      ended_at: null,
+    }) as Computation;
+  const found = [
+    made(3, { draft: null, day: "2026-11-09", weeks: 2 }),
+    made(2, { draft: 7, day: "2026-11-02" }),
+    made(1, { draft: null, day: "2026-11-02" }),
+  ];
   it("takes the newest of the plan in hand that covers the week", () => {
     expect(newestFor(found, null, "2026-11-06")?.id).toBe(1);
     expect(newestFor(found, null, "2026-11-20")?.id).toBe(3);
@@ -56,28 +101,63 @@ describe("newestFor", () => {
 });
 
 describe("isStale", () => {
-  const found = { stale: false, asked: { stands_on: "version 4, draft 2.7" } } as unknown as Computation;
+  const found = {
+    stale: false,
+    asked: { stands_on: "version 4, draft 2.7" },
+  } as unknown as Computation;
   const plan = (draft: object | null) => ({ adopted_version: 4, draft }) as unknown as Plan;
   it("tells from the plan in hand, and believes the server", () => {
     expect(isStale(found, plan({ id: 2, revision: 7, base_version: 4 }))).toBe(false);
     expect(isStale(found, plan({ id: 2, revision: 8, base_version: 4 }))).toBe(true);
     expect(isStale(found, plan(null))).toBe(true);
-    expect(isStale({ ...found, stale: true } as Computation, plan({ id: 2, revision: 7, base_version: 4 }))).toBe(true);
+    expect(
+      isStale(
+        { ...found, stale: true } as Computation,
+        plan({ id: 2, revision: 7, base_version: 4 }),
+      ),
+    ).toBe(true);
   });
 });
 
 describe("happenings", () => {
-  const plan = { loads: [{ name: "slots:proxy:p1" }, { name: "proxy:p1" }, { name: "slots:proxy:p2" }, { name: "link:l1" }] } as unknown as Plan;
+  const plan = {
+    loads: [
+      { name: "slots:proxy:p1" },
+      { name: "proxy:p1" },
+      { name: "slots:proxy:p2" },
+      { name: "link:l1" },
+    ],
+  } as unknown as Plan;
   const kind = (name: string) => HAPPENINGS.find((each) => each.happens === name)!;
   it("are said as the API takes them", () => {
-    expect(happeningOf(kind("LinkAt"), "l1", 25, "")).toEqual({ happens: "LinkAt", link: "l1", part: 0.25 });
-    expect(happeningOf(kind("Grow"), "", 1.5, "")).toEqual({ happens: "Grow", folder: null, factor: 1.5 });
-    expect(happeningOf(kind("CloseNight"), "", 0, "2026-11-06")).toEqual({ happens: "CloseNight", night: "2026-11-06" });
+    expect(happeningOf(kind("LinkAt"), "l1", 25, "")).toEqual({
+      happens: "LinkAt",
+      link: "l1",
+      part: 0.25,
+    });
+    expect(happeningOf(kind("Grow"), "", 1.5, "")).toEqual({
+      happens: "Grow",
+      folder: null,
+      factor: 1.5,
+    });
+    expect(happeningOf(kind("CloseNight"), "", 0, "2026-11-06")).toEqual({
+      happens: "CloseNight",
+      night: "2026-11-06",
+    });
   });
   it("begin with each proxy lost, links halved, growth and a closed night", () => {
     const usual = usualScenarios(plan, "2026-11-06").flat();
-    expect(usual.filter((h) => h.happens === "LoseProxy").map((h) => h["proxy"])).toEqual(["p1", "p2"]);
-    expect(usual.map((h) => h.happens)).toEqual(["LoseProxy", "LoseProxy", "LinkAt", "Grow", "CloseNight"]);
+    expect(usual.filter((h) => h.happens === "LoseProxy").map((h) => h["proxy"])).toEqual([
+      "p1",
+      "p2",
+    ]);
+    expect(usual.map((h) => h.happens)).toEqual([
+      "LoseProxy",
+      "LoseProxy",
+      "LinkAt",
+      "Grow",
+      "CloseNight",
+    ]);
   });
 });
 

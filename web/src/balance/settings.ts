@@ -1,4 +1,4 @@
-import type { BalanceRequest, Happening, Score } from "./queries";
+import type { BalanceRequest, Happening, Score } from "../api/balanceQueries";
 
 /** What a planner chose for the next search. */
 export interface Settings {
@@ -33,7 +33,12 @@ export const USUAL: Settings = {
   comfort: 0.85,
 };
 
-export function requestOf(settings: Settings, draft: number | null, day: string, happens: Happening[]): BalanceRequest {
+export function requestOf(
+  settings: Settings,
+  draft: number | null,
+  day: string,
+  happens: Happening[],
+): BalanceRequest {
   return {
     draft,
     day,
@@ -59,12 +64,15 @@ export function scoreWords(score: Score, duration: (seconds: number) => string):
   if (score.over_s >= DURATION) said.push("runs past their windows");
   if (score.skipped > 0) said.push("runs skipped");
   if (score.margin_s >= DURATION) said.push("runs close to the end of their windows");
-  if (score.strain_s >= 60) said.push(`${duration(score.strain_s)} of load above what is comfortable`);
+  if (score.strain_s >= 60)
+    said.push(`${duration(score.strain_s)} of load above what is comfortable`);
   return said;
 }
 
 /** The curve of a search as one falling line: 1 where it began, 0 where nothing is wrong. */
-export function fallen(curve: readonly { seconds: number; grades: readonly number[] }[]): { seconds: number; value: number }[] {
+export function fallen(
+  curve: readonly { seconds: number; grades: readonly number[] }[],
+): { seconds: number; value: number }[] {
   const first = curve[0]?.grades ?? [];
   const parts = first.length || 1;
   return curve.map(({ seconds, grades }) => {

@@ -18,7 +18,9 @@ interface Props {
   onPointerDown: PointerEventHandler;
 }
 
-/** What stands over a drawn bar: it takes the pointer and the keys, and speaks to screen readers. */
+/**
+ * What stands over a drawn bar: it takes the pointer and the keys, and speaks to screen readers.
+ */
 export function BarHandle(props: Props) {
   const { bar, box, label, hint, quiet, movable, dragged, tabStop, onHover, ...handlers } = props;
   const handle = (

@@ -1,10 +1,10 @@
 import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import type { Night, Run } from "../api/client";
-import type { LaneBy } from "../api/queries";
-import { useAddress } from "../shell/address";
-import { firstBar } from "../shell/keys";
-import { useTheme } from "../shell/theme";
-import { useWorkbench } from "../shell/workbench";
+import type { LaneBy } from "../api/planQueries";
+import { useAddress } from "../workbench/address";
+import { firstBar } from "../workbench/keys";
+import { useTheme } from "../ui/theme";
+import { useWorkbench } from "../workbench/workbench";
 import { millis } from "../time/time";
 import { BoardBar, LANES } from "./BoardBar";
 import { BoardTable } from "./BoardTable";
@@ -20,7 +20,8 @@ import {
   type TimeScale,
   zoomed,
 } from "./geometry";
-import { FindingsSheet, useFindings } from "./FindingsSheet";
+import { useFindings } from "../workbench/findings";
+import { FindingsSheet } from "./FindingsSheet";
 import { JobSheet } from "./JobSheet";
 import { Keys } from "./Keys";
 import { Lanes } from "./Lanes";
@@ -108,12 +109,10 @@ function NightBoard({ night }: { night: Night }) {
     () => ({ ...span, width: Math.max(0, width - LABEL_WIDTH - SCROLLBAR_PX) }),
     [span, width],
   );
-  const setSpan = useCallback(
-    (next: Span) => setView({ key: shownKey, span: next }),
-    [shownKey],
-  );
+  const setSpan = useCallback((next: Span) => setView({ key: shownKey, span: next }), [shownKey]);
   const choose = useCallback(
-    (key: string, value: string, usual: string) => setAddress({ [key]: value === usual ? null : value }),
+    (key: string, value: string, usual: string) =>
+      setAddress({ [key]: value === usual ? null : value }),
     [setAddress],
   );
   const zoom = useCallback(
@@ -136,7 +135,8 @@ function NightBoard({ night }: { night: Night }) {
     setFinding((now) => !now);
   }, []);
   const toggleTable = useCallback(
-    () => setAddress({ as: new URLSearchParams(window.location.search).get("as") ? null : "table" }),
+    () =>
+      setAddress({ as: new URLSearchParams(window.location.search).get("as") ? null : "table" }),
     [setAddress],
   );
 
@@ -170,7 +170,20 @@ function NightBoard({ night }: { night: Night }) {
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [bench, choose, close, finding, keysOpen, night, opened, setSpan, toggleFindings, toggleTable, wide, zoom]);
+  }, [
+    bench,
+    choose,
+    close,
+    finding,
+    keysOpen,
+    night,
+    opened,
+    setSpan,
+    toggleFindings,
+    toggleTable,
+    wide,
+    zoom,
+  ]);
 
   // Ctrl+wheel zooms, a sideways wheel moves along; React's own wheel handler may not prevent.
   useEffect(() => {
@@ -231,7 +244,14 @@ function NightBoard({ night }: { night: Night }) {
         ) : (
           <div ref={frame} className="flex min-h-0 flex-1 flex-col">
             <Axis night={night} scale={scale} />
-            {room && sheetJob && <RoomStrip job={sheetJob} run={sheetRun} scale={scale} onClose={() => setRoom(false)} />}
+            {room && sheetJob && (
+              <RoomStrip
+                job={sheetJob}
+                run={sheetRun}
+                scale={scale}
+                onClose={() => setRoom(false)}
+              />
+            )}
             {width > 0 && (
               <>
                 <Lanes
@@ -259,9 +279,7 @@ function NightBoard({ night }: { night: Night }) {
           </div>
         )}
       </main>
-      {finding && !sheetJob && (
-        <FindingsSheet onClose={toggleFindings} onOpenJob={openJob} />
-      )}
+      {finding && !sheetJob && <FindingsSheet onClose={toggleFindings} onOpenJob={openJob} />}
       {sheetJob && (
         <JobSheet
           job={sheetJob}

@@ -1,8 +1,8 @@
 import { Minus, Plus, Printer, Table as TableIcon } from "lucide-react";
 import { memo, type ReactNode } from "react";
 import type { Night } from "../api/client";
-import type { LaneBy } from "../api/queries";
-import { useWorkbench } from "../shell/workbench";
+import type { LaneBy } from "../api/planQueries";
+import { useWorkbench } from "../workbench/workbench";
 import { clock, dateWords } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
@@ -17,7 +17,15 @@ const SORTINGS = [
   { value: "size", label: "size" },
   { value: "plan", label: "plan order" },
 ];
-export const LANES: readonly LaneBy[] = ["job", "machine", "host", "proxy", "repository", "link", "tier"];
+export const LANES: readonly LaneBy[] = [
+  "job",
+  "machine",
+  "host",
+  "proxy",
+  "repository",
+  "link",
+  "tier",
+];
 const LANE_OPTIONS = LANES.map((value) => ({ value, label: value }));
 
 interface Props {
@@ -39,25 +47,55 @@ interface Props {
 
 /** What the board shows and how; it stays as it is while the board moves below it. */
 export const BoardBar = memo(function BoardBar(props: Props) {
-  const { night, by, sorting, wide, asTable, finding, findings, choose, onSorting, onZoom, onFindings, onTable, onKeys } = props;
+  const {
+    night,
+    by,
+    sorting,
+    wide,
+    asTable,
+    finding,
+    findings,
+    choose,
+    onSorting,
+    onZoom,
+    onFindings,
+    onTable,
+    onKeys,
+  } = props;
   const { plan, setLoads } = useWorkbench();
   const overview = by !== "job" || wide === "week";
   return (
     <Heading night={night}>
-      <Choice lead="Lanes by" value={by} options={LANE_OPTIONS} onChange={(v) => choose("lanes", v, "job")} />
-      <Choice lead="sorted by" value={sorting} options={SORTINGS} onChange={(v) => onSorting(v as Sorting)} />
+      <Choice
+        lead="Lanes by"
+        value={by}
+        options={LANE_OPTIONS}
+        onChange={(v) => choose("lanes", v, "job")}
+      />
+      <Choice
+        lead="sorted by"
+        value={sorting}
+        options={SORTINGS}
+        onChange={(v) => onSorting(v as Sorting)}
+      />
       <Hint text="The whole week on one axis, and back (W)">
-        <Button look="plain" aria-pressed={wide === "week"} onClick={() => choose("span", wide === "week" ? "night" : "week", "night")}>
+        <Button
+          look="plain"
+          aria-pressed={wide === "week"}
+          onClick={() => choose("span", wide === "week" ? "night" : "week", "night")}
+        >
           Week
         </Button>
       </Hint>
-      {!overview && <Choices
-        lead="Rooflines"
-        said={String(night.loads.length)}
-        values={night.loads.map((load) => load.name)}
-        options={plan.loads.map((load) => ({ value: load.name, label: load.label }))}
-        onChange={setLoads}
-      />}
+      {!overview && (
+        <Choices
+          lead="Rooflines"
+          said={String(night.loads.length)}
+          values={night.loads.map((load) => load.name)}
+          options={plan.loads.map((load) => ({ value: load.name, label: load.label }))}
+          onChange={setLoads}
+        />
+      )}
       {!asTable && (
         // Beside a sheet there is no room for these; their keys work as ever.
         <span className="flex items-center @max-[960px]/bar:hidden">
@@ -84,12 +122,22 @@ export const BoardBar = memo(function BoardBar(props: Props) {
         </Button>
       </Hint>
       <Hint text="Print the board as it stands">
-        <Button look="plain" className="print:hidden @max-[960px]/bar:hidden" aria-label="Print the board" onClick={() => window.print()}>
+        <Button
+          look="plain"
+          className="print:hidden @max-[960px]/bar:hidden"
+          aria-label="Print the board"
+          onClick={() => window.print()}
+        >
           <Printer size={14} aria-hidden />
         </Button>
       </Hint>
       <Hint text="Keys of the board (?)">
-        <Button look="plain" className="@max-[960px]/bar:hidden" aria-label="Keys of the board" onClick={() => onKeys(true)}>
+        <Button
+          look="plain"
+          className="@max-[960px]/bar:hidden"
+          aria-label="Keys of the board"
+          onClick={() => onKeys(true)}
+        >
           ?
         </Button>
       </Hint>

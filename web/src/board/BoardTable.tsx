@@ -1,7 +1,7 @@
 import type { ColumnDef } from "@tanstack/react-table";
 import { useMemo } from "react";
 import type { Run } from "../api/client";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { dayClock, duration } from "../time/time";
 import { Table } from "../ui/Table";
 import { bytes, resource } from "../ui/words";
@@ -17,7 +17,11 @@ interface Row {
 }
 
 /** The board as a table: the same runs, for reading aloud, sorting and copying. */
-export function BoardTable({ lanes, chosen, onOpen }: {
+export function BoardTable({
+  lanes,
+  chosen,
+  onOpen,
+}: {
   lanes: Lane[];
   chosen: string | null;
   onOpen: (job: string, run: Run | null) => void;
@@ -28,14 +32,12 @@ export function BoardTable({ lanes, chosen, onOpen }: {
   const rows = useMemo(
     () =>
       lanes.flatMap((lane) =>
-        lane.bars.map(
-          (bar): Row => ({
-            id: bar.id,
-            name: lane.job.name,
-            priority: lane.job.priority,
-            run: bar.run,
-          }),
-        ),
+        lane.bars.map((bar): Row => ({
+          id: bar.id,
+          name: lane.job.name,
+          priority: lane.job.priority,
+          run: bar.run,
+        })),
       ),
     [lanes],
   );
@@ -48,10 +50,27 @@ export function BoardTable({ lanes, chosen, onOpen }: {
       { header: "Job", accessorFn: (row) => row.name },
       { header: "Kind", accessorFn: (row) => kindOf(row.run) },
       { header: "Priority", accessorFn: (row) => row.priority, meta: right },
-      { header: "Due", accessorFn: (row) => row.run.occurrence, cell: (c) => when(c.row.original.run.occurrence) },
-      { header: "Waits", accessorFn: (row) => waited(row.run), cell: (c) => duration(waited(c.row.original.run)), meta: right },
-      { header: "Starts", accessorFn: (row) => row.run.first_start ?? "", cell: (c) => when(c.row.original.run.first_start) },
-      { header: "Ends", accessorFn: (row) => row.run.ended ?? "", cell: (c) => when(c.row.original.run.ended) },
+      {
+        header: "Due",
+        accessorFn: (row) => row.run.occurrence,
+        cell: (c) => when(c.row.original.run.occurrence),
+      },
+      {
+        header: "Waits",
+        accessorFn: (row) => waited(row.run),
+        cell: (c) => duration(waited(c.row.original.run)),
+        meta: right,
+      },
+      {
+        header: "Starts",
+        accessorFn: (row) => row.run.first_start ?? "",
+        cell: (c) => when(c.row.original.run.first_start),
+      },
+      {
+        header: "Ends",
+        accessorFn: (row) => row.run.ended ?? "",
+        cell: (c) => when(c.row.original.run.ended),
+      },
       {
         header: "Past window",
         accessorFn: (row) => row.run.over_s,
@@ -61,14 +80,29 @@ export function BoardTable({ lanes, chosen, onOpen }: {
         },
         meta: right,
       },
-      { header: "Done", accessorFn: (row) => row.run.done, cell: (c) => `${c.row.original.run.done} of ${c.row.original.run.machines}`, meta: right },
-      { header: "Read", accessorFn: (row) => row.run.source_bytes, cell: (c) => bytes(c.row.original.run.source_bytes), meta: right },
+      {
+        header: "Done",
+        accessorFn: (row) => row.run.done,
+        cell: (c) => `${c.row.original.run.done} of ${c.row.original.run.machines}`,
+        meta: right,
+      },
+      {
+        header: "Read",
+        accessorFn: (row) => row.run.source_bytes,
+        cell: (c) => bytes(c.row.original.run.source_bytes),
+        meta: right,
+      },
       { header: "Held back by", accessorFn: (row) => resource(row.run.squeezes[0]?.name ?? "") },
       { header: "Outcome", accessorFn: (row) => row.run.outcome },
     ];
   }, [zone]);
   return (
-    <div role="region" aria-label="Runs as a table" tabIndex={0} className="min-h-0 flex-1 overflow-auto px-2">
+    <div
+      role="region"
+      aria-label="Runs as a table"
+      tabIndex={0}
+      className="min-h-0 flex-1 overflow-auto px-2"
+    >
       <Table
         caption="Runs of the night"
         rows={rows}

@@ -3,9 +3,10 @@ import { ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Finding, Suggestion } from "../api/client";
-import { findingsQuery, helpQuery } from "../api/queries";
-import { useJobLinks } from "../shell/links";
-import { useWorkbench } from "../shell/workbench";
+import { helpQuery } from "../api/planQueries";
+import { useFindings } from "../workbench/findings";
+import { useJobLinks } from "../workbench/links";
+import { useWorkbench } from "../workbench/workbench";
 import { duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Sheet } from "../ui/Sheet";
@@ -17,21 +18,22 @@ const GRAVITIES = [
   { gravity: "wastes", title: "Costs more than it must", tone: "text-ink-2" },
 ];
 
-/** The findings of a draft's week, and of the adopted plan's to tell how many there were. */
-export function useFindings() {
-  const { plan, draft, date } = useWorkbench();
-  const day = mondayOf(date);
-  const shown = useQuery(findingsQuery(plan.id, draft, day));
-  const adopted = useQuery({ ...findingsQuery(plan.id, null, day), enabled: draft !== null });
-  return { findings: shown.data?.findings, before: adopted.data?.findings, error: shown.error };
-}
-
 /** What is wrong with the week, class by class, and what would help. */
-export function FindingsSheet({ onClose, onOpenJob }: { onClose: () => void; onOpenJob: (job: string) => void }) {
+export function FindingsSheet({
+  onClose,
+  onOpenJob,
+}: {
+  onClose: () => void;
+  onOpenJob: (job: string) => void;
+}) {
   const { draft } = useWorkbench();
   const { findings, before, error } = useFindings();
   return (
-    <Sheet label="Findings" title={findings ? count(findings.length, "finding") : "Findings"} onClose={onClose}>
+    <Sheet
+      label="Findings"
+      title={findings ? count(findings.length, "finding") : "Findings"}
+      onClose={onClose}
+    >
       <p className="mb-3 text-ink-2">
         of this week{draft && before ? `; the adopted plan has ${before.length}` : ""}
       </p>
@@ -61,7 +63,12 @@ export function FindingsSheet({ onClose, onOpenJob }: { onClose: () => void; onO
   );
 }
 
-function Class({ kind, findings, open, onOpenJob }: {
+function Class({
+  kind,
+  findings,
+  open,
+  onOpenJob,
+}: {
   kind: string;
   findings: Finding[];
   open: boolean;
@@ -70,7 +77,11 @@ function Class({ kind, findings, open, onOpenJob }: {
   return (
     <details open={open} className="group border-t border-rule">
       <summary className="flex cursor-pointer list-none items-center gap-1 py-1 hover:bg-closed">
-        <ChevronRight size={14} aria-hidden className="shrink-0 transition-transform group-open:rotate-90" />
+        <ChevronRight
+          size={14}
+          aria-hidden
+          className="shrink-0 transition-transform group-open:rotate-90"
+        />
         <span className="flex-1 first-letter:uppercase">{kind}</span>
         <span className="text-ink-2 tabular-nums">{findings.length}</span>
       </summary>
@@ -85,10 +96,21 @@ function Class({ kind, findings, open, onOpenJob }: {
 
 /** Classes against which operations can be tried. */
 const HELPED = new Set([
-  "over the window", "missed", "cut off", "skipped", "interval too short", "no path",
-  "verify runs into the next run", "pin forces a worse transport", "disk read across sites",
-  "unprotected", "protected twice", "backup disk as a source", "fulls clumped",
-  "squeeze with idle peers", "proxy that no job can use",
+  "over the window",
+  "missed",
+  "cut off",
+  "skipped",
+  "interval too short",
+  "no path",
+  "verify runs into the next run",
+  "pin forces a worse transport",
+  "disk read across sites",
+  "unprotected",
+  "protected twice",
+  "backup disk as a source",
+  "fulls clumped",
+  "squeeze with idle peers",
+  "proxy that no job can use",
 ]);
 
 function Entry({ finding, onOpenJob }: { finding: Finding; onOpenJob: (job: string) => void }) {
@@ -101,17 +123,28 @@ function Entry({ finding, onOpenJob }: { finding: Finding; onOpenJob: (job: stri
       <p className="leading-snug text-ink-2">{finding.why}</p>
       <p className="flex gap-3 pt-0.5">
         {HELPED.has(finding.kind) && !asked && (
-          <button type="button" className="underline underline-offset-2" onClick={() => setAsked(true)}>
+          <button
+            type="button"
+            className="underline underline-offset-2"
+            onClick={() => setAsked(true)}
+          >
             What helps?
           </button>
         )}
         {job && (
-          <button type="button" className="underline underline-offset-2" onClick={() => onOpenJob(job)}>
+          <button
+            type="button"
+            className="underline underline-offset-2"
+            onClick={() => onOpenJob(job)}
+          >
             Open the job
           </button>
         )}
         {finding.kind === "unprotected" && (
-          <Link className="underline underline-offset-2" to={links.fresh(finding.subjects.filter((s) => s.kind === "machine").map((s) => s.id))}>
+          <Link
+            className="underline underline-offset-2"
+            to={links.fresh(finding.subjects.filter((s) => s.kind === "machine").map((s) => s.id))}
+          >
             A new job for it
           </Link>
         )}
@@ -123,7 +156,7 @@ function Entry({ finding, onOpenJob }: { finding: Finding; onOpenJob: (job: stri
 
 function Help({ finding }: { finding: Finding }) {
   const { plan, draft, date } = useWorkbench();
-  const help = useQuery(helpQuery(plan.id, draft, mondayOf(date), finding.key));
+  const help = useQuery(helpQuery(plan, draft, mondayOf(date), finding.key));
   if (help.error) return <p role="alert">{help.error.message}</p>;
   if (!help.data)
     return (
@@ -132,7 +165,9 @@ function Help({ finding }: { finding: Finding }) {
       </p>
     );
   if (!help.data.suggestions.length)
-    return <p className="text-ink-2">{count(help.data.tried, "change")} tried; none helps by itself.</p>;
+    return (
+      <p className="text-ink-2">{count(help.data.tried, "change")} tried; none helps by itself.</p>
+    );
   return (
     <ul aria-label="What helps">
       {help.data.suggestions.map((suggestion) => (
@@ -144,7 +179,10 @@ function Help({ finding }: { finding: Finding }) {
 
 function Offer({ suggestion }: { suggestion: Suggestion }) {
   const { put, busy, moves } = useWorkbench();
-  const left = suggestion.after === 0 ? "gone" : `${Math.round((100 * suggestion.after) / suggestion.before)} % of it left`;
+  const left =
+    suggestion.after === 0
+      ? "gone"
+      : `${Math.round((100 * suggestion.after) / suggestion.before)} % of it left`;
   const over =
     suggestion.over_s_before > 0
       ? `; over windows ${duration(suggestion.over_s_after)} (now ${duration(suggestion.over_s_before)})`

@@ -2,9 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Job, MachineRun, Run } from "../api/client";
-import { runQuery } from "../api/queries";
-import { useJobLinks } from "../shell/links";
-import { useWorkbench } from "../shell/workbench";
+import { runQuery } from "../api/planQueries";
+import { useJobLinks } from "../workbench/links";
+import { useWorkbench } from "../workbench/workbench";
 import { clock, dayClock, duration } from "../time/time";
 import { Sheet } from "../ui/Sheet";
 import { Table } from "../ui/Table";
@@ -13,7 +13,14 @@ import { Account } from "./Account";
 import { kindOf, runLines } from "./explain";
 
 /** The facts of a job beside the board: its sentence, its runs that night, the machines of one. */
-export function JobSheet({ job, runs, run, onRun, onRoom, onClose }: {
+export function JobSheet({
+  job,
+  runs,
+  run,
+  onRun,
+  onRoom,
+  onClose,
+}: {
   job: Job;
   runs: Run[];
   run: Run | null;
@@ -28,15 +35,24 @@ export function JobSheet({ job, runs, run, onRun, onRoom, onClose }: {
     <Sheet label={`Job ${job.name}`} title={job.name} onClose={onClose}>
       <p className="mb-3 text-ink-2">
         Priority {job.priority} of 5 · {count(job.machines, "machine")}, {gib(job.used_gib)} used
-        {job.locked && " · locked"} · <Link className="underline underline-offset-2" to={links.job(job.id)}>Edit its sentence</Link> · <button type="button" className="underline underline-offset-2" onClick={onRoom}>Where is room?</button>
+        {job.locked && " · locked"} ·{" "}
+        <Link className="underline underline-offset-2" to={links.job(job.id)}>
+          Edit its sentence
+        </Link>{" "}
+        ·{" "}
+        <button type="button" className="underline underline-offset-2" onClick={onRoom}>
+          Where is room?
+        </button>
       </p>
       <dl className="mb-4 grid grid-cols-[auto_1fr] gap-x-2.5 gap-y-1.5">
-        {job.clauses.filter((clause) => !clause.plain).map((clause) => (
-          <div key={clause.lead} className="contents">
-            <dt className="text-right font-semibold">{clause.lead}</dt>
-            <dd>{clause.text}</dd>
-          </div>
-        ))}
+        {job.clauses
+          .filter((clause) => !clause.plain)
+          .map((clause) => (
+            <div key={clause.lead} className="contents">
+              <dt className="text-right font-semibold">{clause.lead}</dt>
+              <dd>{clause.text}</dd>
+            </div>
+          ))}
       </dl>
       <h3 className="mb-1 font-semibold">This night: {count(runs.length, "run")}</h3>
       {runs.length > 1 && (
@@ -81,15 +97,37 @@ export function JobSheet({ job, runs, run, onRun, onRoom, onClose }: {
 function Machines({ run }: { run: Run }) {
   const { plan, draft, date } = useWorkbench();
   const zone = plan.time_zone;
-  const machines = useQuery(runQuery(plan.id, draft, date, run.job, run.occurrence));
+  const machines = useQuery(runQuery(plan, draft, date, run.job, run.occurrence));
   const columns = useMemo(() => {
     const right = { right: true };
     const chief = (m: MachineRun) => m.squeezes[0]?.name ?? "";
     return [
-      { header: "Machine", accessorFn: (m: MachineRun) => m.machine, cell: (c: { row: { original: MachineRun } }) => <MachineName machine={c.row.original} /> },
-      { header: "Starts", accessorFn: (m: MachineRun) => m.start ?? "", cell: (c: { row: { original: MachineRun } }) => (c.row.original.start ? clock(c.row.original.start, zone) : "–"), meta: right },
-      { header: "Ends", accessorFn: (m: MachineRun) => m.ended, cell: (c: { row: { original: MachineRun } }) => clock(c.row.original.ended, zone), meta: right },
-      { header: "Read", accessorFn: (m: MachineRun) => m.source_bytes, cell: (c: { row: { original: MachineRun } }) => <span title={resource(chief(c.row.original))}>{bytes(c.row.original.source_bytes)}</span>, meta: right },
+      {
+        header: "Machine",
+        accessorFn: (m: MachineRun) => m.machine,
+        cell: (c: { row: { original: MachineRun } }) => <MachineName machine={c.row.original} />,
+      },
+      {
+        header: "Starts",
+        accessorFn: (m: MachineRun) => m.start ?? "",
+        cell: (c: { row: { original: MachineRun } }) =>
+          c.row.original.start ? clock(c.row.original.start, zone) : "–",
+        meta: right,
+      },
+      {
+        header: "Ends",
+        accessorFn: (m: MachineRun) => m.ended,
+        cell: (c: { row: { original: MachineRun } }) => clock(c.row.original.ended, zone),
+        meta: right,
+      },
+      {
+        header: "Read",
+        accessorFn: (m: MachineRun) => m.source_bytes,
+        cell: (c: { row: { original: MachineRun } }) => (
+          <span title={resource(chief(c.row.original))}>{bytes(c.row.original.source_bytes)}</span>
+        ),
+        meta: right,
+      },
     ];
   }, [zone]);
   if (machines.error) return <p className="mt-3 text-ink-2">{machines.error.message}</p>;
@@ -122,7 +160,11 @@ function MachineName({ machine }: { machine: MachineRun }) {
       <span className="block text-ink-2">
         {machine.outcome === "done" ? (
           <>
-            {reader?.proxy ? `${reader.proxy}, ${reader.transport?.replace("_", "-")}` : reader ? "agent" : "nothing moved"}
+            {reader?.proxy
+              ? `${reader.proxy}, ${reader.transport?.replace("_", "-")}`
+              : reader
+                ? "agent"
+                : "nothing moved"}
             {machine.waiting_s > 60 && `, waited ${duration(machine.waiting_s)}`}
           </>
         ) : (

@@ -2,8 +2,8 @@ import { clsx } from "clsx";
 import { Lock } from "lucide-react";
 import { type KeyboardEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
 import type { Run } from "../api/client";
-import { useTheme } from "../shell/theme";
-import { useWorkbench } from "../shell/workbench";
+import { useTheme } from "../ui/theme";
+import { useWorkbench } from "../workbench/workbench";
 import { daysBetween, MINUTE } from "../time/time";
 import { BarHandle } from "./BarHandle";
 import { kindOf, runLabel, runLines } from "./explain";
@@ -16,7 +16,7 @@ import {
   type TimeScale,
   xOf,
 } from "./geometry";
-import { type Move, whyFixed } from "./moves";
+import { type Move, whyFixed } from "../workbench/moves";
 import { extentOf, paintLanes, paletteOf, prepared } from "./paint";
 import { NUDGE_MIN, useMoveKeys } from "./useBoardKeys";
 
@@ -75,7 +75,16 @@ export function Lanes(props: Props) {
     const ghost = drag?.moved && !drag.night ? { bar: drag.bar, minutes: drag.minutes } : null;
     const palette = paletteOf(canvas.current);
     paintLanes(context, {
-      lanes, scale, zone, palette, height, scrolled, chosen, hovered, ghost, pointer,
+      lanes,
+      scale,
+      zone,
+      palette,
+      height,
+      scrolled,
+      chosen,
+      hovered,
+      ghost,
+      pointer,
     });
   }, [lanes, scale, zone, height, scrolled, chosen, hovered, drag, pointer, theme, fontsReady]);
 
@@ -108,7 +117,10 @@ export function Lanes(props: Props) {
           (a, b) => Math.abs(a.due - bar.due) - Math.abs(b.due - bar.due),
         )[0]!;
         scroller.current?.scrollTo({
-          top: Math.min(Math.max(scrolled, (to + 2) * LANE_HEIGHT - height), (to - 1) * LANE_HEIGHT),
+          top: Math.min(
+            Math.max(scrolled, (to + 2) * LANE_HEIGHT - height),
+            (to - 1) * LANE_HEIGHT,
+          ),
         });
         focusBar(closest.id);
       }
@@ -125,7 +137,8 @@ export function Lanes(props: Props) {
   /** Where a drag stands with the pointer here. */
   const draggedTo = (event: PointerEvent, from: Drag): Drag => {
     const night = nightUnder(event);
-    const moved = from.moved || night !== null || Math.abs(event.clientX - from.startX) >= DRAG_FROM_PX;
+    const moved =
+      from.moved || night !== null || Math.abs(event.clientX - from.startX) >= DRAG_FROM_PX;
     return { ...from, night, moved, minutes: night || !moved ? 0 : minutesOf(event, from) };
   };
 
@@ -145,7 +158,9 @@ export function Lanes(props: Props) {
     bench.attempt(moveOf(now));
   };
 
-  /** The move that a drag stands for; none where it is back at its place, or only fulls could go. */
+  /**
+   * The move that a drag stands for; none where it is back at its place, or only fulls could go.
+   */
   const moveOf = ({ bar, minutes, night }: Drag): Move | null => {
     const { job, schedule } = bar.run;
     if (schedule === null) return null;
@@ -173,7 +188,8 @@ export function Lanes(props: Props) {
       const move = moveOf(end);
       if (move) bench.move(move);
       else bench.attempt(null);
-      if (end.night && schedule !== null && !weeksOfFull(job, schedule)) bench.say("Only weekly fulls move by days.");
+      if (end.night && schedule !== null && !weeksOfFull(job, schedule))
+        bench.say("Only weekly fulls move by days.");
     }
   };
 
@@ -226,7 +242,9 @@ export function Lanes(props: Props) {
           onPointerMove={(event) => {
             const box = event.currentTarget.getBoundingClientRect();
             onPointer(event.clientX - box.left);
-            onHover(lanes[Math.floor((event.clientY - box.top + scrolled) / LANE_HEIGHT)]?.job.id ?? null);
+            onHover(
+              lanes[Math.floor((event.clientY - box.top + scrolled) / LANE_HEIGHT)]?.job.id ?? null,
+            );
           }}
           onPointerLeave={() => {
             onPointer(null);
@@ -241,11 +259,18 @@ export function Lanes(props: Props) {
               className="pointer-events-none absolute inset-x-0"
               style={{ top: index * LANE_HEIGHT, height: LANE_HEIGHT }}
             >
-              <LaneLabel lane={lane} chosen={lane.job.id === chosen} onOpen={() => onOpen(lane.job.id, null)} />
+              <LaneLabel
+                lane={lane}
+                chosen={lane.job.id === chosen}
+                onOpen={() => onOpen(lane.job.id, null)}
+              />
               {lane.bars.map((bar) => {
                 const box = handleBox(bar, scale);
                 if (!box) return null;
-                const dragged = drag?.moved && drag.bar.run.job === bar.run.job && drag.bar.run.schedule === bar.run.schedule;
+                const dragged =
+                  drag?.moved &&
+                  drag.bar.run.job === bar.run.job &&
+                  drag.bar.run.schedule === bar.run.schedule;
                 return (
                   <BarHandle
                     key={bar.id}
@@ -260,7 +285,13 @@ export function Lanes(props: Props) {
                     onKeyDown={(event) => onBarKey(event, index, bar)}
                     onPointerDown={(event) => {
                       if (event.button !== 0) return;
-                      setDrag({ bar, startX: event.clientX, minutes: 0, night: null, moved: false });
+                      setDrag({
+                        bar,
+                        startX: event.clientX,
+                        minutes: 0,
+                        night: null,
+                        moved: false,
+                      });
                     }}
                     hint={
                       <>

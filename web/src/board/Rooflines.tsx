@@ -1,7 +1,7 @@
 import { clsx } from "clsx";
 import { useLayoutEffect, useMemo, useRef } from "react";
 import type { Job, Load, Night } from "../api/client";
-import { useTheme } from "../shell/theme";
+import { useTheme } from "../ui/theme";
 import { clock, duration, millis } from "../time/time";
 import { amount, count } from "../ui/words";
 import {
@@ -70,20 +70,43 @@ function Roof(props: Props & { load: Load; shapes: Map<string, Shape>; bound: Se
     const context = prepared(canvas.current, scale.width, ROOF_HEIGHT);
     if (!context) return;
     paintRoof(context, {
-      load, scale, walls, shapes, bound, chosen, hovered, pointer,
+      load,
+      scale,
+      walls,
+      shapes,
+      bound,
+      chosen,
+      hovered,
+      pointer,
       over: night.verdict === "over",
       nightStart: millis(night.start),
       zone: night.time_zone,
       palette: paletteOf(canvas.current),
       height: ROOF_HEIGHT,
     });
-  }, [load, night.start, night.time_zone, night.verdict, scale, walls, shapes, bound, chosen, hovered, pointer, theme]);
+  }, [
+    load,
+    night.start,
+    night.time_zone,
+    night.verdict,
+    scale,
+    walls,
+    shapes,
+    bound,
+    chosen,
+    hovered,
+    pointer,
+    theme,
+  ]);
   const capacities = (load.capacity ?? []).map(([, value]) => value ?? 0);
   const most = Math.max(0, ...capacities);
   const least = Math.min(most, ...capacities);
   return (
     <div className="relative flex" style={{ height: ROOF_HEIGHT + 6 }}>
-      <div className="shrink-0 overflow-hidden pt-2 pl-4 leading-snug" style={{ width: LABEL_WIDTH }}>
+      <div
+        className="shrink-0 overflow-hidden pt-2 pl-4 leading-snug"
+        style={{ width: LABEL_WIDTH }}
+      >
         <h2 className="truncate font-semibold">{load.label}</h2>
         <p className="truncate text-xs text-ink-2">
           {most ? amount(most, load.unit) : "no limit"}
@@ -97,7 +120,8 @@ function Roof(props: Props & { load: Load; shapes: Map<string, Shape>; bound: Se
             </span>
           ) : (
             <span className="text-ink-2">
-              at most {most ? `${Math.round((100 * load.peak) / most)} %` : amount(load.peak, load.unit)}
+              at most{" "}
+              {most ? `${Math.round((100 * load.peak) / most)} %` : amount(load.peak, load.unit)}
             </span>
           )}
         </p>
@@ -132,7 +156,9 @@ function RoofReading(props: Props & { load: Load; x: number; most: number }) {
   const waiting = valueAt(absolute(load.waiting, start), at);
   const what: Record<string, string> = { copy: " (copies)", rewrite: " (in the repository)" };
   const name = (id: string) => jobs.get(id)?.name ?? id;
-  const shown = using.slice(0, 3).map((e) => `${name(e.job)}${what[e.purpose] ?? ""} ${amount(e.value, load.unit)}`);
+  const shown = using
+    .slice(0, 3)
+    .map((e) => `${name(e.job)}${what[e.purpose] ?? ""} ${amount(e.value, load.unit)}`);
   if (using.length > 3) shown.push(`${using.length - 3} more`);
   const right = x > scale.width - 480;
   return (

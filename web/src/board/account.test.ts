@@ -11,7 +11,9 @@ const part = (kind: string, seconds: number, label: string | null = null) => ({
 describe("the account of a machine-run", () => {
   it("says what was waited for and what limited the moving", () => {
     expect(partWords(part("slot", 7200, "Proxy p1, slots"))).toBe("waits 2 h for Proxy p1, slots");
-    expect(partWords(part("moving", 600, "Link A to B"))).toBe("moves 10 min, limited by Link A to B");
+    expect(partWords(part("moving", 600, "Link A to B"))).toBe(
+      "moves 10 min, limited by Link A to B",
+    );
     expect(partWords(part("verifying", 360))).toBe("is verified 6 min");
   });
 

@@ -21,7 +21,9 @@ export function partWords(part: TimePart): string {
   const verb = PARTS[part.kind]?.verb ?? part.kind;
   const time = duration(part.seconds);
   if (!part.label) return `${verb} ${time}`;
-  return part.kind === "moving" ? `${verb} ${time}, limited by ${part.label}` : `${verb} ${time} for ${part.label}`;
+  return part.kind === "moving"
+    ? `${verb} ${time}, limited by ${part.label}`
+    : `${verb} ${time} for ${part.label}`;
 }
 
 /** The whole account as a sentence; its parts add up to the time it ends with. */

@@ -31,8 +31,12 @@ describe("why a night is not fine", () => {
 
   it("opens the job of a reason; one of a machine opens nothing", async () => {
     const open = vi.fn();
-    showIn(<Reasons night={night(undefined, { reasons: [reasons[0]!, reasons[3]!] })} onOpen={open} />);
-    await userEvent.setup().click(screen.getByText("office files: ends 1 h 44 min past its window"));
+    showIn(
+      <Reasons night={night(undefined, { reasons: [reasons[0]!, reasons[3]!] })} onOpen={open} />,
+    );
+    await userEvent
+      .setup()
+      .click(screen.getByText("office files: ends 1 h 44 min past its window"));
     expect(open.mock.calls).toEqual([["office-files"]]);
     expect(screen.getByText(/db-1: RPO breaks/).closest("button")).toHaveProperty("disabled", true);
   });
@@ -46,25 +50,73 @@ describe("why a night is not fine", () => {
 describe("the board as a table", () => {
   const bar = (id: string, more = {}): Bar => {
     const made = run(more);
-    return { id, run: made, shape: shapeOf(made), due: 0, start: 0, moved: 0, end: 0, windowEnd: 0, mark: null };
+    return {
+      id,
+      run: made,
+      shape: shapeOf(made),
+      due: 0,
+      start: 0,
+      moved: 0,
+      end: 0,
+      windowEnd: 0,
+      mark: null,
+    };
   };
   const lane = (name: string, ...bars: Bar[]): Lane => ({
-    job: job(name), bars, copies: [], window: null, trouble: 0, lastEnd: 0, bytes: 0,
+    job: job(name),
+    bars,
+    copies: [],
+    window: null,
+    trouble: 0,
+    lastEnd: 0,
+    bytes: 0,
   });
   const lanes = [
     lane("office-files", bar("f", { over_s: 6240, done: 3 })),
-    lane("mail", bar("i", { job: "mail", schedule: 1, kind: "incremental", runs_as: "incremental", first_start: null, ended: null, outcome: "missed" })),
+    lane(
+      "mail",
+      bar("i", {
+        job: "mail",
+        schedule: 1,
+        kind: "incremental",
+        runs_as: "incremental",
+        first_start: null,
+        ended: null,
+        outcome: "missed",
+      }),
+    ),
   ];
   const row = (name: string) => screen.getByRole("row", { name: new RegExp(`^${name}`) });
-  const show = (open = vi.fn()) => ({ open, bench: showIn(<BoardTable lanes={lanes} chosen="mail" onOpen={open} />, { plan: plan() }) });
+  const show = (open = vi.fn()) => ({
+    open,
+    bench: showIn(<BoardTable lanes={lanes} chosen="mail" onOpen={open} />, { plan: plan() }),
+  });
 
   it("tells of each run what its bar shows", () => {
     show();
-    const told = within(row("office files")).getAllByRole("cell").map((cell) => cell.textContent);
+    const told = within(row("office files"))
+      .getAllByRole("cell")
+      .map((cell) => cell.textContent);
     expect(told).toEqual([
-      "office files", "full", "3", "Fri 21:00", "30 min", "Fri 21:30", "Sat 05:10", "1 h 44 min", "3 of 4", "3.6 TiB", "", "done",
+      "office files",
+      "full",
+      "3",
+      "Fri 21:00",
+      "30 min",
+      "Fri 21:30",
+      "Sat 05:10",
+      "1 h 44 min",
+      "3 of 4",
+      "3.6 TiB",
+      "",
+      "done",
     ]);
-    expect(within(row("mail")).getAllByRole("cell").map((cell) => cell.textContent).slice(5, 8)).toEqual(["–", "–", "–"]);
+    expect(
+      within(row("mail"))
+        .getAllByRole("cell")
+        .map((cell) => cell.textContent)
+        .slice(5, 8),
+    ).toEqual(["–", "–", "–"]);
     expect(row("mail").getAttribute("aria-selected")).toBe("true");
   });
 
@@ -73,7 +125,9 @@ describe("the board as a table", () => {
     const user = userEvent.setup();
     row("office files").focus();
     await user.keyboard("{ArrowRight}{Shift>}{ArrowLeft}{/Shift}]l{Enter}");
-    const moves = (bench.move as unknown as { mock: { calls: unknown[][] } }).mock.calls.map(([move]) => move);
+    const moves = (bench.move as unknown as { mock: { calls: unknown[][] } }).mock.calls.map(
+      ([move]) => move,
+    );
     expect(moves).toEqual([
       { type: "start", job: "office-files", schedule: 0, minutes: 5 },
       { type: "start", job: "office-files", schedule: 0, minutes: -30 },
@@ -105,7 +159,10 @@ describe("where the time of a machine went", () => {
   it("is a strip to scale and a sentence", () => {
     showIn(<Account parts={parts} said />);
     const [strip] = document.querySelectorAll<HTMLElement>("[aria-hidden].flex");
-    expect([...strip!.children].map((part) => (part as HTMLElement).style.width)).toEqual(["25%", "75%"]);
+    expect([...strip!.children].map((part) => (part as HTMLElement).style.width)).toEqual([
+      "25%",
+      "75%",
+    ]);
     expect(strip!.nextElementSibling?.textContent).toContain("30 min");
     expect(strip!.nextElementSibling?.textContent).toContain("1 h 30 min");
   });

@@ -8,17 +8,38 @@ const jobs = new Map([["files", { id: "files", name: "File servers" } as Job]]);
 
 function reason(more: Partial<Reason>): Reason {
   return {
-    kind: "over the window", job: "files", machine: null, occurrence: "2026-11-06T21:00:00.000Z",
-    runs: 1, machines: 0, seconds: 6240, squeeze: "proxy:quay-p2", squeeze_s: 100,
-    waited_for: "proxy:quay-p2", waited_s: 25_200, moving_s: 13_440, finishing_s: 20, ...more,
+    kind: "over the window",
+    job: "files",
+    machine: null,
+    occurrence: "2026-11-06T21:00:00.000Z",
+    runs: 1,
+    machines: 0,
+    seconds: 6240,
+    squeeze: "proxy:quay-p2",
+    squeeze_s: 100,
+    waited_for: "proxy:quay-p2",
+    waited_s: 25_200,
+    moving_s: 13_440,
+    finishing_s: 20,
+    ...more,
   };
 }
 
 const run = {
-  job: "files", occurrence: "2026-11-06T21:00:00.000Z", kind: "full", runs_as: "full",
-  synthetic: false, outcome: "done", first_start: "2026-11-07T03:59:00.000Z",
-  ended: "2026-11-07T07:43:00.000Z", machines: 6, done: 6, source_bytes: 9e12, stored_bytes: 7e12,
-  over_s: 6180, squeezes: [{ name: "link:quay-hill", label: "", seconds: 3600 }],
+  job: "files",
+  occurrence: "2026-11-06T21:00:00.000Z",
+  kind: "full",
+  runs_as: "full",
+  synthetic: false,
+  outcome: "done",
+  first_start: "2026-11-07T03:59:00.000Z",
+  ended: "2026-11-07T07:43:00.000Z",
+  machines: 6,
+  done: 6,
+  source_bytes: 9e12,
+  stored_bytes: 7e12,
+  over_s: 6180,
+  squeezes: [{ name: "link:quay-hill", label: "", seconds: 3600 }],
 } as unknown as Run;
 
 describe("reasons", () => {
@@ -58,7 +79,9 @@ describe("runs", () => {
     expect(runLabel(run, jobs.get("files"), ZONE)).toMatch(/^File servers, full, done\. Due Fri/);
   });
   it("say when nothing started or the run was skipped", () => {
-    expect(runLines({ ...run, first_start: null, source_bytes: 0 }, ZONE)[0]).toContain("no machine");
+    expect(runLines({ ...run, first_start: null, source_bytes: 0 }, ZONE)[0]).toContain(
+      "no machine",
+    );
     expect(runLines({ ...run, outcome: "skipped" }, ZONE)).toHaveLength(1);
   });
   it("name a synthetic full", () => {
@@ -68,11 +91,20 @@ describe("runs", () => {
 
 describe("units", () => {
   it("are those of the trade", () => {
-    expect([5e8, 5e9, 5e11, 5e13].map(bytes)).toEqual(["477 MiB", "4.7 GiB", "466 GiB", "45.5 TiB"]);
+    expect([5e8, 5e9, 5e11, 5e13].map(bytes)).toEqual([
+      "477 MiB",
+      "4.7 GiB",
+      "466 GiB",
+      "45.5 TiB",
+    ]);
     expect(amount(1, "slots")).toBe("1 slot");
     expect(amount(1600, "Mbit/s")).toBe("1.6 Gbit/s");
     expect(amount(720, "MiB/s")).toBe("720 MiB/s");
-    expect([count(1, "job"), count(2, "job"), count(2, "proxy")]).toEqual(["1 job", "2 jobs", "2 proxies"]);
+    expect([count(1, "job"), count(2, "job"), count(2, "proxy")]).toEqual([
+      "1 job",
+      "2 jobs",
+      "2 proxies",
+    ]);
   });
   it("name resources and pools", () => {
     expect(resource("slots:proxy:quay-p2")).toBe("slots of proxy quay-p2");

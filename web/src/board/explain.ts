@@ -79,7 +79,9 @@ export function reasonWords(
 export function runLines(run: Run, zone: string): string[] {
   const lines = [];
   if (run.outcome === "skipped") {
-    return [`Skipped: due ${dayClock(run.occurrence, zone)}, while the run before was still going.`];
+    return [
+      `Skipped: due ${dayClock(run.occurrence, zone)}, while the run before was still going.`,
+    ];
   }
   if (run.first_start && run.ended) {
     const waited = (Date.parse(run.first_start) - Date.parse(run.occurrence)) / 1000;

@@ -1,22 +1,53 @@
 import { describe, expect, it } from "vitest";
 import type { Job, Night, Run } from "../api/client";
-import { fittingSpan, lanesOf, shapeOf, shifted, troubleOf, valueAt, xOf, zoomed } from "./geometry";
+import {
+  fittingSpan,
+  lanesOf,
+  shapeOf,
+  shifted,
+  troubleOf,
+  valueAt,
+  xOf,
+  zoomed,
+} from "./geometry";
 
 const HOUR = 3_600_000;
 const at = (hour: number) => new Date(Date.UTC(2026, 10, 6, hour)).toISOString();
 
 function run(job: string, more: Partial<Run> = {}): Run {
   return {
-    job, occurrence: at(20), kind: "full", runs_as: "full", synthetic: false, schedule: 0,
-    outcome: "done", began: at(20), first_start: at(21), moved: at(23), ended: at(23),
-    window_opens: at(20), window_end: at(30), over_s: 0, machines: 1, done: 1, source_bytes: 1,
-    wire_bytes: 1, stored_bytes: 1, squeezes: [], proxies: [], ...more,
+    job,
+    occurrence: at(20),
+    kind: "full",
+    runs_as: "full",
+    synthetic: false,
+    schedule: 0,
+    outcome: "done",
+    began: at(20),
+    first_start: at(21),
+    moved: at(23),
+    ended: at(23),
+    window_opens: at(20),
+    window_end: at(30),
+    over_s: 0,
+    machines: 1,
+    done: 1,
+    source_bytes: 1,
+    wire_bytes: 1,
+    stored_bytes: 1,
+    squeezes: [],
+    proxies: [],
+    ...more,
   };
 }
 
 function night(runs: Run[]): Night {
   return {
-    start: at(12), end: at(36), run_list: runs, copies: [], loads: [],
+    start: at(12),
+    end: at(36),
+    run_list: runs,
+    copies: [],
+    loads: [],
     windows: runs.map((r) => ({ job: r.job, opens: at(20), closes: at(30) })),
   } as unknown as Night;
 }
@@ -76,7 +107,10 @@ describe("spans", () => {
 
 describe("valueAt", () => {
   it("takes the step in force", () => {
-    const steps: [number, number][] = [[10, 1], [20, 5]];
+    const steps: [number, number][] = [
+      [10, 1],
+      [20, 5],
+    ];
     expect([5, 10, 19, 20, 99].map((t) => valueAt(steps, t))).toEqual([0, 1, 1, 5, 5]);
   });
 });

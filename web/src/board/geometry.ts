@@ -146,7 +146,9 @@ export function fittingSpan(night: Night): Span {
 export function wallsOf(load: Load, lanes: readonly Lane[]): Span | null {
   // Copies and work inside repositories know no window.
   const users = new Set(load.parts.filter((p) => p.purpose === "read").map((p) => p.job));
-  const windows = lanes.filter((lane) => users.has(lane.job.id)).flatMap((lane) => lane.window ?? []);
+  const windows = lanes
+    .filter((lane) => users.has(lane.job.id))
+    .flatMap((lane) => lane.window ?? []);
   if (!windows.length) return null;
   return {
     from: Math.min(...windows.map((w) => w.from)),

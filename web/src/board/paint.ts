@@ -15,7 +15,15 @@ import {
   valueAt,
   xOf,
 } from "./geometry";
-import { firstAfter, FOLDED_HEIGHT, type Piece, type Place, PLACE_PADDING, ROW_HEIGHT, visiblePlaces } from "./rows";
+import {
+  firstAfter,
+  FOLDED_HEIGHT,
+  type Piece,
+  type Place,
+  PLACE_PADDING,
+  ROW_HEIGHT,
+  visiblePlaces,
+} from "./rows";
 
 export interface Palette {
   ground: string;
@@ -637,8 +645,22 @@ export function paintPlaces(context: CanvasRenderingContext2D, paint: PlacePaint
 }
 
 /** The pieces of a row, those of one colour at once: it is the change of colour that takes time. */
-function paintRow(context: CanvasRenderingContext2D, row: readonly Piece[], scale: TimeScale, top: number, height: number, p: Palette) {
-  const hues = { full: p.slate, synthetic: p.slate, incremental: p.sage, differential: p.ochre, copy: p.plum, rewrite: p.ink2 };
+function paintRow(
+  context: CanvasRenderingContext2D,
+  row: readonly Piece[],
+  scale: TimeScale,
+  top: number,
+  height: number,
+  p: Palette,
+) {
+  const hues = {
+    full: p.slate,
+    synthetic: p.slate,
+    incremental: p.sage,
+    differential: p.ochre,
+    copy: p.plum,
+    rewrite: p.ink2,
+  };
   const shapes = new Map<string, number[]>();
   const insides: number[] = [];
   for (let i = firstAfter(row, scale.from); i < row.length; i++) {
@@ -647,15 +669,27 @@ function paintRow(context: CanvasRenderingContext2D, row: readonly Piece[], scal
     const left = Math.max(-2, xOf(scale, piece.from));
     const width = Math.max(1.5, Math.min(scale.width + 2, xOf(scale, piece.to)) - left);
     const low = piece.kind === "incremental" || piece.kind === "copy" || piece.kind === "rewrite";
-    const hue = piece.mark === "undone" || piece.mark === "past" ? p.barn : piece.mark === "skipped" ? p.hay : hues[piece.kind];
-    const box = [left, low ? top + Math.ceil(height / 2) : top, width, low ? Math.floor(height / 2) : height];
+    const hue =
+      piece.mark === "undone" || piece.mark === "past"
+        ? p.barn
+        : piece.mark === "skipped"
+          ? p.hay
+          : hues[piece.kind];
+    const box = [
+      left,
+      low ? top + Math.ceil(height / 2) : top,
+      width,
+      low ? Math.floor(height / 2) : height,
+    ];
     const boxes = shapes.get(hue);
     if (boxes) boxes.push(...box);
     else shapes.set(hue, box);
-    if (piece.kind === "synthetic" && width > 4) insides.push(left + 1, top + 1, width - 2, height - 3);
+    if (piece.kind === "synthetic" && width > 4)
+      insides.push(left + 1, top + 1, width - 2, height - 3);
   }
   for (const [hue, boxes] of [...shapes, [p.surface, insides] as const]) {
     context.fillStyle = hue;
-    for (let k = 0; k < boxes.length; k += 4) context.fillRect(boxes[k]!, boxes[k + 1]!, boxes[k + 2]!, boxes[k + 3]!);
+    for (let k = 0; k < boxes.length; k += 4)
+      context.fillRect(boxes[k]!, boxes[k + 1]!, boxes[k + 2]!, boxes[k + 3]!);
   }
 }

@@ -1,12 +1,35 @@
 import { describe, expect, it } from "vitest";
-import { firstAfter, heightOf, packed, type Piece, pieceAt, placesOf, SAME_MS, sortedPlaces, stackedPlaces, visiblePlaces } from "./rows";
+import {
+  firstAfter,
+  heightOf,
+  packed,
+  type Piece,
+  pieceAt,
+  placesOf,
+  SAME_MS,
+  sortedPlaces,
+  stackedPlaces,
+  visiblePlaces,
+} from "./rows";
 
-const piece = (from: number, to: number, more: Partial<Piece> = {}): Piece => ({ job: "j", machine: null, kind: "full", from, moved: to, to, mark: "", ...more });
+const piece = (from: number, to: number, more: Partial<Piece> = {}): Piece => ({
+  job: "j",
+  machine: null,
+  kind: "full",
+  from,
+  moved: to,
+  to,
+  mark: "",
+  ...more,
+});
 
 describe("packed", () => {
   it("needs as many rows as go on at once", () => {
     const rows = packed([piece(0, 1000), piece(200, 500), piece(500, 800), piece(1000, 1200)]);
-    expect(rows.map((row) => row.map((p) => p.from))).toEqual([[0, 1000], [200, 500]]);
+    expect(rows.map((row) => row.map((p) => p.from))).toEqual([
+      [0, 1000],
+      [200, 500],
+    ]);
   });
   it("keeps what takes no time apart", () => {
     expect(packed([piece(3, 3), piece(3, 3)])).toHaveLength(2);
@@ -16,7 +39,8 @@ describe("packed", () => {
   });
   it("never lets two of a row overlap", () => {
     const pieces = Array.from({ length: 300 }, (_, i) => piece(i * 30, i * 30 + ((i * 370) % 500)));
-    for (const row of packed(pieces)) row.slice(1).forEach((p, i) => expect(p.from).toBeGreaterThanOrEqual(row[i]!.to - SAME_MS));
+    for (const row of packed(pieces))
+      row.slice(1).forEach((p, i) => expect(p.from).toBeGreaterThanOrEqual(row[i]!.to - SAME_MS));
   });
 });
 
@@ -28,7 +52,14 @@ const answer = {
   machines: ["m"],
   lanes: [
     { id: "x", label: "X", rows: [[0, 0, 1, 0, 60_000, 90_000, 0]] },
-    { id: "y", label: "Y", rows: [[1, -1, 4, 30_000, 40_000, 50_000, 1], [0, 0, 0, 35_000, 36_000, 37_000, 2]] },
+    {
+      id: "y",
+      label: "Y",
+      rows: [
+        [1, -1, 4, 30_000, 40_000, 50_000, 1],
+        [0, 0, 0, 35_000, 36_000, 37_000, 2],
+      ],
+    },
   ],
 };
 
@@ -50,7 +81,9 @@ describe("placesOf", () => {
     expect(open.tops).toEqual([0, heightOf(places[0]!, false)]);
     expect(visiblePlaces(open.tops, open.height, 0, 10)).toEqual([0, 1]);
     expect(visiblePlaces([], 0, 0, 10)).toEqual([0, 0]);
-    expect(heightOf({ ...places[1]!, rows: Array.from({ length: 9 }, () => []) }, false)).toBeGreaterThan(heightOf(places[1]!, true));
+    expect(
+      heightOf({ ...places[1]!, rows: Array.from({ length: 9 }, () => []) }, false),
+    ).toBeGreaterThan(heightOf(places[1]!, true));
   });
   it("finds what is under the pointer", () => {
     const start = Date.parse(answer.start);

@@ -9,7 +9,14 @@ export const ROW_HEIGHT = 7;
 export const PLACE_PADDING = 8;
 export const FOLDED_HEIGHT = 24;
 
-export const KINDS = ["full", "incremental", "differential", "synthetic", "copy", "rewrite"] as const;
+export const KINDS = [
+  "full",
+  "incremental",
+  "differential",
+  "synthetic",
+  "copy",
+  "rewrite",
+] as const;
 export const MARKS = ["", "past", "undone", "skipped"] as const;
 
 /** Something that goes on for a while at a place; instants in milliseconds. */
@@ -81,12 +88,19 @@ export function placesOf(answer: LanesAnswer): Place[] {
 
 export function sortedPlaces(places: readonly Place[], sorting: Sorting): Place[] {
   if (sorting === "plan") return [...places];
-  const by = { trouble: (p: Place) => p.trouble, end: (p: Place) => p.lastEnd, size: (p: Place) => p.busy }[sorting];
+  const by = {
+    trouble: (p: Place) => p.trouble,
+    end: (p: Place) => p.lastEnd,
+    size: (p: Place) => p.busy,
+  }[sorting];
   return [...places].sort((a, b) => by(b) - by(a));
 }
 
 /** Where each place stands: the tops, and the height of all. */
-export function stackedPlaces(places: readonly Place[], folded: ReadonlySet<string>): { tops: number[]; height: number } {
+export function stackedPlaces(
+  places: readonly Place[],
+  folded: ReadonlySet<string>,
+): { tops: number[]; height: number } {
   const tops: number[] = [];
   let height = 0;
   for (const place of places) {
@@ -112,7 +126,12 @@ export function firstAfter(row: readonly Piece[], at: number): number {
 }
 
 /** The places that can be seen: [first, last). */
-export function visiblePlaces(tops: readonly number[], total: number, scrolled: number, height: number): [number, number] {
+export function visiblePlaces(
+  tops: readonly number[],
+  total: number,
+  scrolled: number,
+  height: number,
+): [number, number] {
   let first = 0;
   while (first + 1 < tops.length && tops[first + 1]! <= scrolled) first++;
   let last = first;
@@ -123,16 +142,28 @@ export function visiblePlaces(tops: readonly number[], total: number, scrolled: 
 const CATCH_PX = 3;
 
 /** What is under a point of the lanes. */
-export function pieceAt(places: readonly Place[], tops: readonly number[], folded: ReadonlySet<string>, scale: TimeScale, x: number, y: number): Piece | null {
+export function pieceAt(
+  places: readonly Place[],
+  tops: readonly number[],
+  folded: ReadonlySet<string>,
+  scale: TimeScale,
+  x: number,
+  y: number,
+): Piece | null {
   const index = tops.findLastIndex((top) => top <= y);
   const place = places[index];
   if (!place) return null;
   const within = Math.floor((y - tops[index]! - PLACE_PADDING / 2) / ROW_HEIGHT);
   const rows = folded.has(place.id) ? place.rows : [place.rows[within] ?? []];
   for (const row of rows) {
-    for (let i = Math.max(0, firstAfter(row, scale.from) - 1); i < row.length && row[i]!.from <= scale.to; i++) {
+    for (
+      let i = Math.max(0, firstAfter(row, scale.from) - 1);
+      i < row.length && row[i]!.from <= scale.to;
+      i++
+    ) {
       const piece = row[i]!;
-      if (xOf(scale, piece.from) - CATCH_PX <= x && x <= xOf(scale, piece.to) + CATCH_PX) return piece;
+      if (xOf(scale, piece.from) - CATCH_PX <= x && x <= xOf(scale, piece.to) + CATCH_PX)
+        return piece;
     }
   }
   return null;

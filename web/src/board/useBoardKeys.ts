@@ -1,7 +1,7 @@
 import type { KeyboardEvent } from "react";
 import type { Job, Run } from "../api/client";
-import { useWorkbench } from "../shell/workbench";
-import { whyFixed } from "./moves";
+import { useWorkbench } from "../workbench/workbench";
+import { whyFixed } from "../workbench/moves";
 
 export const NUDGE_MIN = 5;
 export const LONG_NUDGE_MIN = 30;
@@ -25,7 +25,13 @@ export function useMoveKeys(open: (job: string, run: Run) => void) {
         bench.move({ type: "start", job: run.job, schedule: schedule.position, minutes });
       } else if (days) {
         if (schedule.kind === "full" && schedule.every_weeks) {
-          bench.move({ type: "full", job: run.job, schedule: schedule.position, days, everyWeeks: schedule.every_weeks });
+          bench.move({
+            type: "full",
+            job: run.job,
+            schedule: schedule.position,
+            days,
+            everyWeeks: schedule.every_weeks,
+          });
         } else bench.say("Only weekly fulls move by days.");
       }
     } else return false;

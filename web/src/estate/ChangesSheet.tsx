@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { dayClock } from "../time/time";
 import { Button } from "../ui/Button";
 import { Sheet } from "../ui/Sheet";
-import { type Acceptance, acceptancesQuery, bringBack, undoAcceptance } from "./queries";
+import { type Acceptance, acceptancesQuery, bringBack, undoAcceptance } from "../api/estateQueries";
 import { problemLines, useEstateChange } from "./useEstateChange";
 import { longDate } from "./words";
 
@@ -17,18 +17,30 @@ const WHAT: Record<string, string> = {
 };
 
 /** Every change of the estate: undo one, look at the estate of then, or bring it all back. */
-export function ChangesSheet({ onClose, onView }: { onClose: () => void; onView: (version: number) => void }) {
+export function ChangesSheet({
+  onClose,
+  onView,
+}: {
+  onClose: () => void;
+  onView: (version: number) => void;
+}) {
   const { plan } = useWorkbench();
   const answer = useQuery(acceptancesQuery(plan.id));
   const { run, busy, problem } = useEstateChange();
   return (
     <Sheet label="Changes of the estate" title="Changes of the estate" onClose={onClose}>
-      <p className="mb-2 text-ink-2">Newest first. Jobs and restore points are never touched by going back.</p>
+      <p className="mb-2 text-ink-2">
+        Newest first. Jobs and restore points are never touched by going back.
+      </p>
       {answer.error && <p role="alert">{answer.error.message}</p>}
       {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">{line}</p>
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
       ))}
-      {answer.data?.acceptances.length === 0 && <p>Nothing has changed since the plan was stored.</p>}
+      {answer.data?.acceptances.length === 0 && (
+        <p>Nothing has changed since the plan was stored.</p>
+      )}
       <ol>
         {answer.data?.acceptances.map((change) => (
           <Change
@@ -47,7 +59,13 @@ export function ChangesSheet({ onClose, onView }: { onClose: () => void; onView:
 
 const SHOWN = 4;
 
-function Change({ change, busy, onUndo, onBringBack, onView }: {
+function Change({
+  change,
+  busy,
+  onUndo,
+  onBringBack,
+  onView,
+}: {
   change: Acceptance;
   busy: boolean;
   onUndo: () => void;
@@ -68,28 +86,38 @@ function Change({ change, busy, onUndo, onBringBack, onView }: {
       </p>
       <ul>
         {lines.map((line) => (
-          <li key={line} className="[overflow-wrap:anywhere]">{line}</li>
+          <li key={line} className="[overflow-wrap:anywhere]">
+            {line}
+          </li>
         ))}
       </ul>
       {change.words.length > SHOWN && !all && (
-        <button type="button" className="text-ink-2 underline underline-offset-2" onClick={() => setAll(true)}>
+        <button
+          type="button"
+          className="text-ink-2 underline underline-offset-2"
+          onClick={() => setAll(true)}
+        >
           {change.words.length - SHOWN} more
         </button>
       )}
-      {!change.kept && <p className="text-ink-2">The estates before and after are no longer kept.</p>}
-      {change.kept && <p className="mt-1 flex gap-2">
-        {!change.undone && change.what !== "undo" && (
-          <Button small disabled={busy} onClick={onUndo}>
-            Undo
+      {!change.kept && (
+        <p className="text-ink-2">The estates before and after are no longer kept.</p>
+      )}
+      {change.kept && (
+        <p className="mt-1 flex gap-2">
+          {!change.undone && change.what !== "undo" && (
+            <Button small disabled={busy} onClick={onUndo}>
+              Undo
+            </Button>
+          )}
+          <Button small look="plain" onClick={onView}>
+            Look at it
           </Button>
-        )}
-        <Button small look="plain" onClick={onView}>
-          Look at it
-        </Button>
-        <Button small look="plain" disabled={busy} onClick={onBringBack}>
-          Bring it all back
-        </Button>
-      </p>}
+          <Button small look="plain" disabled={busy} onClick={onBringBack}>
+            Bring it all back
+          </Button>
+        </p>
+      )}
     </li>
   );
 }

@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Download, Search } from "lucide-react";
 import { useCallback, useEffect, useState } from "react";
-import { useAddress } from "../shell/address";
-import { useEscape } from "../shell/keys";
-import { useWorkbench } from "../shell/workbench";
+import { useAddress } from "../workbench/address";
+import { useEscape } from "../workbench/keys";
+import { useWorkbench } from "../workbench/workbench";
 import { mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
@@ -15,11 +15,30 @@ import { ImportSheet } from "./ImportSheet";
 import { InboxSheet } from "./InboxSheet";
 import { MachineSheet } from "./MachineSheet";
 import { COLUMNS, FIRST_COLUMNS, MachineTable } from "./MachineTable";
-import { asQuery, exposureQuery, inboxQuery, type MachinePage, pageQuery, type Shown, sourcesQuery } from "./queries";
+import {
+  asQuery,
+  exposureQuery,
+  inboxQuery,
+  type MachinePage,
+  pageQuery,
+  type Shown,
+  sourcesQuery,
+} from "../api/estateQueries";
 import { SourcesSheet } from "./SourcesSheet";
 import { COVERAGE_MARKS, longDate, since } from "./words";
 
-const GROUPS = ["none", "coverage", "folder", "host", "cluster", "site", "tag", "role", "source", "kind"];
+const GROUPS = [
+  "none",
+  "coverage",
+  "folder",
+  "host",
+  "cluster",
+  "site",
+  "tag",
+  "role",
+  "source",
+  "kind",
+];
 
 /** What is shown, kept in the address so that it can be saved as a bookmark and sent to others. */
 function useShown() {
@@ -43,7 +62,10 @@ export function Estate() {
   const { shown, set, search } = useShown();
   const [typed, setTyped] = useState(shown.search);
   const [marked, setMarked] = useState<ReadonlySet<string>>(new Set());
-  const first = useQuery({ ...pageQuery(plan.id, draft, shown, 0), placeholderData: (before) => before });
+  const first = useQuery({
+    ...pageQuery(plan, draft, shown, 0),
+    placeholderData: (before) => before,
+  });
   const worst = useQuery(exposureQuery(plan.id, mondayOf(date)));
   const inbox = useQuery(inboxQuery(plan.id));
   const sources = useQuery(sourcesQuery(plan.id));
@@ -84,8 +106,10 @@ export function Estate() {
   for (const [key, value] of Object.entries(asQuery(shown, draft?.id ?? null)))
     for (const each of Array.isArray(value) ? value : [value]) csv.append(key, String(each));
 
-  const read = sources.data?.sources.filter((s) => s.last_discovery?.state === "running").length ?? 0;
-  const faulty = sources.data?.sources.filter((s) => ["fails", "works for most"].includes(s.access)).length ?? 0;
+  const read =
+    sources.data?.sources.filter((s) => s.last_discovery?.state === "running").length ?? 0;
+  const faulty =
+    sources.data?.sources.filter((s) => ["fails", "works for most"].includes(s.access)).length ?? 0;
   return (
     <div className="flex min-h-0 flex-1">
       <main className="flex min-w-0 flex-1 flex-col" aria-label="Estate">
@@ -94,18 +118,34 @@ export function Estate() {
           <p className="min-w-0 flex-1 truncate pl-2 text-base" role="status">
             {page ? <Answer page={page} on={on} /> : "Reading the estate …"}
           </p>
-          <Button look={inbox.data?.total ? "outlined" : "plain"} aria-pressed={panel === "inbox"} onClick={() => show(panel === "inbox" ? null : "inbox")}>
+          <Button
+            look={inbox.data?.total ? "outlined" : "plain"}
+            aria-pressed={panel === "inbox"}
+            onClick={() => show(panel === "inbox" ? null : "inbox")}
+          >
             Inbox {inbox.data && <strong>{inbox.data.total}</strong>}
           </Button>
-          <Button look="plain" aria-pressed={panel === "sources"} onClick={() => show(panel === "sources" ? null : "sources")}>
+          <Button
+            look="plain"
+            aria-pressed={panel === "sources"}
+            onClick={() => show(panel === "sources" ? null : "sources")}
+          >
             {sources.data ? count(sources.data.sources.length, "source") : "Sources"}
             {read > 0 && <span className="text-ink-2">reading {read}</span>}
             {faulty > 0 && <span className="text-hay-text">{faulty} with trouble</span>}
           </Button>
-          <Button look="plain" aria-pressed={panel === "changes"} onClick={() => show(panel === "changes" ? null : "changes")}>
+          <Button
+            look="plain"
+            aria-pressed={panel === "changes"}
+            onClick={() => show(panel === "changes" ? null : "changes")}
+          >
             Changes
           </Button>
-          <Button look="plain" aria-pressed={panel === "import"} onClick={() => show(panel === "import" ? null : "import")}>
+          <Button
+            look="plain"
+            aria-pressed={panel === "import"}
+            onClick={() => show(panel === "import" ? null : "import")}
+          >
             Import
           </Button>
         </div>
@@ -122,7 +162,9 @@ export function Estate() {
                   aria-pressed={pressed}
                   onClick={() =>
                     set({
-                      coverage: pressed ? shown.coverage.filter((s) => s !== sum.state) : [...shown.coverage, sum.state],
+                      coverage: pressed
+                        ? shown.coverage.filter((s) => s !== sum.state)
+                        : [...shown.coverage, sum.state],
                     })
                   }
                   className="inline-flex h-6 items-center gap-1 rounded-[3px] px-1.5 hover:bg-closed aria-pressed:bg-closed aria-pressed:outline aria-pressed:outline-rule-strong"
@@ -143,7 +185,12 @@ export function Estate() {
             with hazards
           </button>
           {shown.where.map((pair) => (
-            <Button small key={pair} look="outlined" onClick={() => set({ where: shown.where.filter((w) => w !== pair) })}>
+            <Button
+              small
+              key={pair}
+              look="outlined"
+              onClick={() => set({ where: shown.where.filter((w) => w !== pair) })}
+            >
               {pair.replace(":", " ")} <span aria-hidden>×</span>
               <span className="sr-only">take this filter away</span>
             </Button>
@@ -166,15 +213,23 @@ export function Estate() {
           <Choice
             lead="Grouped by"
             value={shown.group}
-            options={GROUPS.map((value) => ({ value, label: value === "none" ? "nothing" : value }))}
+            options={GROUPS.map((value) => ({
+              value,
+              label: value === "none" ? "nothing" : value,
+            }))}
             onChange={(group) => set({ group: group === "none" ? null : group })}
           />
           <Choices
             lead="Columns"
             said={String(columns.length)}
             values={columns}
-            options={COLUMNS.filter((c) => c.id !== "name").map((c) => ({ value: c.id, label: c.title }))}
-            onChange={(chosen) => set({ columns: ["name", ...chosen.filter((c) => c !== "name")].join(",") })}
+            options={COLUMNS.filter((c) => c.id !== "name").map((c) => ({
+              value: c.id,
+              label: c.title,
+            }))}
+            onChange={(chosen) =>
+              set({ columns: ["name", ...chosen.filter((c) => c !== "name")].join(",") })
+            }
           />
           <Hint text="What is shown, as CSV">
             <a
@@ -187,7 +242,10 @@ export function Estate() {
           </Hint>
         </div>
         {shown.asOf !== null && (
-          <p role="status" className="flex items-center gap-3 border-y border-rule bg-closed px-4 py-1">
+          <p
+            role="status"
+            className="flex items-center gap-3 border-y border-rule bg-closed px-4 py-1"
+          >
             This is the estate of an earlier day. Nothing here changes the plan.
             <Button small onClick={() => set({ as_of: null })}>
               Back to today
@@ -205,7 +263,11 @@ export function Estate() {
             </Button>
           </p>
         )}
-        {first.error && <p role="alert" className="px-4 py-2">{first.error.message}</p>}
+        {first.error && (
+          <p role="alert" className="px-4 py-2">
+            {first.error.message}
+          </p>
+        )}
         {page && page.total === 0 ? (
           <p className="px-4 py-6">
             No machine fits this filter.{" "}
@@ -214,7 +276,9 @@ export function Estate() {
                 setTyped("");
                 set({ find: null, coverage: null, where: null, hazards: null });
               }}
-            >Show all {page.all}</Button>
+            >
+              Show all {page.all}
+            </Button>
           </p>
         ) : (
           page && (
@@ -228,16 +292,28 @@ export function Estate() {
               chosen={machine}
               marked={marked}
               onMark={mark}
-              onSort={(sort) => set({ sort, order: shown.sort === sort && !shown.descending ? "down" : null })}
+              onSort={(sort) =>
+                set({ sort, order: shown.sort === sort && !shown.descending ? "down" : null })
+              }
               onOpen={(name) => set({ machine: name, panel: null })}
             />
           )
         )}
       </main>
-      {machine && <MachineSheet key={machine} name={machine} on={on} onClose={close} onFilter={(pair) => set({ where: [...new Set([...shown.where, pair])] })} />}
+      {machine && (
+        <MachineSheet
+          key={machine}
+          name={machine}
+          on={on}
+          onClose={close}
+          onFilter={(pair) => set({ where: [...new Set([...shown.where, pair])] })}
+        />
+      )}
       {panel === "inbox" && <InboxSheet onClose={close} />}
       {panel === "sources" && <SourcesSheet onClose={close} />}
-      {panel === "changes" && <ChangesSheet onClose={close} onView={(version) => set({ as_of: String(version) })} />}
+      {panel === "changes" && (
+        <ChangesSheet onClose={close} onView={(version) => set({ as_of: String(version) })} />
+      )}
       {panel === "import" && <ImportSheet onClose={close} />}
       {panel === "facts" && (
         <FactsSheet
@@ -269,8 +345,11 @@ function Answer({ page, on }: { page: MachinePage; on: string }) {
         "Every machine is protected"
       )}
       {bare?.since && `, the longest since ${longDate(bare.since)} (${since(bare.since, on)})`}
-      {stale && stale.machines > 0 && <span className="text-hay-text">; {stale.machines} stale</span>}
-      {review > 0 && `; ${review} left out on purpose ${review === 1 ? "is" : "are"} due for review`}
+      {stale && stale.machines > 0 && (
+        <span className="text-hay-text">; {stale.machines} stale</span>
+      )}
+      {review > 0 &&
+        `; ${review} left out on purpose ${review === 1 ? "is" : "are"} due for review`}
     </>
   );
 }

@@ -1,12 +1,12 @@
 import { useState } from "react";
 import { ApiProblem } from "../api/client";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
 import { Sheet } from "../ui/Sheet";
 import { typedNumber } from "../ui/numbers";
 import { count } from "../ui/words";
-import { editFacts, type Machine } from "./queries";
+import { editFacts, type Machine } from "../api/estateQueries";
 import { problemLines, useEstateChange } from "./useEstateChange";
 
 interface Fact {
@@ -32,18 +32,30 @@ const SIZES = [
   { fact: "swap_gib", word: "swap, part of used" },
 ];
 const sizesOf = (disk: string, called: string): Fact[] =>
-  SIZES.map(({ fact, word }) => ({ field: `${disk}/${fact}`, label: `${called}, ${word}`, scale: 1, unit: "GiB" }));
+  SIZES.map(({ fact, word }) => ({
+    field: `${disk}/${fact}`,
+    label: `${called}, ${word}`,
+    scale: 1,
+    unit: "GiB",
+  }));
 const ON_EVERY_DISK = sizesOf("*", "Every disk");
 
 /** What the machine says of a fact now. */
 function valueNow(machine: Machine, field: string): unknown {
-  const [disk, fact] = [field.slice(0, field.lastIndexOf("/")), field.slice(field.lastIndexOf("/") + 1)];
+  const [disk, fact] = [
+    field.slice(0, field.lastIndexOf("/")),
+    field.slice(field.lastIndexOf("/") + 1),
+  ];
   const owner = field.includes("/") ? machine.disk_list.find((each) => each.id === disk) : machine;
   return (owner as Record<string, unknown> | undefined)?.[fact];
 }
 
 /** State facts of one machine or of many; what is left empty stays as it is. */
-export function FactsForm({ machines, before, onDone }: {
+export function FactsForm({
+  machines,
+  before,
+  onDone,
+}: {
   machines: string[];
   before?: Machine;
   onDone: () => void;
@@ -57,7 +69,9 @@ export function FactsForm({ machines, before, onDone }: {
     if (!(problem instanceof ApiProblem)) return null;
     return problem.problem.errors?.find((error) => error.field === field)?.reason ?? null;
   };
-  const sizes = before ? before.disk_list.flatMap((disk) => sizesOf(disk.id, disk.id)) : ON_EVERY_DISK;
+  const sizes = before
+    ? before.disk_list.flatMap((disk) => sizesOf(disk.id, disk.id))
+    : ON_EVERY_DISK;
   const facts = [...FACTS, ...sizes];
   const entered = facts.filter((fact) => typed[fact.field]);
   const valid = entered.every((fact) => !Number.isNaN(typedNumber(typed[fact.field] ?? "")));
@@ -68,7 +82,10 @@ export function FactsForm({ machines, before, onDone }: {
         state: revert.length
           ? {}
           : Object.fromEntries(
-              entered.map((fact) => [fact.field, Number((typedNumber(typed[fact.field] ?? "") * fact.scale).toPrecision(10))]),
+              entered.map((fact) => [
+                fact.field,
+                Number((typedNumber(typed[fact.field] ?? "") * fact.scale).toPrecision(10)),
+              ]),
             ),
         revert,
         leave_out: null,
@@ -89,16 +106,31 @@ export function FactsForm({ machines, before, onDone }: {
             key={fact.field}
             label={`${fact.label} (${fact.unit})`}
             inputMode="decimal"
-            placeholder={typeof value === "number" ? String(Number((value / fact.scale).toPrecision(6))) : before ? "none" : "as it is"}
+            placeholder={
+              typeof value === "number"
+                ? String(Number((value / fact.scale).toPrecision(6)))
+                : before
+                  ? "none"
+                  : "as it is"
+            }
             value={typed[fact.field] ?? ""}
             wrong={wrong(fact.field)}
             onChange={(event) => setTyped({ ...typed, [fact.field]: event.target.value })}
           />
         );
       })}
-      {problem && problemLines(problem).map((line) => <p key={line} role="alert" className="text-barn">{line}</p>)}
+      {problem &&
+        problemLines(problem).map((line) => (
+          <p key={line} role="alert" className="text-barn">
+            {line}
+          </p>
+        ))}
       <p className="flex gap-2">
-        <button type="submit" disabled={busy || !entered.length || !valid} className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45">
+        <button
+          type="submit"
+          disabled={busy || !entered.length || !valid}
+          className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45"
+        >
           State it for {machines.length === 1 ? "this machine" : count(machines.length, "machine")}
         </button>
         {!before && (
@@ -107,16 +139,37 @@ export function FactsForm({ machines, before, onDone }: {
           </Button>
         )}
       </p>
-      <p className="mt-1 text-xs text-ink-2">What a planner states is marked ✎, and what was before can be brought back.</p>
+      <p className="mt-1 text-xs text-ink-2">
+        What a planner states is marked ✎, and what was before can be brought back.
+      </p>
     </form>
   );
 }
 
-export function FactsSheet({ machines, onClose, onDone }: { machines: string[]; onClose: () => void; onDone: () => void }) {
+export function FactsSheet({
+  machines,
+  onClose,
+  onDone,
+}: {
+  machines: string[];
+  onClose: () => void;
+  onDone: () => void;
+}) {
   return (
-    <Sheet label="Facts of the marked machines" title={`Facts of ${count(machines.length, "machine")}`} onClose={onClose}>
-      <p className="mb-3 text-ink-2">{machines.slice(0, 6).join(", ")}{machines.length > 6 && ` and ${machines.length - 6} more`}</p>
-      {machines.length ? <FactsForm machines={machines} onDone={onDone} /> : <p>Mark machines in the table first.</p>}
+    <Sheet
+      label="Facts of the marked machines"
+      title={`Facts of ${count(machines.length, "machine")}`}
+      onClose={onClose}
+    >
+      <p className="mb-3 text-ink-2">
+        {machines.slice(0, 6).join(", ")}
+        {machines.length > 6 && ` and ${machines.length - 6} more`}
+      </p>
+      {machines.length ? (
+        <FactsForm machines={machines} onDone={onDone} />
+      ) : (
+        <p>Mark machines in the table first.</p>
+      )}
     </Sheet>
   );
 }

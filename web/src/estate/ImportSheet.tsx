@@ -1,11 +1,16 @@
 import { useState } from "react";
 import { useQueryClient } from "@tanstack/react-query";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
-import { importFiles, type ImportChoices, type ImportPreview, previewImport } from "./queries";
+import {
+  importFiles,
+  type ImportChoices,
+  type ImportPreview,
+  previewImport,
+} from "../api/estateQueries";
 import { problemLines } from "./useEstateChange";
 
 const UNITS = ["GiB", "GB", "MiB", "MB", "TiB", "TB", "KiB", "bytes"];
@@ -54,7 +59,8 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
   return (
     <Sheet label="Import" title="Import machines" onClose={onClose}>
       <p className="mb-2 text-ink-2">
-        CSV, plan files, OVF descriptors, libvirt domains with their volumes; several at once, also in a .zip or .ova. Nothing is written before you have seen what changes.
+        CSV, plan files, OVF descriptors, libvirt domains with their volumes; several at once, also
+        in a .zip or .ova. Nothing is written before you have seen what changes.
       </p>
       <label
         className="mb-2 block rounded-[3px] border border-dashed border-rule-strong bg-raised p-3 text-center focus-within:outline-2 focus-within:outline-focus hover:bg-closed"
@@ -65,7 +71,11 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
         }}
       >
         <span role="status">
-          {busy ? "Reading …" : files.length ? files.map((file) => file.name).join(", ") : "Choose files, or drop them here"}
+          {busy
+            ? "Reading …"
+            : files.length
+              ? files.map((file) => file.name).join(", ")
+              : "Choose files, or drop them here"}
         </span>
         <input
           type="file"
@@ -79,10 +89,18 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
           }}
         />
       </label>
-      {problemLines(problem).slice(0, 12).map((line) => (
-        <p key={line} role="alert" className="text-barn">{line}</p>
-      ))}
-      {done && <p role="status" className="font-semibold">{done}</p>}
+      {problemLines(problem)
+        .slice(0, 12)
+        .map((line) => (
+          <p key={line} role="alert" className="text-barn">
+            {line}
+          </p>
+        ))}
+      {done && (
+        <p role="status" className="font-semibold">
+          {done}
+        </p>
+      )}
       {preview && (
         <>
           <ul className="mb-2 text-ink-2">
@@ -107,19 +125,30 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
             <Choice
               lead="VMs without a host go on"
               value={choices.host}
-              options={[{ value: "", label: "none, that is an error" }, ...plan.host_ids.map((value) => ({ value, label: value }))]}
+              options={[
+                { value: "", label: "none, that is an error" },
+                ...plan.host_ids.map((value) => ({ value, label: value })),
+              ]}
               onChange={(host) => void look(files, { ...choices, host })}
             />
           </div>
           <h3 className="font-semibold">
-            {preview.lines.length ? `${count(preview.lines.length, "machine")} would change` : "Nothing would change"}
-            {preview.unchanged > 0 && <span className="font-normal text-ink-2">, {preview.unchanged} are as they were</span>}
+            {preview.lines.length
+              ? `${count(preview.lines.length, "machine")} would change`
+              : "Nothing would change"}
+            {preview.unchanged > 0 && (
+              <span className="font-normal text-ink-2">, {preview.unchanged} are as they were</span>
+            )}
           </h3>
           <Lines lines={preview.lines} />
-          {preview.jobs.length > 0 && <Lines lines={preview.jobs.map((job) => `${job.machine} ${job.words}`)} />}
+          {preview.jobs.length > 0 && (
+            <Lines lines={preview.jobs.map((job) => `${job.machine} ${job.words}`)} />
+          )}
           {bad > 0 && (
             <>
-              <h3 className="mt-2 font-semibold text-barn">{count(bad, "thing")} cannot be imported</h3>
+              <h3 className="mt-2 font-semibold text-barn">
+                {count(bad, "thing")} cannot be imported
+              </h3>
               <ol aria-label="What is wrong">
                 {preview.problems.slice(0, 50).map((p, i) => (
                   <li key={i} className="border-t border-rule py-1">
@@ -136,7 +165,11 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
             </>
           )}
           <p className="mt-3 flex gap-2">
-            <Button look="strong" disabled={busy || bad > 0 || !preview.lines.length} onClick={() => void take(false)}>
+            <Button
+              look="strong"
+              disabled={busy || bad > 0 || !preview.lines.length}
+              onClick={() => void take(false)}
+            >
               Import all of it
             </Button>
             {bad > 0 && (
@@ -158,11 +191,17 @@ function Lines({ lines }: { lines: string[] }) {
   return (
     <ul className="mb-1">
       {(all ? lines.slice(0, 500) : lines.slice(0, SHOWN)).map((line) => (
-        <li key={line} className="[overflow-wrap:anywhere]">{line}</li>
+        <li key={line} className="[overflow-wrap:anywhere]">
+          {line}
+        </li>
       ))}
       {lines.length > SHOWN && !all && (
         <li>
-          <button type="button" className="text-ink-2 underline underline-offset-2" onClick={() => setAll(true)}>
+          <button
+            type="button"
+            className="text-ink-2 underline underline-offset-2"
+            onClick={() => setAll(true)}
+          >
             {lines.length - SHOWN} more
           </button>
         </li>
@@ -172,7 +211,15 @@ function Lines({ lines }: { lines: string[] }) {
 }
 
 /** Which column is what; a foreign header is mapped once and previewed at once. */
-function Mapping({ fields, columns, mapping, sample, unit, onChange, onUnit }: {
+function Mapping({
+  fields,
+  columns,
+  mapping,
+  sample,
+  unit,
+  onChange,
+  onUnit,
+}: {
   fields: string[];
   columns: string[];
   mapping: Record<string, string>;
@@ -181,19 +228,27 @@ function Mapping({ fields, columns, mapping, sample, unit, onChange, onUnit }: {
   onChange: (mapping: Record<string, string>) => void;
   onUnit: (unit: string) => void;
 }) {
-  const fieldOf = (column: string) => Object.keys(mapping).find((field) => mapping[field] === column) ?? "";
+  const fieldOf = (column: string) =>
+    Object.keys(mapping).find((field) => mapping[field] === column) ?? "";
   const unused = columns.filter((column) => !fieldOf(column)).length;
   return (
     <details open={!mapping["name"]} className="mb-2">
       <summary className="cursor-pointer font-semibold">
-        Columns <span className="font-normal text-ink-2">{columns.length - unused} used, {unused} not</span>
+        Columns{" "}
+        <span className="font-normal text-ink-2">
+          {columns.length - unused} used, {unused} not
+        </span>
       </summary>
       <table className="w-full">
         <caption className="sr-only">Columns of the file and what they are taken for</caption>
         <tbody>
           {columns.map((column, i) => (
             <tr key={column} className="border-b border-rule">
-              <th scope="row" className="max-w-36 truncate py-0.5 text-left font-normal" title={sample.map((row) => row[i]).join("\n")}>
+              <th
+                scope="row"
+                className="max-w-36 truncate py-0.5 text-left font-normal"
+                title={sample.map((row) => row[i]).join("\n")}
+              >
                 {column}
                 <span className="block truncate text-xs text-ink-2">{sample[0]?.[i]}</span>
               </th>
@@ -201,9 +256,14 @@ function Mapping({ fields, columns, mapping, sample, unit, onChange, onUnit }: {
                 <Choice
                   lead="is"
                   value={fieldOf(column)}
-                  options={[{ value: "", label: "not used" }, ...fields.map((value) => ({ value, label: value.replaceAll("_", " ") }))]}
+                  options={[
+                    { value: "", label: "not used" },
+                    ...fields.map((value) => ({ value, label: value.replaceAll("_", " ") })),
+                  ]}
                   onChange={(field) => {
-                    const next = Object.fromEntries(Object.entries(mapping).filter(([f, c]) => c !== column && f !== field));
+                    const next = Object.fromEntries(
+                      Object.entries(mapping).filter(([f, c]) => c !== column && f !== field),
+                    );
                     onChange(field ? { ...next, [field]: column } : next);
                   }}
                 />
@@ -212,7 +272,12 @@ function Mapping({ fields, columns, mapping, sample, unit, onChange, onUnit }: {
           ))}
         </tbody>
       </table>
-      <Choice lead="Sizes without a unit are" value={unit} options={UNITS.map((value) => ({ value, label: value }))} onChange={onUnit} />
+      <Choice
+        lead="Sizes without a unit are"
+        value={unit}
+        options={UNITS.map((value) => ({ value, label: value }))}
+        onChange={onUnit}
+      />
     </details>
   );
 }

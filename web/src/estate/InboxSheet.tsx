@@ -1,13 +1,21 @@
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { useState } from "react";
-import { isSeen, nightLine } from "../shell/changedNights";
-import { useWorkbench } from "../shell/workbench";
+import { isSeen, nightLine } from "../workbench/changedNights";
+import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
-import { accept, type Difference, dismiss, effectQuery, inboxQuery, reopen, setStandingRule } from "./queries";
+import {
+  accept,
+  type Difference,
+  dismiss,
+  effectQuery,
+  inboxQuery,
+  reopen,
+  setStandingRule,
+} from "../api/estateQueries";
 import { problemLines, useEstateChange } from "./useEstateChange";
 
 const TITLES: Record<Difference["kind"], string> = {
@@ -34,15 +42,24 @@ export function InboxSheet({ onClose }: { onClose: () => void }) {
       title={answer.data ? count(answer.data.total, "difference") : "Inbox"}
       onClose={onClose}
     >
-      <p className="mb-2 text-ink-2">What the sources say and the plan has otherwise. Nothing is taken by itself, and what is taken can be undone.</p>
+      <p className="mb-2 text-ink-2">
+        What the sources say and the plan has otherwise. Nothing is taken by itself, and what is
+        taken can be undone.
+      </p>
       {answer.error && <p role="alert">{answer.error.message}</p>}
       {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">{line}</p>
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
       ))}
       {differences.length > 0 && (
         <>
           <p className="flex gap-2">
-            <Button look="strong" disabled={busy} onClick={() => void run(() => accept(plan.id, all))}>
+            <Button
+              look="strong"
+              disabled={busy}
+              onClick={() => void run(() => accept(plan.id, all))}
+            >
               Take all {all.length}
             </Button>
             <Button disabled={busy} onClick={() => void run(() => dismiss(plan.id, all))}>
@@ -58,15 +75,33 @@ export function InboxSheet({ onClose }: { onClose: () => void }) {
       {KINDS.map((kind) => {
         const ids = idsOf[kind] ?? [];
         const own = differences.filter((d) => d.kind === kind);
-        return ids.length ? <Kind key={kind} kind={kind} ids={ids} differences={own} rule={(answer.data?.rules as Record<string, string>)[kind] ?? null} /> : null;
+        return ids.length ? (
+          <Kind
+            key={kind}
+            kind={kind}
+            ids={ids}
+            differences={own}
+            rule={(answer.data?.rules as Record<string, string>)[kind] ?? null}
+          />
+        ) : null;
       })}
       {answer.data && answer.data.dismissed > 0 && <Dismissed number={answer.data.dismissed} />}
-      {answer.data && <Rules rules={answer.data.rules as Record<string, string>} shown={new Set(KINDS.filter((kind) => idsOf[kind]?.length))} />}
+      {answer.data && (
+        <Rules
+          rules={answer.data.rules as Record<string, string>}
+          shown={new Set(KINDS.filter((kind) => idsOf[kind]?.length))}
+        />
+      )}
     </Sheet>
   );
 }
 
-function Kind({ kind, ids, differences, rule }: {
+function Kind({
+  kind,
+  ids,
+  differences,
+  rule,
+}: {
   kind: Difference["kind"];
   ids: number[];
   differences: Difference[];
@@ -83,12 +118,19 @@ function Kind({ kind, ids, differences, rule }: {
         <Button small disabled={busy} onClick={() => void run(() => accept(plan.id, ids))}>
           Take {ids.length > 1 ? "these" : "it"}
         </Button>
-        <Button small look="plain" disabled={busy} onClick={() => void run(() => dismiss(plan.id, ids))}>
+        <Button
+          small
+          look="plain"
+          disabled={busy}
+          onClick={() => void run(() => dismiss(plan.id, ids))}
+        >
           Leave
         </Button>
       </div>
       {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">{line}</p>
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
       ))}
       <ul>
         {differences.map((difference) => (
@@ -116,13 +158,28 @@ function Entry({ difference }: { difference: Difference }) {
           onClick={() => setOpen(!open)}
           className="flex min-w-0 flex-1 items-start gap-1 text-left hover:underline"
         >
-          <ChevronRight size={14} aria-hidden className={`mt-0.5 shrink-0 transition-transform ${open ? "rotate-90" : ""}`} />
+          <ChevronRight
+            size={14}
+            aria-hidden
+            className={`mt-0.5 shrink-0 transition-transform ${open ? "rotate-90" : ""}`}
+          />
           <span className="min-w-0 [overflow-wrap:anywhere]">{difference.words}</span>
         </button>
-        <Button small disabled={busy} aria-label={`Take: ${difference.words}`} onClick={() => void run(() => accept(plan.id, [difference.id]))}>
+        <Button
+          small
+          disabled={busy}
+          aria-label={`Take: ${difference.words}`}
+          onClick={() => void run(() => accept(plan.id, [difference.id]))}
+        >
           Take
         </Button>
-        <Button small look="plain" disabled={busy} aria-label={`Leave: ${difference.words}`} onClick={() => void run(() => dismiss(plan.id, [difference.id]))}>
+        <Button
+          small
+          look="plain"
+          disabled={busy}
+          aria-label={`Leave: ${difference.words}`}
+          onClick={() => void run(() => dismiss(plan.id, [difference.id]))}
+        >
           Leave
         </Button>
       </div>
@@ -131,9 +188,9 @@ function Entry({ difference }: { difference: Difference }) {
           {job.words}
         </p>
       ))}
-      {difference.kind === "new" && difference.subject.kind === "machine" && !difference.jobs.length && (
-        <p className="pl-[18px] text-barn">no job would protect it</p>
-      )}
+      {difference.kind === "new" &&
+        difference.subject.kind === "machine" &&
+        !difference.jobs.length && <p className="pl-[18px] text-barn">no job would protect it</p>}
       {open && (
         <div className="pl-[18px]">
           <p className="text-ink-2">said by {difference.source}</p>
@@ -141,7 +198,9 @@ function Entry({ difference }: { difference: Difference }) {
         </div>
       )}
       {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">{line}</p>
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
       ))}
     </li>
   );
@@ -150,8 +209,18 @@ function Entry({ difference }: { difference: Difference }) {
 function WeekEffect({ ids }: { ids: number[] }) {
   const { plan, date } = useWorkbench();
   const effect = useQuery(effectQuery(plan.id, ids, date));
-  if (effect.error) return <p role="alert" className="text-barn">{effect.error.message}</p>;
-  if (!effect.data) return <p role="status" className="text-ink-2">Simulating the week …</p>;
+  if (effect.error)
+    return (
+      <p role="alert" className="text-barn">
+        {effect.error.message}
+      </p>
+    );
+  if (!effect.data)
+    return (
+      <p role="status" className="text-ink-2">
+        Simulating the week …
+      </p>
+    );
   const lines = effect.data.nights.filter(isSeen).map((night) => nightLine(night, plan.time_zone));
   return (
     <ul aria-label="Effect on the week" className="mt-1">
@@ -176,7 +245,11 @@ function Rule({ kind, action }: { kind: Difference["kind"]; action: string | nul
           { value: "accept", label: "take them at once" },
           { value: "dismiss", label: "leave them at once" },
         ]}
-        onChange={(to) => void run(() => setStandingRule(plan.id, kind, to === "ask" ? null : (to as "accept" | "dismiss")))}
+        onChange={(to) =>
+          void run(() =>
+            setStandingRule(plan.id, kind, to === "ask" ? null : (to as "accept" | "dismiss")),
+          )
+        }
       />
     </div>
   );
@@ -206,7 +279,12 @@ function Dismissed({ number }: { number: number }) {
   const { run, busy } = useEstateChange();
   return (
     <section className="mt-3 border-t border-rule pt-2">
-      <Button look="plain" className="underline" aria-expanded={open} onClick={() => setOpen(!open)}>
+      <Button
+        look="plain"
+        className="underline"
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+      >
         {number} left as they were
       </Button>
       {open && (

@@ -1,27 +1,32 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { useJobLinks } from "../shell/links";
-import { useWorkbench } from "../shell/workbench";
+import { useJobLinks } from "../workbench/links";
+import { useWorkbench } from "../workbench/workbench";
 import { dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Sheet } from "../ui/Sheet";
 import { bytes, count, gib, percent } from "../ui/words";
 import { FactsForm } from "./FactsSheet";
-import { editFacts, type Machine, machineQuery } from "./queries";
+import { editFacts, type Machine, machineQuery } from "../api/estateQueries";
 import { problemLines, useEstateChange } from "./useEstateChange";
 import { CHANGE_FROM, COVERAGE_MARKS, longDate, since } from "./words";
 
 /** All that is known of a machine, and what can be done about it. */
-export function MachineSheet({ name, on, onClose, onFilter }: {
+export function MachineSheet({
+  name,
+  on,
+  onClose,
+  onFilter,
+}: {
   name: string;
   on: string;
   onClose: () => void;
   onFilter: (pair: string) => void;
 }) {
   const { plan, draft, date } = useWorkbench();
-  const answer = useQuery(machineQuery(plan.id, draft, name, date));
+  const answer = useQuery(machineQuery(plan, draft, name, date));
   const machine = answer.data;
   return (
     <Sheet label={`Machine ${name}`} title={name} onClose={onClose}>
@@ -32,7 +37,15 @@ export function MachineSheet({ name, on, onClose, onFilter }: {
   );
 }
 
-function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilter: (pair: string) => void }) {
+function Body({
+  machine,
+  on,
+  onFilter,
+}: {
+  machine: Machine;
+  on: string;
+  onFilter: (pair: string) => void;
+}) {
   const { plan } = useWorkbench();
   const [editing, setEditing] = useState(false);
   const { run, busy, problem } = useEstateChange();
@@ -54,7 +67,13 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
       </p>
       <p className="mb-3 flex flex-wrap gap-1">
         {place.map(([field, value]) => (
-          <Button small key={field} look="outlined" title="Show those alike" onClick={() => onFilter(`${field}:${value}`)}>
+          <Button
+            small
+            key={field}
+            look="outlined"
+            title="Show those alike"
+            onClick={() => onFilter(`${field}:${value}`)}
+          >
             <span className="text-ink-2">{field}</span> {value}
           </Button>
         ))}
@@ -69,7 +88,8 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
         <p>
           {machine.coverage_words}
           {machine.since && machine.coverage !== "left out" && ` (${since(machine.since, on)})`}
-          {machine.left_out?.review && `; to be looked at again on ${longDate(machine.left_out.review)}`}
+          {machine.left_out?.review &&
+            `; to be looked at again on ${longDate(machine.left_out.review)}`}
         </p>
       )}
       <ul className="mb-1">
@@ -85,7 +105,13 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
       </ul>
       {machine.worst_exposure_s !== null && (
         <p className="mb-1">
-          At worst <strong>{machine.worst_exposure_s > 14 * 86400 ? `${Math.round(machine.worst_exposure_s / 86400)} days` : duration(machine.worst_exposure_s)}</strong> of work would be lost this week
+          At worst{" "}
+          <strong>
+            {machine.worst_exposure_s > 14 * 86400
+              ? `${Math.round(machine.worst_exposure_s / 86400)} days`
+              : duration(machine.worst_exposure_s)}
+          </strong>{" "}
+          of work would be lost this week
           {machine.rpo_hours !== null && ` (RPO ${machine.rpo_hours} h)`}.
         </p>
       )}
@@ -93,13 +119,20 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
       {machine.coverage === "not protected" && <LeaveOut machine={machine} />}
       {machine.left_out && (
         <p className="mb-2">
-          <Button disabled={busy} onClick={() => void run(() => editFacts(plan.id, edit(machine.name, { take_in: true })))}>
+          <Button
+            disabled={busy}
+            onClick={() =>
+              void run(() => editFacts(plan.id, edit(machine.name, { take_in: true })))
+            }
+          >
             No longer leave it out
           </Button>
         </p>
       )}
       {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">{line}</p>
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
       ))}
 
       {machine.hazards.length > 0 && (
@@ -120,16 +153,29 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
             <span className="font-medium">{disk.id}</span>
             {disk.datastore && <span className="text-ink-2"> on {disk.datastore}</span>}
             <span aria-hidden className="my-0.5 flex h-2 w-full border border-rule-strong">
-              <span className="bg-slate" style={{ width: `${(100 * (disk.used_gib - disk.swap_gib)) / disk.provisioned_gib}%` }} />
-              <span className="bg-ochre" style={{ width: `${(100 * disk.swap_gib) / disk.provisioned_gib}%` }} />
+              <span
+                className="bg-slate"
+                style={{
+                  width: `${(100 * (disk.used_gib - disk.swap_gib)) / disk.provisioned_gib}%`,
+                }}
+              />
+              <span
+                className="bg-ochre"
+                style={{ width: `${(100 * disk.swap_gib) / disk.provisioned_gib}%` }}
+              />
             </span>
             <span className="block text-ink-2">
               {gib(disk.used_gib)} used of {gib(disk.provisioned_gib)}
-              {disk.swap_gib > 0 && `, ${gib(disk.swap_gib)} of it swap`}, {gib(disk.unused_gib)} unused
+              {disk.swap_gib > 0 && `, ${gib(disk.swap_gib)} of it swap`}, {gib(disk.unused_gib)}{" "}
+              unused
               {disk.holds_backups && ", holds backups"}
               {disk.left_out_by.length > 0 && `, left out by ${disk.left_out_by.join(", ")}`}
             </span>
-            <Was machine={machine} fact={`${disk.id}/provisioned_gib`} show={(v) => `${gib(v)} provisioned`} />
+            <Was
+              machine={machine}
+              fact={`${disk.id}/provisioned_gib`}
+              show={(v) => `${gib(v)} provisioned`}
+            />
             <Was machine={machine} fact={`${disk.id}/used_gib`} show={(v) => `${gib(v)} used`} />
             <Was machine={machine} fact={`${disk.id}/swap_gib`} show={(v) => `${gib(v)} swap`} />
           </li>
@@ -138,7 +184,13 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
 
       <h3 className="mt-3 flex items-center gap-2 font-semibold">
         Facts
-        <Button small look="plain" className="font-normal underline" aria-expanded={editing} onClick={() => setEditing(!editing)}>
+        <Button
+          small
+          look="plain"
+          className="font-normal underline"
+          aria-expanded={editing}
+          onClick={() => setEditing(!editing)}
+        >
           {editing ? "Close" : "Edit"}
         </Button>
       </h3>
@@ -148,7 +200,8 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
         <dl className="grid grid-cols-[auto_1fr] gap-x-2.5">
           <dt className="text-ink-2">Changes</dt>
           <dd>
-            {(machine.daily_change * 100).toFixed(1)} % a day ({gib(machine.used_gib * machine.daily_change)}), {CHANGE_FROM[machine.change_from]}
+            {(machine.daily_change * 100).toFixed(1)} % a day (
+            {gib(machine.used_gib * machine.daily_change)}), {CHANGE_FROM[machine.change_from]}
             <Was machine={machine} fact="daily_change" show={(v) => `${(v * 100).toFixed(1)} %`} />
           </dd>
           <dt className="text-ink-2">Levels off at</dt>
@@ -168,7 +221,8 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
           </dd>
           <dt className="text-ink-2">RPO, RTO</dt>
           <dd>
-            {machine.rpo_hours === null ? "none" : `${machine.rpo_hours} h`}, {machine.rto_hours === null ? "none" : `${machine.rto_hours} h`}
+            {machine.rpo_hours === null ? "none" : `${machine.rpo_hours} h`},{" "}
+            {machine.rto_hours === null ? "none" : `${machine.rto_hours} h`}
             <Was machine={machine} fact="rpo_hours" show={(v) => `RPO ${v} h`} />
             <Was machine={machine} fact="rto_hours" show={(v) => `RTO ${v} h`} />
           </dd>
@@ -195,14 +249,17 @@ function Body({ machine, on, onFilter }: { machine: Machine; on: string; onFilte
           <li key={r.job + r.occurrence} className="flex gap-2">
             <span className="w-20 shrink-0">{dayClock(r.start ?? r.occurrence, zone)}</span>
             <span className="flex-1">
-              {r.kind ?? "not started"} {r.outcome !== "done" && <strong className="text-barn">{r.outcome}</strong>}
+              {r.kind ?? "not started"}{" "}
+              {r.outcome !== "done" && <strong className="text-barn">{r.outcome}</strong>}
               <span className="text-ink-2"> {r.job}</span>
             </span>
             <span>{bytes(r.source_bytes)}</span>
           </li>
         ))}
       </ul>
-      {machine.next_runs.length > 12 && <p className="text-ink-2">and {machine.next_runs.length - 12} more</p>}
+      {machine.next_runs.length > 12 && (
+        <p className="text-ink-2">and {machine.next_runs.length - 12} more</p>
+      )}
     </>
   );
 }
@@ -216,7 +273,15 @@ const edit = (name: string, more: Partial<Parameters<typeof editFacts>[1]>) => (
   ...more,
 });
 
-function Was({ machine, fact, show }: { machine: Machine; fact: string; show: (value: number) => string }) {
+function Was({
+  machine,
+  fact,
+  show,
+}: {
+  machine: Machine;
+  fact: string;
+  show: (value: number) => string;
+}) {
   const { plan } = useWorkbench();
   const { run, busy } = useEstateChange();
   const before = (machine.reported as Record<string, number | null>)[fact];
@@ -255,21 +320,34 @@ function AddToJob({ machine }: { machine: Machine }) {
           value={chosen}
           options={offers.map((offer) => ({
             value: offer.job,
-            label: offer.alike ? `${offer.name} (${count(offer.alike, "machine")} alike)` : offer.name,
+            label: offer.alike
+              ? `${offer.name} (${count(offer.alike, "machine")} alike)`
+              : offer.name,
           }))}
           onChange={setJob}
         />
-        <Button disabled={busy !== null} onClick={() => tryOut(`${chosen}/${machine.name}`, operations)}>
+        <Button
+          disabled={busy !== null}
+          onClick={() => tryOut(`${chosen}/${machine.name}`, operations)}
+        >
           See the week
         </Button>
         <Button look="strong" disabled={busy !== null} onClick={() => put(operations)}>
           Put into the draft
         </Button>
-        <Link className="underline underline-offset-2" to={links.fresh([machine.name])}>or a job of its own</Link>
+        <Link className="underline underline-offset-2" to={links.fresh([machine.name])}>
+          or a job of its own
+        </Link>
       </div>
       {mine && (
         <p role="status" className="mt-1">
-          {tried.lines.length ? tried.lines.map((line) => <span key={line} className="block">{line}</span>) : "No night of this week ends later."}
+          {tried.lines.length
+            ? tried.lines.map((line) => (
+                <span key={line} className="block">
+                  {line}
+                </span>
+              ))
+            : "No night of this week ends later."}
         </p>
       )}
       {draft && <p className="text-ink-2">It joins the open draft; nothing is adopted yet.</p>}
@@ -295,19 +373,43 @@ function LeaveOut({ machine }: { machine: Machine }) {
       onSubmit={(event) => {
         event.preventDefault();
         const given = new FormData(event.currentTarget);
-        const leave_out = { reason: String(given.get("reason")), review: String(given.get("review")) || null };
+        const leave_out = {
+          reason: String(given.get("reason")),
+          review: String(given.get("review")) || null,
+        };
         void run(() => editFacts(plan.id, edit(machine.name, { leave_out })));
       }}
     >
-      <label className="block text-xs text-ink-2" htmlFor="leave-out-reason">Why it needs no protection</label>
-      <input id="leave-out-reason" name="reason" required maxLength={500} className="mb-1 h-7 w-full border border-rule-strong bg-raised px-1.5" />
-      <label className="block text-xs text-ink-2" htmlFor="leave-out-review">Look at it again on</label>
-      <input id="leave-out-review" name="review" type="date" className="mb-1 h-7 border border-rule-strong bg-raised px-1.5" />{" "}
-      <button type="submit" disabled={busy} className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed">
+      <label className="block text-xs text-ink-2" htmlFor="leave-out-reason">
+        Why it needs no protection
+      </label>
+      <input
+        id="leave-out-reason"
+        name="reason"
+        required
+        maxLength={500}
+        className="mb-1 h-7 w-full border border-rule-strong bg-raised px-1.5"
+      />
+      <label className="block text-xs text-ink-2" htmlFor="leave-out-review">
+        Look at it again on
+      </label>
+      <input
+        id="leave-out-review"
+        name="review"
+        type="date"
+        className="mb-1 h-7 border border-rule-strong bg-raised px-1.5"
+      />{" "}
+      <button
+        type="submit"
+        disabled={busy}
+        className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed"
+      >
         Leave it out
       </button>
       {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">{line}</p>
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
       ))}
     </form>
   );

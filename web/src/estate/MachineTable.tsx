@@ -2,11 +2,19 @@ import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { clsx } from "clsx";
 import { ArrowDown, ArrowUp, ChevronDown, ChevronRight } from "lucide-react";
-import { type KeyboardEvent, memo, type ReactNode, useEffect, useMemo, useRef, useState } from "react";
-import { useWorkbench } from "../shell/workbench";
+import {
+  type KeyboardEvent,
+  memo,
+  type ReactNode,
+  useEffect,
+  useMemo,
+  useRef,
+  useState,
+} from "react";
+import { useWorkbench } from "../workbench/workbench";
 import { dayClock, duration } from "../time/time";
 import { count, gib, percent } from "../ui/words";
-import { type Group, type MachineEntry, PAGE, pageQuery, type Shown } from "./queries";
+import { type Group, type MachineEntry, PAGE, pageQuery, type Shown } from "../api/estateQueries";
 import { COVERAGE_MARKS, HAZARDS, longDate, since } from "./words";
 
 export interface Column {
@@ -17,7 +25,10 @@ export interface Column {
   grows?: number;
   sort?: string;
   right?: boolean;
-  cell: (row: MachineEntry, more: { worst: number | null | undefined; on: string; zone: string }) => ReactNode;
+  cell: (
+    row: MachineEntry,
+    more: { worst: number | null | undefined; on: string; zone: string },
+  ) => ReactNode;
 }
 
 /** Used within provisioned, as one bar; its length is the share of the largest machines' size. */
@@ -26,10 +37,19 @@ function SizeBar({ row }: { row: MachineEntry }) {
   const wide = Math.min(1, Math.sqrt(row.provisioned_gib / 8000));
   const used = row.provisioned_gib ? row.used_gib / row.provisioned_gib : 0;
   return (
-    <span className="flex items-center gap-2" title={`${gib(row.used_gib)} used of ${gib(row.provisioned_gib)} provisioned`}>
+    <span
+      className="flex items-center gap-2"
+      title={`${gib(row.used_gib)} used of ${gib(row.provisioned_gib)} provisioned`}
+    >
       <span aria-hidden className="relative block h-2 w-20 shrink-0">
-        <span className="absolute inset-y-0 left-0 border border-rule-strong" style={{ width: `${wide * 100}%` }} />
-        <span className="absolute inset-y-0 left-0 bg-slate" style={{ width: `${wide * used * 100}%` }} />
+        <span
+          className="absolute inset-y-0 left-0 border border-rule-strong"
+          style={{ width: `${wide * 100}%` }}
+        />
+        <span
+          className="absolute inset-y-0 left-0 bg-slate"
+          style={{ width: `${wide * used * 100}%` }}
+        />
       </span>
       <span className="whitespace-nowrap">
         {gib(row.used_gib)} <span className="text-ink-2">of {gib(row.provisioned_gib)}</span>
@@ -49,9 +69,14 @@ function CoverageCell({ row, on }: { row: MachineEntry; on: string }) {
         ? row.coverage_words
         : "";
   return (
-    <span className="block truncate" title={[row.coverage_words, row.since && since(row.since, on)].filter(Boolean).join("; ")}>
+    <span
+      className="block truncate"
+      title={[row.coverage_words, row.since && since(row.since, on)].filter(Boolean).join("; ")}
+    >
       <span className={tone}>
-        <span aria-hidden className="inline-block w-4">{mark}</span>
+        <span aria-hidden className="inline-block w-4">
+          {mark}
+        </span>
         {row.coverage}
       </span>
       {said && <span className="text-ink-2"> {said}</span>}
@@ -60,23 +85,113 @@ function CoverageCell({ row, on }: { row: MachineEntry; on: string }) {
 }
 
 export const COLUMNS: Column[] = [
-  { id: "name", title: "Machine", width: 138, grows: 1, sort: "name", cell: (r) => <span className="font-medium">{r.name}</span> },
-  { id: "coverage", title: "Protected", width: 232, grows: 1, sort: "coverage", cell: (r, m) => <CoverageCell row={r} on={m.on} /> },
-  { id: "jobs", title: "By", width: 124, grows: 1, sort: "jobs", cell: (r) => r.jobs.join(", ") || "–" },
-  { id: "size", title: "Used of provisioned", width: 222, sort: "used", cell: (r) => <SizeBar row={r} /> },
-  { id: "change", title: "Change a day", width: 100, sort: "change", right: true, cell: (r) => <Change row={r} /> },
-  { id: "where", title: "Runs on", width: 104, grows: 0.5, sort: "host", cell: (r) => r.host ?? `${r.site}, physical` },
-  { id: "worst", title: "Worst exposure", width: 118, right: true, cell: (r, m) => <Worst row={r} worst={m.worst} /> },
-  { id: "hazards", title: "Hazards", width: 96, grows: 0.7, sort: "hazards", cell: (r) => <Hazards row={r} /> },
-  { id: "newest", title: "Newest point", width: 106, sort: "newest", right: true, cell: (r, m) => (r.newest ? dayClock(r.newest, m.zone) : "–") },
-  { id: "folder", title: "Folder", width: 84, grows: 0.4, sort: "folder", cell: (r) => r.folder || "–" },
+  {
+    id: "name",
+    title: "Machine",
+    width: 138,
+    grows: 1,
+    sort: "name",
+    cell: (r) => <span className="font-medium">{r.name}</span>,
+  },
+  {
+    id: "coverage",
+    title: "Protected",
+    width: 232,
+    grows: 1,
+    sort: "coverage",
+    cell: (r, m) => <CoverageCell row={r} on={m.on} />,
+  },
+  {
+    id: "jobs",
+    title: "By",
+    width: 124,
+    grows: 1,
+    sort: "jobs",
+    cell: (r) => r.jobs.join(", ") || "–",
+  },
+  {
+    id: "size",
+    title: "Used of provisioned",
+    width: 222,
+    sort: "used",
+    cell: (r) => <SizeBar row={r} />,
+  },
+  {
+    id: "change",
+    title: "Change a day",
+    width: 100,
+    sort: "change",
+    right: true,
+    cell: (r) => <Change row={r} />,
+  },
+  {
+    id: "where",
+    title: "Runs on",
+    width: 104,
+    grows: 0.5,
+    sort: "host",
+    cell: (r) => r.host ?? `${r.site}, physical`,
+  },
+  {
+    id: "worst",
+    title: "Worst exposure",
+    width: 118,
+    right: true,
+    cell: (r, m) => <Worst row={r} worst={m.worst} />,
+  },
+  {
+    id: "hazards",
+    title: "Hazards",
+    width: 96,
+    grows: 0.7,
+    sort: "hazards",
+    cell: (r) => <Hazards row={r} />,
+  },
+  {
+    id: "newest",
+    title: "Newest point",
+    width: 106,
+    sort: "newest",
+    right: true,
+    cell: (r, m) => (r.newest ? dayClock(r.newest, m.zone) : "–"),
+  },
+  {
+    id: "folder",
+    title: "Folder",
+    width: 84,
+    grows: 0.4,
+    sort: "folder",
+    cell: (r) => r.folder || "–",
+  },
   { id: "tags", title: "Tags", width: 150, grows: 1, cell: (r) => r.tags.join(", ") },
   { id: "role", title: "Role", width: 84, cell: (r) => r.role || "–" },
-  { id: "growth", title: "Growth a year", width: 104, sort: "growth", right: true, cell: (r) => percent(r.growth_per_year) },
-  { id: "compress", title: "Compresses", width: 92, right: true, cell: (r) => `${r.compress_ratio} : 1` },
+  {
+    id: "growth",
+    title: "Growth a year",
+    width: 104,
+    sort: "growth",
+    right: true,
+    cell: (r) => percent(r.growth_per_year),
+  },
+  {
+    id: "compress",
+    title: "Compresses",
+    width: 92,
+    right: true,
+    cell: (r) => `${r.compress_ratio} : 1`,
+  },
   { id: "source", title: "Source", width: 92, cell: (r) => r.source ?? "–" },
 ];
-export const FIRST_COLUMNS = ["name", "coverage", "jobs", "size", "change", "where", "worst", "hazards"];
+export const FIRST_COLUMNS = [
+  "name",
+  "coverage",
+  "jobs",
+  "size",
+  "change",
+  "where",
+  "worst",
+  "hazards",
+];
 
 function Change({ row }: { row: MachineEntry }) {
   const stated = row.overridden.includes("daily_change");
@@ -93,7 +208,9 @@ function Worst({ row, worst }: { row: MachineEntry; worst: number | null | undef
   const missed = row.rpo_hours !== null && worst > row.rpo_hours * 3600;
   const said = worst > 14 * 86400 ? `${Math.round(worst / 86400)} days` : duration(worst);
   return missed ? (
-    <strong className="text-hay-text" title={`its RPO is ${row.rpo_hours} h`}>{said}</strong>
+    <strong className="text-hay-text" title={`its RPO is ${row.rpo_hours} h`}>
+      {said}
+    </strong>
   ) : (
     <>{said}</>
   );
@@ -111,7 +228,11 @@ function Hazards({ row }: { row: MachineEntry }) {
 type Line = { kind: "group"; group: Group } | { kind: "row"; index: number };
 
 /** Lines of the table: groups with their rows, those of folded groups left out. */
-export function linesOf(total: number, groups: readonly Group[], folded: ReadonlySet<string>): Line[] {
+export function linesOf(
+  total: number,
+  groups: readonly Group[],
+  folded: ReadonlySet<string>,
+): Line[] {
   if (!groups.length) return Array.from({ length: total }, (_, index) => ({ kind: "row", index }));
   const lines: Line[] = [];
   let index = 0;
@@ -167,7 +288,9 @@ export function MachineTable(props: {
       }),
     ),
   ];
-  const answers = useQueries({ queries: pages.map((page) => pageQuery(plan.id, draft, shown, page)) });
+  const answers = useQueries({
+    queries: pages.map((page) => pageQuery(plan, draft, shown, page)),
+  });
   const rowAt = (index: number): MachineEntry | undefined =>
     answers[pages.indexOf(Math.floor(index / PAGE))]?.data?.rows[index % PAGE];
   const fold = (name: string) =>
@@ -183,7 +306,9 @@ export function MachineTable(props: {
     const to = Math.max(0, Math.min(lines.length - 1, at + by));
     virtual.scrollToIndex(to);
     requestAnimationFrame(() =>
-      requestAnimationFrame(() => frame.current?.querySelector<HTMLElement>(`[data-line="${to}"]`)?.focus()),
+      requestAnimationFrame(() =>
+        frame.current?.querySelector<HTMLElement>(`[data-line="${to}"]`)?.focus(),
+      ),
     );
   };
   const acts = useRef<Acts>({ open: props.onOpen, mark: props.onMark, step });
@@ -225,7 +350,12 @@ export function MachineTable(props: {
                   onClick={() => props.onSort(column.sort ?? "name")}
                 >
                   {column.title}
-                  {sorted && (shown.descending ? <ArrowDown size={12} aria-hidden /> : <ArrowUp size={12} aria-hidden />)}
+                  {sorted &&
+                    (shown.descending ? (
+                      <ArrowDown size={12} aria-hidden />
+                    ) : (
+                      <ArrowUp size={12} aria-hidden />
+                    ))}
                 </button>
               ) : (
                 <span className="px-2 font-medium">{column.title}</span>
@@ -234,7 +364,11 @@ export function MachineTable(props: {
           );
         })}
       </div>
-      <div role="rowgroup" className="relative" style={{ height: virtual.getTotalSize(), minWidth: least }}>
+      <div
+        role="rowgroup"
+        className="relative"
+        style={{ height: virtual.getTotalSize(), minWidth: least }}
+      >
         {visible.map((item) => {
           const line = lines[item.index];
           if (!line) return null;
@@ -242,7 +376,13 @@ export function MachineTable(props: {
             const { group } = line;
             const closed = folded.has(group.name);
             return (
-              <div key={`group ${group.name}`} role="row" aria-rowindex={item.index + 2} className="absolute inset-x-0 top-0 flex items-center border-b border-rule bg-closed" style={{ transform: `translateY(${item.start}px)`, height: ROW_PX }}>
+              <div
+                key={`group ${group.name}`}
+                role="row"
+                aria-rowindex={item.index + 2}
+                className="absolute inset-x-0 top-0 flex items-center border-b border-rule bg-closed"
+                style={{ transform: `translateY(${item.start}px)`, height: ROW_PX }}
+              >
                 <span role="cell" className="w-full">
                   <button
                     type="button"
@@ -252,7 +392,11 @@ export function MachineTable(props: {
                     onKeyDown={(event) => step(event, item.index)}
                     className="flex w-full items-center gap-1.5 px-1.5 text-left"
                   >
-                    {closed ? <ChevronRight size={14} aria-hidden /> : <ChevronDown size={14} aria-hidden />}
+                    {closed ? (
+                      <ChevronRight size={14} aria-hidden />
+                    ) : (
+                      <ChevronDown size={14} aria-hidden />
+                    )}
                     <span className="font-semibold">{group.name || "without"}</span>
                     <span className="text-ink-2">
                       {count(group.machines, "machine")}, {gib(group.used_gib)} used
@@ -328,7 +472,11 @@ const MachineRow = memo(function MachineRow(props: {
         "absolute inset-x-0 top-0 grid items-center border-b border-rule hover:bg-closed focus-visible:-outline-offset-2",
         props.chosen && "bg-closed",
       )}
-      style={{ transform: `translateY(${props.start}px)`, height: ROW_PX, gridTemplateColumns: props.template }}
+      style={{
+        transform: `translateY(${props.start}px)`,
+        height: ROW_PX,
+        gridTemplateColumns: props.template,
+      }}
     >
       <span role="cell" className="px-2">
         {row && (
@@ -344,7 +492,11 @@ const MachineRow = memo(function MachineRow(props: {
         )}
       </span>
       {columns.map((column) => (
-        <span key={column.id} role="cell" className={clsx("min-w-0 truncate px-2", column.right && "text-right")}>
+        <span
+          key={column.id}
+          role="cell"
+          className={clsx("min-w-0 truncate px-2", column.right && "text-right")}
+        >
           {row ? (
             column.cell(row, { worst: props.worst, on: props.on, zone: props.zone })
           ) : column.id === "name" ? (

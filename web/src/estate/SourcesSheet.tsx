@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { type FormEvent, useState } from "react";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { dayClock } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -18,7 +18,7 @@ import {
   setSecret,
   type Source,
   sourcesQuery,
-} from "./queries";
+} from "../api/estateQueries";
 import { problemLines, useEstateChange } from "./useEstateChange";
 
 const ACCESS: Record<Source["access"], { mark: string; tone: string; said: string }> = {
@@ -44,15 +44,21 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
   const of = (access: Source["access"]) => sources.filter((s) => s.access === access).length;
   const accounts = sources.flatMap((s) => s.credentials);
   return (
-    <Sheet label="Sources" title={answer.data ? count(sources.length, "source") : "Sources"} onClose={onClose}>
+    <Sheet
+      label="Sources"
+      title={answer.data ? count(sources.length, "source") : "Sources"}
+      onClose={onClose}
+    >
       {answer.error && <p role="alert">{answer.error.message}</p>}
       {sources.length > 0 && (
         <>
           <p className="mb-2 text-ink-2">
-            {count(accounts.length, "account")}: {accounts.filter((a) => a.outcome === "works").length} work,{" "}
+            {count(accounts.length, "account")}:{" "}
+            {accounts.filter((a) => a.outcome === "works").length} work,{" "}
             {accounts.filter((a) => a.outcome === "fails").length} fail,{" "}
             {accounts.filter((a) => a.outcome === "not tried").length} not tried.
-            {of("works for most") > 0 && ` ${count(of("works for most"), "source")} can be read though some of its accounts fail.`}
+            {of("works for most") > 0 &&
+              ` ${count(of("works for most"), "source")} can be read though some of its accounts fail.`}
           </p>
           <p className="mb-2 flex gap-2">
             <Button disabled={busy} onClick={() => void run(() => checkAccess(plan.id, ids))}>
@@ -65,10 +71,15 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
         </>
       )}
       {answer.data && !sources.length && (
-        <p className="mb-2">A source is a host, a manager of hosts, or an agent on a server. Add the first one, or import a file instead.</p>
+        <p className="mb-2">
+          A source is a host, a manager of hosts, or an agent on a server. Add the first one, or
+          import a file instead.
+        </p>
       )}
       {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">{line}</p>
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
       ))}
       {KINDS.map(({ kind, title }) => {
         const own = sources.filter((source) => source.kind === kind);
@@ -105,8 +116,17 @@ function Entry({ source }: { source: Source }) {
   return (
     <li className="py-1">
       <div className="flex items-center gap-1">
-        <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="flex min-w-0 flex-1 items-center gap-1 text-left hover:underline">
-          <ChevronRight size={14} aria-hidden className={`shrink-0 transition-transform ${open ? "rotate-90" : ""}`} />
+        <button
+          type="button"
+          aria-expanded={open}
+          onClick={() => setOpen(!open)}
+          className="flex min-w-0 flex-1 items-center gap-1 text-left hover:underline"
+        >
+          <ChevronRight
+            size={14}
+            aria-hidden
+            className={`shrink-0 transition-transform ${open ? "rotate-90" : ""}`}
+          />
           <span className="font-medium">{source.name}</span>
           <span className={tone} title={said}>
             <span aria-hidden>{mark}</span>
@@ -119,7 +139,11 @@ function Entry({ source }: { source: Source }) {
             Cancel
           </Button>
         ) : (
-          <Button small disabled={busy} onClick={() => void run(() => discover(plan.id, [source.id]))}>
+          <Button
+            small
+            disabled={busy}
+            onClick={() => void run(() => discover(plan.id, [source.id]))}
+          >
             Discover
           </Button>
         )}
@@ -127,20 +151,30 @@ function Entry({ source }: { source: Source }) {
       <p className="pl-[18px] text-ink-2">
         {!last && "never read"}
         {last?.state === "running" && (
-          <progress aria-label={`Reading ${source.name}`} className="h-2 w-full accent-slate" max={last.expected ?? undefined} value={last.expected ? last.read : undefined} />
+          <progress
+            aria-label={`Reading ${source.name}`}
+            className="h-2 w-full accent-slate"
+            max={last.expected ?? undefined}
+            value={last.expected ? last.read : undefined}
+          />
         )}
-        {last?.state === "done" && last.ended_at && `read ${dayClock(last.ended_at, plan.time_zone)}, ${count(last.found, "difference")}`}
+        {last?.state === "done" &&
+          last.ended_at &&
+          `read ${dayClock(last.ended_at, plan.time_zone)}, ${count(last.found, "difference")}`}
         {last && ["failed", "cancelled", "interrupted"].includes(last.state) && (
           <span className={last.state === "failed" ? "text-barn" : ""}>{last.message}</span>
         )}
       </p>
       {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="pl-[18px] text-barn">{line}</p>
+        <p key={line} role="alert" className="pl-[18px] text-barn">
+          {line}
+        </p>
       ))}
       {open && (
         <div className="pl-[18px]">
           <p className="text-ink-2 [overflow-wrap:anywhere]">
-            Make {source.make}, at <span className="font-mono text-xs">{source.address}</span>, site {source.site}
+            Make {source.make}, at <span className="font-mono text-xs">{source.address}</span>, site{" "}
+            {source.site}
           </p>
           <ul>
             {source.credentials.map((credential) => (
@@ -148,17 +182,31 @@ function Entry({ source }: { source: Source }) {
             ))}
           </ul>
           <p className="flex flex-wrap items-center gap-1">
-            <Button small disabled={busy} onClick={() => void run(() => checkAccess(plan.id, [source.id]))}>
+            <Button
+              small
+              disabled={busy}
+              onClick={() => void run(() => checkAccess(plan.id, [source.id]))}
+            >
               Try access
             </Button>
             <Choice
               lead="Read"
               value={String(source.interval_min ?? "")}
-              options={["", "15", "60", "360", "1440"].map((value) => ({ value, label: INTERVALS[value] ?? value }))}
-              onChange={(value) => void run(() => setInterval(source, value ? Number(value) : null))}
+              options={["", "15", "60", "360", "1440"].map((value) => ({
+                value,
+                label: INTERVALS[value] ?? value,
+              }))}
+              onChange={(value) =>
+                void run(() => setInterval(source, value ? Number(value) : null))
+              }
             />
             {forgetting ? (
-              <Button small className="text-barn" disabled={busy} onClick={() => void run(() => removeSource(source.id))}>
+              <Button
+                small
+                className="text-barn"
+                disabled={busy}
+                onClick={() => void run(() => removeSource(source.id))}
+              >
                 Forget {source.name}; its machines stay
               </Button>
             ) : (
@@ -184,7 +232,9 @@ const INTERVALS: Record<string, string> = {
 function Credential({ credential }: { credential: Source["credentials"][number] }) {
   const { run, busy, problem } = useEstateChange();
   const [open, setOpen] = useState(false);
-  const tone = { works: "text-ink", fails: "text-barn", "not tried": "text-ink-2" }[credential.outcome];
+  const tone = { works: "text-ink", fails: "text-barn", "not tried": "text-ink-2" }[
+    credential.outcome
+  ];
   return (
     <li className="py-0.5">
       <span className="flex items-center gap-1">
@@ -205,14 +255,36 @@ function Credential({ credential }: { credential: Source["credentials"][number] 
           onSubmit={(event) => {
             event.preventDefault();
             const given = new FormData(event.currentTarget);
-            void run(() => setSecret(credential.id, String(given.get("user")), String(given.get("secret")))).then((done) => done && setOpen(false));
+            void run(() =>
+              setSecret(credential.id, String(given.get("user")), String(given.get("secret"))),
+            ).then((done) => done && setOpen(false));
           }}
         >
-          <Field label="User" name="user" required defaultValue={credential.user} autoComplete="off" />
-          <Field label="Secret" name="secret" type="password" required autoComplete="new-password" />
-          <button type="submit" disabled={busy} className="h-6 rounded-[3px] border border-rule-strong px-2 hover:bg-closed">Keep it</button>
+          <Field
+            label="User"
+            name="user"
+            required
+            defaultValue={credential.user}
+            autoComplete="off"
+          />
+          <Field
+            label="Secret"
+            name="secret"
+            type="password"
+            required
+            autoComplete="new-password"
+          />
+          <button
+            type="submit"
+            disabled={busy}
+            className="h-6 rounded-[3px] border border-rule-strong px-2 hover:bg-closed"
+          >
+            Keep it
+          </button>
           {problemLines(problem).map((line) => (
-            <p key={line} role="alert" className="text-barn">{line}</p>
+            <p key={line} role="alert" className="text-barn">
+              {line}
+            </p>
           ))}
         </form>
       )}
@@ -246,19 +318,53 @@ function NewSource({ onDone }: { onDone: () => void }) {
     <form onSubmit={send} className="mt-2 border-t border-rule pt-2">
       <h3 className="mb-1 font-semibold">A new source</h3>
       <p className="mb-1 flex flex-wrap">
-        <Choice lead="It is a" value={kind} options={[{ value: "manager", label: "manager of hosts" }, { value: "host", label: "standalone host" }, { value: "agent", label: "agent on a server" }]} onChange={(v) => setKind(v as typeof kind)} />
-        <Choice lead="make" value={make} options={["A", "B", "C"].map((value) => ({ value, label: value }))} onChange={(v) => setMake(v as typeof make)} />
-        <Choice lead="at site" value={site} options={plan.site_ids.map((value) => ({ value, label: value }))} onChange={setSite} />
+        <Choice
+          lead="It is a"
+          value={kind}
+          options={[
+            { value: "manager", label: "manager of hosts" },
+            { value: "host", label: "standalone host" },
+            { value: "agent", label: "agent on a server" },
+          ]}
+          onChange={(v) => setKind(v as typeof kind)}
+        />
+        <Choice
+          lead="make"
+          value={make}
+          options={["A", "B", "C"].map((value) => ({ value, label: value }))}
+          onChange={(v) => setMake(v as typeof make)}
+        />
+        <Choice
+          lead="at site"
+          value={site}
+          options={plan.site_ids.map((value) => ({ value, label: value }))}
+          onChange={setSite}
+        />
       </p>
       <Field label="Name" name="name" required maxLength={190} />
       <Field label="Address" name="address" required type="url" placeholder="https://" />
       <Field label="User" name="user" required autoComplete="off" />
-      <Field label="Secret" name="secret" type="password" required autoComplete="new-password" note="It is kept sealed and never shown again." />
+      <Field
+        label="Secret"
+        name="secret"
+        type="password"
+        required
+        autoComplete="new-password"
+        note="It is kept sealed and never shown again."
+      />
       {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">{line}</p>
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
       ))}
       <p className="flex gap-2">
-        <button type="submit" disabled={busy} className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface">Add it</button>
+        <button
+          type="submit"
+          disabled={busy}
+          className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface"
+        >
+          Add it
+        </button>
         <Button onClick={onDone}>Never mind</Button>
       </p>
     </form>

@@ -2,7 +2,12 @@ import { describe, expect, it } from "vitest";
 import { COLUMNS, FIRST_COLUMNS, linesOf } from "./MachineTable";
 import { longDate, since } from "./words";
 
-const group = (name: string, machines: number) => ({ name, machines, used_gib: 0, not_protected: 0 });
+const group = (name: string, machines: number) => ({
+  name,
+  machines,
+  used_gib: 0,
+  not_protected: 0,
+});
 
 describe("lines of the table of machines", () => {
   it("is one line a machine without groups", () => {
@@ -13,9 +18,19 @@ describe("lines of the table of machines", () => {
   it("puts a line before each group and keeps the numbers of rows when a group is folded", () => {
     const groups = [group("a", 2), group("b", 1)];
     const open = linesOf(3, groups, new Set());
-    expect(open.map((line) => (line.kind === "row" ? line.index : line.group.name))).toEqual(["a", 0, 1, "b", 2]);
+    expect(open.map((line) => (line.kind === "row" ? line.index : line.group.name))).toEqual([
+      "a",
+      0,
+      1,
+      "b",
+      2,
+    ]);
     const folded = linesOf(3, groups, new Set(["a"]));
-    expect(folded.map((line) => (line.kind === "row" ? line.index : line.group.name))).toEqual(["a", "b", 2]);
+    expect(folded.map((line) => (line.kind === "row" ? line.index : line.group.name))).toEqual([
+      "a",
+      "b",
+      2,
+    ]);
   });
 
   it("offers every column once, the first ones among them", () => {

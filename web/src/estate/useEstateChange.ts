@@ -1,9 +1,11 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { ApiProblem } from "../api/client";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 
-/** Runs a change of the estate: one at a time, its problem in words, everything asked anew after. */
+/**
+ * Runs a change of the estate: one at a time, its problem in words, everything asked anew after.
+ */
 export function useEstateChange() {
   const { plan } = useWorkbench();
   const client = useQueryClient();

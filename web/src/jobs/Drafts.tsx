@@ -2,10 +2,17 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Draft } from "../api/client";
-import { planQuery, refreshPlan, startDraft } from "../api/queries";
-import { adoptionsQuery, carryOver, copyDraft, discardDraft, goBack, renameDraft } from "../api/versions";
-import { useAddress } from "../shell/address";
-import { useWorkbench } from "../shell/workbench";
+import { planQuery, refreshPlan, startDraft } from "../api/planQueries";
+import {
+  adoptionsQuery,
+  carryOver,
+  copyDraft,
+  discardDraft,
+  goBack,
+  renameDraft,
+} from "../api/versionQueries";
+import { useAddress } from "../workbench/address";
+import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { count } from "../ui/words";
 
@@ -32,20 +39,48 @@ export function Drafts() {
     return { pathname: `/compare/${date}`, search: kept.toString() };
   };
   return (
-    <div className="min-h-0 flex-1 overflow-auto px-4 pb-4" tabIndex={0} role="region" aria-label="Drafts and what was adopted">
+    <div
+      className="min-h-0 flex-1 overflow-auto px-4 pb-4"
+      tabIndex={0}
+      role="region"
+      aria-label="Drafts and what was adopted"
+    >
       <form
         className="flex items-center gap-2 py-1"
         onSubmit={(event) => {
           event.preventDefault();
-          if (name.trim()) void work(startDraft(plan.id, name.trim()).then((made) => set({ draft: String(made.id) }))).then(() => setName(""));
+          if (name.trim())
+            void work(
+              startDraft(plan.id, name.trim()).then((made) => set({ draft: String(made.id) })),
+            ).then(() => setName(""));
         }}
       >
-        <input aria-label="Name of a new draft" placeholder="Name of a new draft" value={name} onChange={(e) => setName(e.target.value)} className="h-7 w-56 rounded-[3px] border border-rule-strong bg-raised px-2" />
-        <Button type="submit" disabled={!name.trim()}>Start it</Button>
+        <input
+          aria-label="Name of a new draft"
+          placeholder="Name of a new draft"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          className="h-7 w-56 rounded-[3px] border border-rule-strong bg-raised px-2"
+        />
+        <Button type="submit" disabled={!name.trim()}>
+          Start it
+        </Button>
         <span className="flex-1" />
-        <Button look="plain" aria-pressed={draft === null} className={draft === null ? "bg-closed font-semibold" : ""} onClick={() => set({ draft: "none" })}>Look at the adopted plan</Button>
+        <Button
+          look="plain"
+          aria-pressed={draft === null}
+          className={draft === null ? "bg-closed font-semibold" : ""}
+          onClick={() => set({ draft: "none" })}
+        >
+          Look at the adopted plan
+        </Button>
       </form>
-      {!drafts.length && <p className="py-2">No draft is open. The first change of anything starts one; a draft is previewed everywhere and changes nothing until it is adopted.</p>}
+      {!drafts.length && (
+        <p className="py-2">
+          No draft is open. The first change of anything starts one; a draft is previewed everywhere
+          and changes nothing until it is adopted.
+        </p>
+      )}
       <div className="grid grid-cols-[repeat(auto-fill,minmax(300px,1fr))] gap-3">
         {drafts.map((each) => (
           <DraftCard
@@ -53,28 +88,71 @@ export function Drafts() {
             draft={each}
             inHand={draft?.id === each.id}
             stale={each.base_version !== plan.adopted_version}
-            compare={<Link className="underline underline-offset-2" to={to("adopted", `draft:${each.id}`)}>Compare with the adopted plan</Link>}
-            others={drafts.filter((d) => d.id !== each.id).map((d) => <Link key={d.id} className="underline underline-offset-2" to={to(`draft:${d.id}`, `draft:${each.id}`)}>with {d.name}</Link>)}
+            compare={
+              <Link className="underline underline-offset-2" to={to("adopted", `draft:${each.id}`)}>
+                Compare with the adopted plan
+              </Link>
+            }
+            others={drafts
+              .filter((d) => d.id !== each.id)
+              .map((d) => (
+                <Link
+                  key={d.id}
+                  className="underline underline-offset-2"
+                  to={to(`draft:${d.id}`, `draft:${each.id}`)}
+                >
+                  with {d.name}
+                </Link>
+              ))}
             onChoose={() => set({ draft: String(each.id) })}
             onWork={(doing) => void work(doing)}
           />
         ))}
       </div>
       <h2 className="pt-4 pb-1 text-lg font-semibold">What was adopted</h2>
-      {adoptions.data?.length === 0 && <p className="text-ink-2">Nothing yet, beside the plan that was loaded.</p>}
+      {adoptions.data?.length === 0 && (
+        <p className="text-ink-2">Nothing yet, beside the plan that was loaded.</p>
+      )}
       <ol>
         {adoptions.data?.map((each) => (
           <li key={each.id} className="border-t border-rule py-1.5">
             <p>
-              <strong>{each.at.slice(0, 16).replace("T", " ")} UTC</strong> by {each.actor}{each.in_force && <span className="font-semibold"> · in force</span>}
+              <strong>{each.at.slice(0, 16).replace("T", " ")} UTC</strong> by {each.actor}
+              {each.in_force && <span className="font-semibold"> · in force</span>}
               {each.note && <span>: “{each.note}”</span>}
             </p>
-            <p className="text-ink-2">{each.words.slice(0, 3).join("; ")}{each.words.length > 3 && `; and ${each.words.length - 3} more`}</p>
-            {!each.kept && <p className="text-ink-2">The plans before and after are no longer kept.</p>}
+            <p className="text-ink-2">
+              {each.words.slice(0, 3).join("; ")}
+              {each.words.length > 3 && `; and ${each.words.length - 3} more`}
+            </p>
+            {!each.kept && (
+              <p className="text-ink-2">The plans before and after are no longer kept.</p>
+            )}
             {each.kept && each.before_version !== null && (
               <p className="flex gap-3">
-                <Link className="underline underline-offset-2" to={to(`version:${each.before_version}`, `version:${each.version}`)}>What it changed</Link>
-                {each.in_force && <Button small look="plain" onClick={() => void work(goBack(plan.id, each.id, `back from what was adopted ${each.at.slice(0, 16)}`))}>Go back to what was before</Button>}
+                <Link
+                  className="underline underline-offset-2"
+                  to={to(`version:${each.before_version}`, `version:${each.version}`)}
+                >
+                  What it changed
+                </Link>
+                {each.in_force && (
+                  <Button
+                    small
+                    look="plain"
+                    onClick={() =>
+                      void work(
+                        goBack(
+                          plan.id,
+                          each.id,
+                          `back from what was adopted ${each.at.slice(0, 16)}`,
+                        ),
+                      )
+                    }
+                  >
+                    Go back to what was before
+                  </Button>
+                )}
               </p>
             )}
           </li>
@@ -84,7 +162,15 @@ export function Drafts() {
   );
 }
 
-function DraftCard({ draft, inHand, stale, compare, others, onChoose, onWork }: {
+function DraftCard({
+  draft,
+  inHand,
+  stale,
+  compare,
+  others,
+  onChoose,
+  onWork,
+}: {
   draft: Draft;
   inHand: boolean;
   stale: boolean;
@@ -95,23 +181,70 @@ function DraftCard({ draft, inHand, stale, compare, others, onChoose, onWork }: 
 }) {
   const [name, setName] = useState(draft.name);
   return (
-    <section aria-label={`Draft ${draft.name}`} className={inHand ? "border-2 border-ink bg-surface p-3" : "border border-rule-strong p-3"}>
-      <form className="flex gap-1" onSubmit={(e) => { e.preventDefault(); if (name.trim() && name !== draft.name) onWork(renameDraft(draft, name.trim())); }}>
-        <input aria-label={`Name of the draft ${draft.name}`} value={name} onChange={(e) => setName(e.target.value)} className="h-7 min-w-0 flex-1 bg-transparent font-semibold" />
-        {name !== draft.name && <Button small type="submit">Rename</Button>}
+    <section
+      aria-label={`Draft ${draft.name}`}
+      className={inHand ? "border-2 border-ink bg-surface p-3" : "border border-rule-strong p-3"}
+    >
+      <form
+        className="flex gap-1"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (name.trim() && name !== draft.name) onWork(renameDraft(draft, name.trim()));
+        }}
+      >
+        <input
+          aria-label={`Name of the draft ${draft.name}`}
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          className="h-7 min-w-0 flex-1 bg-transparent font-semibold"
+        />
+        {name !== draft.name && (
+          <Button small type="submit">
+            Rename
+          </Button>
+        )}
       </form>
-      <p className="text-ink-2">{count(draft.changes.length, "change")}{draft.undone.length > 0 && `, ${draft.undone.length} undone`}{inHand && " · in hand"}</p>
+      <p className="text-ink-2">
+        {count(draft.changes.length, "change")}
+        {draft.undone.length > 0 && `, ${draft.undone.length} undone`}
+        {inHand && " · in hand"}
+      </p>
       {stale && (
-        <p className="text-hay-text">Another plan was adopted since. <Button small onClick={() => onWork(carryOver(draft))}>Carry it over</Button></p>
+        <p className="text-hay-text">
+          Another plan was adopted since.{" "}
+          <Button small onClick={() => onWork(carryOver(draft))}>
+            Carry it over
+          </Button>
+        </p>
       )}
-      <ol className="my-1 max-h-36 overflow-y-auto" tabIndex={0} aria-label={`Changes of ${draft.name}`}>
-        {draft.changes.map((change, i) => <li key={i} className="border-t border-rule py-0.5 text-xs">{change.words}{change.actor && <span className="text-ink-2"> · {change.actor}</span>}</li>)}
+      <ol
+        className="my-1 max-h-36 overflow-y-auto"
+        tabIndex={0}
+        aria-label={`Changes of ${draft.name}`}
+      >
+        {draft.changes.map((change, i) => (
+          <li key={i} className="border-t border-rule py-0.5 text-xs">
+            {change.words}
+            {change.actor && <span className="text-ink-2"> · {change.actor}</span>}
+          </li>
+        ))}
       </ol>
-      <p className="flex flex-wrap gap-x-3 text-xs">{compare}{others}</p>
+      <p className="flex flex-wrap gap-x-3 text-xs">
+        {compare}
+        {others}
+      </p>
       <p className="mt-1 flex flex-wrap gap-1">
-        {!inHand && <Button small onClick={onChoose}>Take it in hand</Button>}
-        <Button small onClick={() => onWork(copyDraft(draft, `${draft.name}, another way`))}>Copy</Button>
-        <Button small look="plain" onClick={() => onWork(discardDraft(draft))}>Throw away</Button>
+        {!inHand && (
+          <Button small onClick={onChoose}>
+            Take it in hand
+          </Button>
+        )}
+        <Button small onClick={() => onWork(copyDraft(draft, `${draft.name}, another way`))}>
+          Copy
+        </Button>
+        <Button small look="plain" onClick={() => onWork(discardDraft(draft))}>
+          Throw away
+        </Button>
       </p>
     </section>
   );

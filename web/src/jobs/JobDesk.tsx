@@ -1,9 +1,9 @@
 import { clsx } from "clsx";
 import { ArrowLeft, Copy, Lock, LockOpen, Scissors, Trash2 } from "lucide-react";
 import { useState } from "react";
-import { useAddress } from "../shell/address";
-import { useCtrl } from "../shell/keys";
-import { useWorkbench } from "../shell/workbench";
+import { useAddress } from "../workbench/address";
+import { useCtrl } from "../workbench/keys";
+import { useWorkbench } from "../workbench/workbench";
 import { dateWords } from "../time/time";
 import { Button } from "../ui/Button";
 import { Hint } from "../ui/Hint";
@@ -15,7 +15,7 @@ import { ClauseEditor, localWords, titleOf } from "./editors";
 import { MachinesPane } from "./MachinesPane";
 import { nightWords } from "./NightCells";
 import { PointsPicture } from "./PointsPicture";
-import { type Look, saveTemplate } from "./queries";
+import { type Look, saveTemplate } from "../api/jobQueries";
 import { Room } from "./Room";
 import { SplitSheet } from "./SplitSheet";
 import { Tradeoffs } from "./Tradeoffs";
@@ -32,7 +32,12 @@ const LOOKS = [
 ] as const;
 
 /** One job: its sentence to edit, the week it makes, and the questions one asks about it. */
-export function JobDesk({ id, fresh, onFresh, onClose }: {
+export function JobDesk({
+  id,
+  fresh,
+  onFresh,
+  onClose,
+}: {
   id: string;
   fresh: JobValue | null;
   onFresh: (value: JobValue | null) => void;
@@ -46,7 +51,12 @@ export function JobDesk({ id, fresh, onFresh, onClose }: {
   const clause = search.get("clause");
   const shown = search.get("look") ?? "machines";
   const job = plan.jobs.find((j) => j.id === id);
-  const ready = (changed || fresh !== null) && refused === null && !fetching && busy !== "saving" && !job?.locked;
+  const ready =
+    (changed || fresh !== null) &&
+    refused === null &&
+    !fetching &&
+    busy !== "saving" &&
+    !job?.locked;
   const putIt = () =>
     void save().then((done) => {
       if (!done) return;
@@ -54,8 +64,18 @@ export function JobDesk({ id, fresh, onFresh, onClose }: {
       set({ clause: null });
     });
   useCtrl("s", ready ? putIt : null);
-  if (missing) return <main className="flex-1 p-4" role="alert">{missing.message}</main>;
-  if (!edit) return <main className="flex-1 p-4" role="status">Reading the job …</main>;
+  if (missing)
+    return (
+      <main className="flex-1 p-4" role="alert">
+        {missing.message}
+      </main>
+    );
+  if (!edit)
+    return (
+      <main className="flex-1 p-4" role="status">
+        Reading the job …
+      </main>
+    );
   const stops = look?.problems.some((p) => p.weight === "stops") ?? false;
   const open = (key: string | null) => {
     setSplitting(false);
@@ -64,48 +84,157 @@ export function JobDesk({ id, fresh, onFresh, onClose }: {
   const closeEditor = () => {
     const before = clause;
     set({ clause: null });
-    requestAnimationFrame(() => document.querySelector<HTMLElement>(`[data-clause="${before}"]`)?.focus());
+    requestAnimationFrame(() =>
+      document.querySelector<HTMLElement>(`[data-clause="${before}"]`)?.focus(),
+    );
   };
   return (
     <>
       <main className="flex min-w-0 flex-1 flex-col" aria-label={`Job ${edit.value.name}`}>
         <div className="flex items-center gap-1 px-4 pt-2">
-          <Button look="plain" aria-label="All jobs" onClick={onClose}><ArrowLeft size={15} aria-hidden /></Button>
-          <h1 className="min-w-0 flex-1 truncate text-xl font-semibold">{edit.value.name}{fresh && <span className="text-ink-2"> · new</span>}</h1>
-          <span role="status" className="text-ink-2">{told ?? (fetching || busy === "previewing" ? "simulating …" : "")}</span>
-          <Tool label="Copy the sentence as text" onUse={() => void navigator.clipboard.writeText(look?.text ?? "").then(() => setTold("copied"), () => setTold("the browser does not allow copying"))}><Copy size={15} aria-hidden /></Tool>
+          <Button look="plain" aria-label="All jobs" onClick={onClose}>
+            <ArrowLeft size={15} aria-hidden />
+          </Button>
+          <h1 className="min-w-0 flex-1 truncate text-xl font-semibold">
+            {edit.value.name}
+            {fresh && <span className="text-ink-2"> · new</span>}
+          </h1>
+          <span role="status" className="text-ink-2">
+            {told ?? (fetching || busy === "previewing" ? "simulating …" : "")}
+          </span>
+          <Tool
+            label="Copy the sentence as text"
+            onUse={() =>
+              void navigator.clipboard.writeText(look?.text ?? "").then(
+                () => setTold("copied"),
+                () => setTold("the browser does not allow copying"),
+              )
+            }
+          >
+            <Copy size={15} aria-hidden />
+          </Tool>
           {!fresh && job && (
             <>
-              <Tool label={job.locked ? "Unlock it" : "Lock it"} onUse={() => void put([{ operation: "SetLocked", job: id, locked: !job.locked }])}>{job.locked ? <Lock size={15} aria-hidden /> : <LockOpen size={15} aria-hidden />}</Tool>
-              <Tool label="Split it into even groups" onUse={() => { set({ clause: null }); setSplitting(true); }}><Scissors size={15} aria-hidden /></Tool>
-              <Button look="plain" onClick={() => set({ job: null, clause: null, new: "", like: id })}>Another like it</Button>
-              <Button look="plain" onClick={() => void saveTemplate(plan.id, edit.value.name, edit.value).then(() => setTold("kept as a template"), (e: Error) => setTold(e.message))}>Keep as template</Button>
-              <Tool label="Take the job away" onUse={() => void put([removeJob(id)]).then((done) => done && onClose())}><Trash2 size={15} aria-hidden /></Tool>
+              <Tool
+                label={job.locked ? "Unlock it" : "Lock it"}
+                onUse={() =>
+                  void put([
+                    { operation: "ChangeItem", list: "jobs", id, changes: { locked: !job.locked } },
+                  ])
+                }
+              >
+                {job.locked ? <Lock size={15} aria-hidden /> : <LockOpen size={15} aria-hidden />}
+              </Tool>
+              <Tool
+                label="Split it into even groups"
+                onUse={() => {
+                  set({ clause: null });
+                  setSplitting(true);
+                }}
+              >
+                <Scissors size={15} aria-hidden />
+              </Tool>
+              <Button
+                look="plain"
+                onClick={() => set({ job: null, clause: null, new: "", like: id })}
+              >
+                Another like it
+              </Button>
+              <Button
+                look="plain"
+                onClick={() =>
+                  void saveTemplate(plan.id, edit.value.name, edit.value).then(
+                    () => setTold("kept as a template"),
+                    (e: Error) => setTold(e.message),
+                  )
+                }
+              >
+                Keep as template
+              </Button>
+              <Tool
+                label="Take the job away"
+                onUse={() => void put([removeJob(id)]).then((done) => done && onClose())}
+              >
+                <Trash2 size={15} aria-hidden />
+              </Tool>
             </>
           )}
         </div>
         <Sentence look={look} chosen={clause} onOpen={open} />
-        {refused && <p role="alert" className="px-4 text-barn">{refused}</p>}
+        {refused && (
+          <p role="alert" className="px-4 text-barn">
+            {refused}
+          </p>
+        )}
         {(changed || fresh) && (
           <p className="flex items-center gap-2 px-4 pt-1">
-            <Button look="strong" disabled={!ready} aria-keyshortcuts="Control+S" title="Ctrl+S" onClick={putIt}>
+            <Button
+              look="strong"
+              disabled={!ready}
+              aria-keyshortcuts="Control+S"
+              title="Ctrl+S"
+              onClick={putIt}
+            >
               {fresh ? "Put the job into the draft" : "Put into the draft"}
             </Button>
-            <Button look="plain" onClick={() => { forget(); if (fresh) { onFresh(null); onClose(); } }}>Forget it</Button>
-            {stops && <span className="text-barn">Something of it can never work: see the marked clauses.</span>}
-            {job?.locked && <span className="text-hay-text">The job is locked; unlock it to change it.</span>}
+            <Button
+              look="plain"
+              onClick={() => {
+                forget();
+                if (fresh) {
+                  onFresh(null);
+                  onClose();
+                }
+              }}
+            >
+              Forget it
+            </Button>
+            {stops && (
+              <span className="text-barn">
+                Something of it can never work: see the marked clauses.
+              </span>
+            )}
+            {job?.locked && (
+              <span className="text-hay-text">The job is locked; unlock it to change it.</span>
+            )}
           </p>
         )}
         {look && <JobWeek look={look} />}
-        <nav aria-label="Questions about the job" className="flex gap-1 border-b border-rule px-4 pt-1">
+        <nav
+          aria-label="Questions about the job"
+          className="flex gap-1 border-b border-rule px-4 pt-1"
+        >
           {LOOKS.map(({ key, title }) => (
-            <Button key={key} look="plain" className={clsx("rounded-b-none", shown === key && "bg-closed font-semibold")} aria-current={shown === key ? "page" : undefined} onClick={() => set({ look: key === "machines" ? null : key })}>
+            <Button
+              key={key}
+              look="plain"
+              className={clsx("rounded-b-none", shown === key && "bg-closed font-semibold")}
+              aria-current={shown === key ? "page" : undefined}
+              onClick={() => set({ look: key === "machines" ? null : key })}
+            >
               {title}
             </Button>
           ))}
         </nav>
-        <div className="min-h-0 flex-1 overflow-auto px-4 pb-2 *:first:mt-2" tabIndex={0} role="region" aria-label={LOOKS.find((l) => l.key === shown)?.title ?? "Machines"}>
-          {shown === "ways" ? <Tradeoffs edit={edit} id={id} /> : shown === "points" ? <PointsPicture edit={edit} id={id} look={look} /> : shown === "room" ? <Room edit={edit} id={id} /> : shown === "costs" ? <Costs edit={edit} id={id} /> : shown === "starts" ? <NextStarts look={look} /> : <MachinesPane edit={edit} look={look} />}
+        <div
+          className="min-h-0 flex-1 overflow-auto px-4 pb-2 *:first:mt-2"
+          tabIndex={0}
+          role="region"
+          aria-label={LOOKS.find((l) => l.key === shown)?.title ?? "Machines"}
+        >
+          {shown === "ways" ? (
+            <Tradeoffs edit={edit} id={id} />
+          ) : shown === "points" ? (
+            <PointsPicture edit={edit} id={id} look={look} />
+          ) : shown === "room" ? (
+            <Room edit={edit} id={id} />
+          ) : shown === "costs" ? (
+            <Costs edit={edit} id={id} />
+          ) : shown === "starts" ? (
+            <NextStarts look={look} />
+          ) : (
+            <MachinesPane edit={edit} look={look} />
+          )}
         </div>
       </main>
       {clause && !splitting && (
@@ -113,22 +242,47 @@ export function JobDesk({ id, fresh, onFresh, onClose }: {
           <ClauseEditor key={clause} clause={clause} edit={edit} look={look} />
         </Sheet>
       )}
-      {splitting && job && <SplitSheet job={job} onClose={() => setSplitting(false)} onDone={onClose} />}
+      {splitting && job && (
+        <SplitSheet job={job} onClose={() => setSplitting(false)} onDone={onClose} />
+      )}
     </>
   );
 }
 
-function Tool({ label, onUse, children }: { label: string; onUse: () => void; children: React.ReactNode }) {
+function Tool({
+  label,
+  onUse,
+  children,
+}: {
+  label: string;
+  onUse: () => void;
+  children: React.ReactNode;
+}) {
   return (
     <Hint text={label}>
-      <Button look="plain" aria-label={label} onClick={onUse}>{children}</Button>
+      <Button look="plain" aria-label={label} onClick={onUse}>
+        {children}
+      </Button>
     </Hint>
   );
 }
 
 /** The sentence: each clause a button, marked where something is missing or contradictory. */
-function Sentence({ look, chosen, onOpen }: { look: Look | undefined; chosen: string | null; onOpen: (clause: string) => void }) {
-  if (!look) return <p role="status" className="px-4 py-2">Reading the sentence …</p>;
+function Sentence({
+  look,
+  chosen,
+  onOpen,
+}: {
+  look: Look | undefined;
+  chosen: string | null;
+  onOpen: (clause: string) => void;
+}) {
+  if (!look)
+    return (
+      <p role="status" className="px-4 py-2">
+        Reading the sentence …
+      </p>
+    );
   const of = (key: string) => look.problems.filter((p) => p.clause === key);
   const button = (clause: Look["clauses"][number]) => {
     const problems = of(clause.key);
@@ -142,10 +296,15 @@ function Sentence({ look, chosen, onOpen }: { look: Look | undefined; chosen: st
         onClick={() => onOpen(clause.key)}
         className={clsx(
           "rounded-[3px] px-0.5 text-left decoration-dotted underline underline-offset-4 hover:bg-closed aria-pressed:bg-closed",
-          stops ? "font-semibold text-barn decoration-barn" : problems.length ? "decoration-hay" : "decoration-rule-strong",
+          stops
+            ? "font-semibold text-barn decoration-barn"
+            : problems.length
+              ? "decoration-hay"
+              : "decoration-rule-strong",
         )}
       >
-        {clause.text}{problems.length > 0 && <span aria-hidden> {stops ? "✕" : "▲"}</span>}
+        {clause.text}
+        {problems.length > 0 && <span aria-hidden> {stops ? "✕" : "▲"}</span>}
       </button>
     );
   };
@@ -165,14 +324,19 @@ function Sentence({ look, chosen, onOpen }: { look: Look | undefined; chosen: st
       {plain.length > 0 && (
         <p className="text-ink-2">
           {plain.map((clause) => (
-            <span key={clause.key} className="mr-2">{clause.lead} {button(clause)}</span>
+            <span key={clause.key} className="mr-2">
+              {clause.lead} {button(clause)}
+            </span>
           ))}
         </p>
       )}
       {marked.length > 0 && (
         <ul className="pt-1" aria-label="What deserves a look">
           {marked.slice(0, 4).map((problem) => (
-            <li key={problem.words} className={problem.weight === "stops" ? "text-barn" : "text-hay-text"}>
+            <li
+              key={problem.words}
+              className={problem.weight === "stops" ? "text-barn" : "text-hay-text"}
+            >
               {problem.weight === "stops" ? "✕" : "▲"} {problem.words}
             </li>
           ))}
@@ -188,14 +352,29 @@ function JobWeek({ look }: { look: Look }) {
   return (
     <div className="px-4 py-2">
       <p className="pb-1" role="status">
-        <strong>{count(look.machines, "machine")}</strong>, {bytes(look.protected_bytes)} protected; this week {bytes(look.nights.reduce((sum, n) => sum + n.wire_bytes, 0))} sent
+        <strong>{count(look.machines, "machine")}</strong>, {bytes(look.protected_bytes)} protected;
+        this week {bytes(look.nights.reduce((sum, n) => sum + n.wire_bytes, 0))} sent
       </p>
       <ul aria-label="The week of this job" className="grid grid-cols-7 gap-1">
         {look.nights.map((night) => (
-          <li key={night.date} className={clsx("min-w-0 border-t-2 px-1 pt-0.5 text-xs leading-snug", night.date === date ? "border-ink bg-surface" : "border-rule-strong")}>
-            <span className="font-semibold">{dateWords(night.date).short} {dateWords(night.date).day}</span>{" "}
-            {night.runs > 0 ? <Verdict verdict={night.verdict} /> : <span className="text-ink-2">{night.forecast ? "rests" : "–"}</span>}
-            {night.runs > 0 && <span className="line-clamp-3 text-ink-2">{nightWords(night, plan.time_zone)}</span>}
+          <li
+            key={night.date}
+            className={clsx(
+              "min-w-0 border-t-2 px-1 pt-0.5 text-xs leading-snug",
+              night.date === date ? "border-ink bg-surface" : "border-rule-strong",
+            )}
+          >
+            <span className="font-semibold">
+              {dateWords(night.date).short} {dateWords(night.date).day}
+            </span>{" "}
+            {night.runs > 0 ? (
+              <Verdict verdict={night.verdict} />
+            ) : (
+              <span className="text-ink-2">{night.forecast ? "rests" : "–"}</span>
+            )}
+            {night.runs > 0 && (
+              <span className="line-clamp-3 text-ink-2">{nightWords(night, plan.time_zone)}</span>
+            )}
           </li>
         ))}
       </ul>
@@ -211,12 +390,19 @@ function NextStarts({ look }: { look: Look | undefined }) {
     <div className="flex flex-wrap gap-8">
       {look.schedules.map((schedule, i) => (
         <section key={i} aria-label={`Schedule ${i + 1}`}>
-          <h2 className="font-semibold">{schedule.kind} {schedule.words}</h2>
-          <p className="text-ink-2">{schedule.time_zone}{schedule.a_day != null && `, ${count(schedule.a_day, "run")} a day`}</p>
+          <h2 className="font-semibold">
+            {schedule.kind} {schedule.words}
+          </h2>
+          <p className="text-ink-2">
+            {schedule.time_zone}
+            {schedule.a_day != null && `, ${count(schedule.a_day, "run")} a day`}
+          </p>
           <ol>
             {schedule.upcoming.map((entry) => (
               <li key={`${entry.at} ${entry.note}`}>
-                <span className={entry.kind ? "" : "text-ink-2 line-through"}>{localWords(entry.local)}</span>
+                <span className={entry.kind ? "" : "text-ink-2 line-through"}>
+                  {localWords(entry.local)}
+                </span>
                 {entry.note && <span className="text-hay-text"> {entry.note}</span>}
               </li>
             ))}

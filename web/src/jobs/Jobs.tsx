@@ -1,8 +1,8 @@
 import { Plus } from "lucide-react";
 import { useCallback, useState } from "react";
-import { useAddress } from "../shell/address";
-import { useEscape } from "../shell/keys";
-import { useWorkbench } from "../shell/workbench";
+import { useAddress } from "../workbench/address";
+import { useEscape } from "../workbench/keys";
+import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Checks } from "./Checks";
 import { Drafts } from "./Drafts";
@@ -58,7 +58,13 @@ export function Jobs() {
             <h1 className="text-xl font-semibold">Jobs</h1>
             <nav aria-label="What of the jobs" className="flex gap-1">
               {PANES.map((each) => (
-                <Button key={each} look="plain" className={pane === each ? "bg-closed font-semibold" : ""} aria-current={pane === each ? "page" : undefined} onClick={() => set({ show: each === "all" ? null : each, job: null })}>
+                <Button
+                  key={each}
+                  look="plain"
+                  className={pane === each ? "bg-closed font-semibold" : ""}
+                  aria-current={pane === each ? "page" : undefined}
+                  onClick={() => set({ show: each === "all" ? null : each, job: null })}
+                >
                   {TITLES[each]}
                 </Button>
               ))}
@@ -80,7 +86,13 @@ export function Jobs() {
           onClose={toList}
           onBegun={(value) => {
             keep(value);
-            set({ new: null, machine: null, like: null, job: value.id, clause: value.machines.ids?.length ? null : "machines" });
+            set({
+              new: null,
+              machine: null,
+              like: null,
+              job: value.id,
+              clause: value.machines.ids?.length ? null : "machines",
+            });
           }}
         />
       )}

@@ -1,17 +1,22 @@
 import { useQuery } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import { useState } from "react";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
 import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
-import { Pick } from "./controls";
-import { begin, removeTemplate, templatesQuery } from "./queries";
+import { Pick } from "../ui/controls";
+import { begin, removeTemplate, templatesQuery } from "../api/jobQueries";
 import type { JobValue } from "./value";
 
 /** Where a new job starts from: a clear default, machines, another job, a template. */
-export function NewJob({ machines, like, onBegun, onClose }: {
+export function NewJob({
+  machines,
+  like,
+  onBegun,
+  onClose,
+}: {
   machines: string[];
   like: string | null;
   onBegun: (value: JobValue) => void;
@@ -26,8 +31,13 @@ export function NewJob({ machines, like, onBegun, onClose }: {
     const [kind, id = ""] = model.split(/ (.*)/s);
     try {
       const answer = await begin(plan.id, {
-        draft: draft?.id ?? null, operations: [], name: name.trim(), day: date, machines,
-        like: kind === "job" ? id : null, template: kind === "template" ? Number(id) : null,
+        draft: draft?.id ?? null,
+        operations: [],
+        name: name.trim(),
+        day: date,
+        machines,
+        like: kind === "job" ? id : null,
+        template: kind === "template" ? Number(id) : null,
       });
       onBegun(answer.value as unknown as JobValue);
     } catch (error) {
@@ -42,22 +52,40 @@ export function NewJob({ machines, like, onBegun, onClose }: {
           if (name.trim()) void start();
         }}
       >
-        <Field label="What is it called?" autoFocus value={name} wrong={wrong} onChange={(event) => setName(event.target.value)} />
+        <Field
+          label="What is it called?"
+          autoFocus
+          value={name}
+          wrong={wrong}
+          onChange={(event) => setName(event.target.value)}
+        />
         <Pick
           label="It starts from"
           value={model}
           options={[
             { value: "", label: "a clear default" },
-            ...(templates.data ?? []).map((t) => ({ value: `template ${t.id}`, label: `template ${t.name}` })),
+            ...(templates.data ?? []).map((t) => ({
+              value: `template ${t.id}`,
+              label: `template ${t.name}`,
+            })),
             ...plan.jobs.map((j) => ({ value: `job ${j.id}`, label: `job ${j.name}` })),
           ]}
           onChange={setModel}
         />
-        {machines.length > 0 && <p className="mb-2">It takes {count(machines.length, "machine")}: {machines.slice(0, 4).join(", ")}{machines.length > 4 && " …"}</p>}
+        {machines.length > 0 && (
+          <p className="mb-2">
+            It takes {count(machines.length, "machine")}: {machines.slice(0, 4).join(", ")}
+            {machines.length > 4 && " …"}
+          </p>
+        )}
         <p className="mb-3 text-ink-2">
-          The default runs incrementals every night and a full on the night that has the fewest, into the repository and inside the window that most jobs use. Everything can be changed in the sentence.
+          The default runs incrementals every night and a full on the night that has the fewest,
+          into the repository and inside the window that most jobs use. Everything can be changed in
+          the sentence.
         </p>
-        <Button type="submit" look="strong" disabled={!name.trim()}>Begin</Button>
+        <Button type="submit" look="strong" disabled={!name.trim()}>
+          Begin
+        </Button>
       </form>
       {(templates.data?.length ?? 0) > 0 && (
         <section aria-label="Templates" className="mt-4">
@@ -66,7 +94,12 @@ export function NewJob({ machines, like, onBegun, onClose }: {
             {templates.data?.map((t) => (
               <li key={t.id} className="flex items-center gap-1">
                 <span className="flex-1 truncate">{t.name}</span>
-                <button type="button" aria-label={`Forget the template ${t.name}`} className="p-0.5 hover:bg-closed" onClick={() => void removeTemplate(plan.id, t.id).then(() => templates.refetch())}>
+                <button
+                  type="button"
+                  aria-label={`Forget the template ${t.name}`}
+                  className="p-0.5 hover:bg-closed"
+                  onClick={() => void removeTemplate(plan.id, t.id).then(() => templates.refetch())}
+                >
                   <X size={13} aria-hidden />
                 </button>
               </li>

@@ -1,9 +1,9 @@
 import { clsx } from "clsx";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { clock, dateWords, duration } from "../time/time";
 import { Hint } from "../ui/Hint";
 import { bytes, count } from "../ui/words";
-import type { JobNight } from "./queries";
+import type { JobNight } from "../api/jobQueries";
 
 const shown = (night: JobNight) => night.verdict ?? "rests";
 
@@ -24,17 +24,31 @@ export function nightWords(night: JobNight, zone: string): string {
 export function NightMarks({ nights }: { nights: readonly JobNight[] }) {
   const { plan } = useWorkbench();
   return (
-    <span className="flex items-end gap-[3px]" role="img" aria-label={nights.map((n) => `${dateWords(n.date).short} ${shown(n)}`).join(", ")}>
+    <span
+      className="flex items-end gap-[3px]"
+      role="img"
+      aria-label={nights.map((n) => `${dateWords(n.date).short} ${shown(n)}`).join(", ")}
+    >
       {nights.map((night) => {
         const full = night.kinds.some((kind) => kind.includes("full"));
         return (
-          <Hint key={night.date} text={`${dateWords(night.date).short}: ${nightWords(night, plan.time_zone)}`}>
+          <Hint
+            key={night.date}
+            text={`${dateWords(night.date).short}: ${nightWords(night, plan.time_zone)}`}
+          >
             <i
               className={clsx(
                 "block w-[9px]",
                 !night.runs && "h-[5px] border-b border-rule-strong",
                 night.runs > 0 && (full ? "h-[14px]" : "h-[7px]"),
-                night.runs > 0 && (night.verdict === "over" ? "bg-barn" : night.verdict === "tight" ? "bg-hay" : full ? "bg-slate" : "bg-sage"),
+                night.runs > 0 &&
+                  (night.verdict === "over"
+                    ? "bg-barn"
+                    : night.verdict === "tight"
+                      ? "bg-hay"
+                      : full
+                        ? "bg-slate"
+                        : "bg-sage"),
               )}
             />
           </Hint>

@@ -1,12 +1,12 @@
 import { clsx } from "clsx";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { addDays, dateWords, dayClock, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Hint } from "../ui/Hint";
 import { Verdict } from "../ui/Verdict";
-import { Pick } from "./controls";
-import { askRoom, type RunKind, type Start } from "./queries";
+import { Pick } from "../ui/controls";
+import { askRoom, type RunKind, type Start } from "../api/jobQueries";
 import type { JobEdit } from "./useJobEdit";
 import { bestStarts, type ScheduleValue } from "./value";
 
@@ -16,7 +16,9 @@ const CODES = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"];
 export function Room({ edit, id }: { edit: JobEdit; id: string }) {
   const { plan, draft, date } = useWorkbench();
   const kinds = [...new Set(edit.value.schedules.map((s) => s.kind))];
-  const [kind, setKind] = useState<RunKind>((kinds.includes("full") ? "full" : (kinds[0] ?? "full")) as RunKind);
+  const [kind, setKind] = useState<RunKind>(
+    (kinds.includes("full") ? "full" : (kinds[0] ?? "full")) as RunKind,
+  );
   const [found, setFound] = useState<ReadonlyMap<string, Start[]>>(new Map());
   const [running, setRunning] = useState(false);
   const [problem, setProblem] = useState<string | null>(null);
@@ -36,7 +38,11 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
       setRunning(true);
       for (let i = 0; i < 7 && !control.signal.aborted; i++) {
         const night = addDays(monday, i);
-        const answer = await askRoom(plan.id, { draft: draft?.id ?? null, operations: asked.current.operations, job: id, kind, night }, control.signal);
+        const answer = await askRoom(
+          plan.id,
+          { draft: draft?.id ?? null, operations: asked.current.operations, job: id, kind, night },
+          control.signal,
+        );
         setFound((before) => new Map(before).set(night, answer.starts));
       }
     };
@@ -49,29 +55,67 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
       });
     return () => control.abort();
   }, [draft?.id, id, key, kind, monday, plan.id]);
-  const best = useMemo(() => bestStarts([...found.values()].flat().filter((s) => s.verdict !== "over")), [found]);
+  const best = useMemo(
+    () => bestStarts([...found.values()].flat().filter((s) => s.verdict !== "over")),
+    [found],
+  );
   const use = (start: Start) => {
     const at = edit.value.schedules.findIndex((s) => s.kind === kind);
     const weekday = (new Date(`${start.local.slice(0, 10)}T12:00:00Z`).getUTCDay() + 6) % 7;
     const zone = edit.value.schedules[0]?.time_zone ?? plan.time_zone;
-    const made: ScheduleValue = { ...(at >= 0 ? keepOf(edit.value.schedules[at]!) : {}), kind, rrule: `FREQ=WEEKLY;BYDAY=${CODES[weekday]}`, start: start.local, time_zone: zone };
-    const rest = edit.value.schedules.map((s, i) => (i === at ? made : withoutDay(s, CODES[weekday]!, at >= 0 ? dayOf(edit.value.schedules[at]!) : null)));
+    const made: ScheduleValue = {
+      ...(at >= 0 ? keepOf(edit.value.schedules[at]!) : {}),
+      kind,
+      rrule: `FREQ=WEEKLY;BYDAY=${CODES[weekday]}`,
+      start: start.local,
+      time_zone: zone,
+    };
+    const rest = edit.value.schedules.map((s, i) =>
+      i === at
+        ? made
+        : withoutDay(s, CODES[weekday]!, at >= 0 ? dayOf(edit.value.schedules[at]!) : null),
+    );
     edit.set({ schedules: at >= 0 ? rest : [...rest, made], after: null });
   };
   return (
     <>
       <div className="flex items-center gap-3">
-        <Pick label="A run of kind" value={kind} options={["full", "incremental", "differential"]} onChange={(k) => setKind(k as RunKind)} />
+        <Pick
+          label="A run of kind"
+          value={kind}
+          options={["full", "incremental", "differential"]}
+          onChange={(k) => setKind(k as RunKind)}
+        />
         <p role="status" className="flex-1 text-ink-2">
-          {running ? `${found.size} of 7 nights tried …` : problem ? "" : "Every half hour of the week, each simulated with all other jobs as they are."}
+          {running
+            ? `${found.size} of 7 nights tried …`
+            : problem
+              ? ""
+              : "Every half hour of the week, each simulated with all other jobs as they are."}
         </p>
-        {running && <Button small onClick={() => { flight.current?.abort(); setRunning(false); }}>Stop</Button>}
+        {running && (
+          <Button
+            small
+            onClick={() => {
+              flight.current?.abort();
+              setRunning(false);
+            }}
+          >
+            Stop
+          </Button>
+        )}
       </div>
-      {problem && <p role="alert" className="text-barn">{problem}</p>}
+      {problem && (
+        <p role="alert" className="text-barn">
+          {problem}
+        </p>
+      )}
       <div className="max-w-[1100px]" role="group" aria-label="Starts of the week">
         {Array.from({ length: 7 }, (_, i) => addDays(monday, i)).map((night) => (
           <div key={night} className="mb-1 grid grid-cols-[64px_1fr] items-center">
-            <span className="font-medium">{dateWords(night).short} {dateWords(night).day}</span>
+            <span className="font-medium">
+              {dateWords(night).short} {dateWords(night).day}
+            </span>
             <span className="grid grid-cols-[repeat(48,minmax(0,1fr))] gap-px">
               {(found.get(night) ?? []).map((start) => (
                 <Hint key={start.at} text={`Starts ${start.local.slice(11)}: ${start.why}`}>
@@ -80,17 +124,43 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
                     tabIndex={-1}
                     aria-label={`Start ${dateWords(night).short} ${start.local.slice(11)}: ${start.verdict}, ${start.why}`}
                     onClick={() => use(start)}
-                    className={clsx("flex items-end border", start.verdict === "fits" ? "h-5 border-sage bg-sage" : start.verdict === "tight" ? "h-5 border-hay bg-raised" : "h-5 border-barn bg-barn-soft")}
+                    className={clsx(
+                      "flex items-end border",
+                      start.verdict === "fits"
+                        ? "h-5 border-sage bg-sage"
+                        : start.verdict === "tight"
+                          ? "h-5 border-hay bg-raised"
+                          : "h-5 border-barn bg-barn-soft",
+                    )}
                   >
-                    <i aria-hidden className={clsx("block w-full", start.verdict === "over" ? "bg-barn" : "bg-ink", best.includes(start) ? "h-[6px]" : "h-0")} />
+                    <i
+                      aria-hidden
+                      className={clsx(
+                        "block w-full",
+                        start.verdict === "over" ? "bg-barn" : "bg-ink",
+                        best.includes(start) ? "h-[6px]" : "h-0",
+                      )}
+                    />
                   </button>
                 </Hint>
               ))}
             </span>
           </div>
         ))}
-        <p className="grid grid-cols-[64px_1fr] text-xs text-ink-2"><span /><span className="flex justify-between"><span>12:00</span><span>18:00</span><span>00:00</span><span>06:00</span><span>12:00</span></span></p>
-        <p className="text-xs text-ink-2">Filled: fits. Outlined: tight. Pale with a red edge: over its window, or somebody else is late for it. Choose one to use it.</p>
+        <p className="grid grid-cols-[64px_1fr] text-xs text-ink-2">
+          <span />
+          <span className="flex justify-between">
+            <span>12:00</span>
+            <span>18:00</span>
+            <span>00:00</span>
+            <span>06:00</span>
+            <span>12:00</span>
+          </span>
+        </p>
+        <p className="text-xs text-ink-2">
+          Filled: fits. Outlined: tight. Pale with a red edge: over its window, or somebody else is
+          late for it. Choose one to use it.
+        </p>
       </div>
       {best.length > 0 && (
         <section aria-label="The best starts" className="mt-2">
@@ -101,20 +171,28 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
                 <strong className="w-20">{dayClock(start.at, plan.time_zone)}</strong>
                 <Verdict verdict={start.verdict} />
                 <span className="flex-1">{start.why}</span>
-                <Button small onClick={() => use(start)}>Use it</Button>
+                <Button small onClick={() => use(start)}>
+                  Use it
+                </Button>
               </li>
             ))}
           </ol>
         </section>
       )}
-      {!running && found.size === 7 && best.length === 0 && <p>No start of this week fits: split the job, or widen its window.</p>}
+      {!running && found.size === 7 && best.length === 0 && (
+        <p>No start of this week fits: split the job, or widen its window.</p>
+      )}
     </>
   );
 }
 
 /** What of a schedule stays when it moves: calendars and its end. */
 function keepOf(schedule: ScheduleValue): Record<string, unknown> {
-  return Object.fromEntries(Object.entries(schedule).filter(([key]) => ["skip", "when_skipped", "skip_dates", "until"].includes(key)));
+  return Object.fromEntries(
+    Object.entries(schedule).filter(([key]) =>
+      ["skip", "when_skipped", "skip_dates", "until"].includes(key),
+    ),
+  );
 }
 
 function dayOf(schedule: ScheduleValue): string | null {
@@ -122,12 +200,17 @@ function dayOf(schedule: ScheduleValue): string | null {
   return match?.[1] ?? null;
 }
 
-/** A weekly schedule that leaves a day to another run of the job, and takes that one's day for it. */
+/**
+ * A weekly schedule that leaves a day to another run of the job, and takes that one's day for it.
+ */
 function withoutDay(schedule: ScheduleValue, day: string, freed: string | null): ScheduleValue {
   const match = /^FREQ=WEEKLY;BYDAY=([A-Z,]+)$/.exec(String(schedule["rrule"] ?? ""));
   const days = match?.[1]?.split(",") ?? [];
   if (!days.includes(day) || days.length < 2) return schedule;
   const kept = new Set(days.filter((d) => d !== day));
   if (freed && freed !== day) kept.add(freed);
-  return { ...schedule, rrule: `FREQ=WEEKLY;BYDAY=${CODES.filter((code) => kept.has(code)).join(",")}` };
+  return {
+    ...schedule,
+    rrule: `FREQ=WEEKLY;BYDAY=${CODES.filter((code) => kept.has(code)).join(",")}`,
+  };
 }

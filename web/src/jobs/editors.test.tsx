@@ -6,7 +6,7 @@ import { describe, expect, it } from "vitest";
 import { showIn } from "../testing/harness";
 import { answering } from "../testing/server";
 import { ClauseEditor, localWords, titleOf } from "./editors";
-import type { Choices, Look } from "./queries";
+import type { Choices, Look } from "../api/jobQueries";
 import type { JobValue } from "./value";
 
 const OFFERED = {
@@ -15,32 +15,86 @@ const OFFERED = {
   windows: ["night", "weekend"],
   calendars: ["holidays"],
   time_zones: ["Europe/Dublin", "UTC"],
-  jobs: [{ id: "files", name: "Files" }, { id: "mail", name: "Mail" }],
+  jobs: [
+    { id: "files", name: "Files" },
+    { id: "mail", name: "Mail" },
+  ],
   fields: { folder: ["is", "under"], tag: ["has"], used_gib: ["at_least"], powered_on: ["is"] },
   disk_fields: { only_swap: ["is"], holds_backups: ["is"], disk: ["contains"] },
   values: { folder: ["office", "lab"], tag: ["gold"] },
 } as unknown as Choices;
 
 const FILES: JobValue = {
-  id: "files", name: "Files", priority: 3, share: 1, repository: "quay-vault", window: "night", at_window_end: "run_on",
-  machines: { ids: ["fs-01", "fs-02"], rules: [], exclude: [] }, machine_order: "listed", after: null,
-  schedules: [{ kind: "full", rrule: "FREQ=WEEKLY;BYDAY=FR", start: "2026-10-02T21:00", time_zone: "Europe/Dublin" }],
-  retention: { points: 14 }, copies: [], exclude_disks: [], exclude_disk_rules: [], exclude_paths: [], notify_to: [],
-  notify: "never", proxies: null, transport: "auto", verify: "none", boot_min: 10, chain: "incremental",
-  synthetic_full: false, tracking: true, on_hold: false, hold_until: null, start_within_min: null, stop_after_min: null,
-  guest_before_s: 0, quiesce_s: 12, if_quiesce_fails: "as it is", standstill: "none", standstill_s: 5, guest_after_s: 0,
-  before_min: 0, after_min: 0, compress: true, skip_swap: true, skip_unused: true, encrypt: false, encrypt_factor: 0.8,
-  max_streams: null, limit_mbit_per_s: null,
+  id: "files",
+  name: "Files",
+  priority: 3,
+  share: 1,
+  repository: "quay-vault",
+  window: "night",
+  at_window_end: "run_on",
+  machines: { ids: ["fs-01", "fs-02"], rules: [], exclude: [] },
+  machine_order: "listed",
+  after: null,
+  schedules: [
+    {
+      kind: "full",
+      rrule: "FREQ=WEEKLY;BYDAY=FR",
+      start: "2026-10-02T21:00",
+      time_zone: "Europe/Dublin",
+    },
+  ],
+  retention: { points: 14 },
+  copies: [],
+  exclude_disks: [],
+  exclude_disk_rules: [],
+  exclude_paths: [],
+  notify_to: [],
+  notify: "never",
+  proxies: null,
+  transport: "auto",
+  verify: "none",
+  boot_min: 10,
+  chain: "incremental",
+  synthetic_full: false,
+  tracking: true,
+  on_hold: false,
+  hold_until: null,
+  start_within_min: null,
+  stop_after_min: null,
+  guest_before_s: 0,
+  quiesce_s: 12,
+  if_quiesce_fails: "as it is",
+  standstill: "none",
+  standstill_s: 5,
+  guest_after_s: 0,
+  before_min: 0,
+  after_min: 0,
+  compress: true,
+  skip_swap: true,
+  skip_unused: true,
+  encrypt: false,
+  encrypt_factor: 0.8,
+  max_streams: null,
+  limit_mbit_per_s: null,
 };
 
 const LOOK = {
-  machines: 2, joins: "Whoever joins the folder joins the job.", points_before: 14, problems: [],
+  machines: 2,
+  joins: "Whoever joins the folder joins the job.",
+  points_before: 14,
+  problems: [],
   schedules: [
     {
-      words: "on Friday at 21:00", a_day: null,
+      words: "on Friday at 21:00",
+      a_day: null,
       upcoming: [
         { at: "2026-11-06T21:00:00Z", local: "2026-11-06T21:00", kind: "full", note: "" },
-        { at: "2026-12-25T21:00:00Z", local: "2026-12-25T21:00", kind: null, note: "dropped: holidays" },
+        {
+          at: "2026-12-25T21:00:00Z",
+          local: "2026-12-25T21:00",
+          kind: null,
+          note: "dropped: holidays",
+        },
       ],
     },
   ],
@@ -48,7 +102,12 @@ const LOOK = {
 } as unknown as Look;
 
 /** An editor of one clause with a job that changes as it is edited; all that was set, in turn. */
-async function edit(clause: string, value: Partial<JobValue> = {}, wrong: Record<string, string> = {}, look: Look = LOOK) {
+async function edit(
+  clause: string,
+  value: Partial<JobValue> = {},
+  wrong: Record<string, string> = {},
+  look: Look = LOOK,
+) {
   const set: Record<string, unknown>[] = [];
   function Edited() {
     const [job, setJob] = useState<JobValue>({ ...FILES, ...value } as JobValue);
@@ -56,14 +115,28 @@ async function edit(clause: string, value: Partial<JobValue> = {}, wrong: Record
       set.push(more);
       setJob((now) => ({ ...now, ...more }) as JobValue);
     };
-    return <ClauseEditor clause={clause} look={look} edit={{ value: job, set: change, wrong: (key) => wrong[key] ?? null, operations: [] }} />;
+    return (
+      <ClauseEditor
+        clause={clause}
+        look={look}
+        edit={{ value: job, set: change, wrong: (key) => wrong[key] ?? null, operations: [] }}
+      />
+    );
   }
   answering({
     "GET /jobs/choices": () => OFFERED,
     "POST /jobs/say": ({ body }) => {
       const { text } = body as { text: string };
       return text === "every weekday at 20:00"
-        ? { schedule: { kind: "full", rrule: "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", start: "2026-11-06T20:00", time_zone: "Europe/Dublin" }, reason: null }
+        ? {
+            schedule: {
+              kind: "full",
+              rrule: "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR",
+              start: "2026-11-06T20:00",
+              time_zone: "Europe/Dublin",
+            },
+            reason: null,
+          }
         : { schedule: null, reason: "say a time, such as at 20:00" };
     },
   });
@@ -72,11 +145,20 @@ async function edit(clause: string, value: Partial<JobValue> = {}, wrong: Record
   return { set, user: userEvent.setup() };
 }
 
-/** The name of a button by its words: between its parts there may be no space outside of a browser. */
-const words = (name: string) => new RegExp(`^${name.replaceAll(/[.*+?()]/g, "\\$&").replaceAll(" ", String.raw`\s*`)}$`);
+/**
+ * The name of a button by its words: between its parts there may be no space outside of a browser.
+ */
+const words = (name: string) =>
+  new RegExp(`^${name.replaceAll(/[.*+?()]/g, "\\$&").replaceAll(" ", String.raw`\s*`)}$`);
 
-async function pick(user: ReturnType<typeof userEvent.setup>, label: string | RegExp, option: string) {
-  await user.click(screen.getByRole("button", { name: typeof label === "string" ? words(label) : label }));
+async function pick(
+  user: ReturnType<typeof userEvent.setup>,
+  label: string | RegExp,
+  option: string,
+) {
+  await user.click(
+    screen.getByRole("button", { name: typeof label === "string" ? words(label) : label }),
+  );
   await user.click(await screen.findByRole("menuitemradio", { name: option }));
 }
 
@@ -103,19 +185,27 @@ describe("every editor", () => {
 describe("what is backed up", () => {
   it("is told with who would join later", async () => {
     await edit("machines");
-    expect(screen.getByRole("status").textContent).toContain("2 machines now. Whoever joins the folder joins the job.");
+    expect(screen.getByRole("status").textContent).toContain(
+      "2 machines now. Whoever joins the folder joins the job.",
+    );
   });
 
   it("takes rules and their conditions", async () => {
     const { set, user } = await edit("machines");
     await user.click(screen.getByRole("button", { name: "A rule" }));
-    expect(set.at(-1)).toMatchObject({ machines: { rules: [[{ field: "folder", op: "is", value: "office" }]] } });
+    expect(set.at(-1)).toMatchObject({
+      machines: { rules: [[{ field: "folder", op: "is", value: "office" }]] },
+    });
     await user.click(screen.getByRole("button", { name: "and" }));
-    expect(set.at(-1)).toMatchObject({ machines: { rules: [[{ field: "folder" }, { field: "tag", op: "has", value: "gold" }]] } });
+    expect(set.at(-1)).toMatchObject({
+      machines: { rules: [[{ field: "folder" }, { field: "tag", op: "has", value: "gold" }]] },
+    });
     await user.click(screen.getByRole("button", { name: "Or another rule" }));
     expect((set.at(-1) as { machines: { rules: unknown[] } }).machines.rules).toHaveLength(2);
     await user.click(screen.getByRole("button", { name: "Take away the condition on tag" }));
-    expect(set.at(-1)).toMatchObject({ machines: { rules: [[{ field: "folder" }], [{ field: "folder" }]] } });
+    expect(set.at(-1)).toMatchObject({
+      machines: { rules: [[{ field: "folder" }], [{ field: "folder" }]] },
+    });
   });
 
   it("goes on at the value of a rule that was added, which typing replaces", async () => {
@@ -123,14 +213,20 @@ describe("what is backed up", () => {
     screen.getByRole("button", { name: "A rule" }).focus();
     await user.keyboard("{Enter}lab");
     expect(document.activeElement).toBe(screen.getByLabelText("Value for folder"));
-    expect(set.at(-1)).toMatchObject({ machines: { rules: [[{ field: "folder", op: "is", value: "lab" }]] } });
+    expect(set.at(-1)).toMatchObject({
+      machines: { rules: [[{ field: "folder", op: "is", value: "lab" }]] },
+    });
     screen.getByRole("button", { name: "and" }).focus();
     await user.keyboard("{Enter}silver");
-    expect(set.at(-1)).toMatchObject({ machines: { rules: [[{ value: "lab" }, { field: "tag", value: "silver" }]] } });
+    expect(set.at(-1)).toMatchObject({
+      machines: { rules: [[{ value: "lab" }, { field: "tag", value: "silver" }]] },
+    });
   });
 
   it("loses a rule with its last condition", async () => {
-    const { set, user } = await edit("machines", { machines: { ids: [], exclude: [], rules: [[{ field: "folder", op: "is", value: "lab" }]] } });
+    const { set, user } = await edit("machines", {
+      machines: { ids: [], exclude: [], rules: [[{ field: "folder", op: "is", value: "lab" }]] },
+    });
     await user.click(screen.getByRole("button", { name: "Take away the condition on folder" }));
     expect(set.at(-1)).toMatchObject({ machines: { rules: [] } });
   });
@@ -151,7 +247,9 @@ describe("what is backed up", () => {
     const rules = [[{ field: "powered_on", op: "is", value: true }]];
     const { set, user } = await edit("machines", { machines: { ids: [], exclude: [], rules } });
     await pick(user, "is yes", "no");
-    expect(set.at(-1)).toMatchObject({ machines: { rules: [[{ field: "powered_on", value: false }]] } });
+    expect(set.at(-1)).toMatchObject({
+      machines: { rules: [[{ field: "powered_on", value: false }]] },
+    });
   });
 
   it("takes machines by name, in an order, and leaves them out again", async () => {
@@ -162,12 +260,18 @@ describe("what is backed up", () => {
     expect(set.at(-1)).toMatchObject({ machines: { ids: ["fs-01", "fs-03", "fs-02"] } });
     await user.click(screen.getByRole("button", { name: "Take fs-01 out" }));
     expect(set.at(-1)).toMatchObject({ machines: { ids: ["fs-03", "fs-02"], exclude: [] } });
-    const names = within(screen.getByRole("list", { name: "Machines by name, in order" })).getAllByRole("listitem");
+    const names = within(
+      screen.getByRole("list", { name: "Machines by name, in order" }),
+    ).getAllByRole("listitem");
     expect(names.map((name) => name.textContent)).toEqual(["fs-03", "fs-02"]);
   });
 
   it("takes in again who was left out by name", async () => {
-    const machines = { ids: [], rules: [[{ field: "folder", op: "is", value: "lab" }]], exclude: ["fs-09"] };
+    const machines = {
+      ids: [],
+      rules: [[{ field: "folder", op: "is", value: "lab" }]],
+      exclude: ["fs-09"],
+    };
     const { set, user } = await edit("machines", { machines });
     await user.click(screen.getByRole("button", { name: "Take fs-09 in again" }));
     expect(set.at(-1)).toMatchObject({ machines: { exclude: [] } });
@@ -176,24 +280,36 @@ describe("what is backed up", () => {
   it("leaves disks out by rule and by hand, and paths with their size", async () => {
     const { set, user } = await edit("machines", { exclude_disks: [["fs-01", "2"]] });
     await user.click(screen.getByRole("button", { name: "swap disks" }));
-    expect(set.at(-1)).toEqual({ exclude_disk_rules: [{ field: "only_swap", op: "is", value: true }] });
+    expect(set.at(-1)).toEqual({
+      exclude_disk_rules: [{ field: "only_swap", op: "is", value: true }],
+    });
     await user.click(screen.getByRole("button", { name: "Take disk 2 of fs-01 in again" }));
     expect(set.at(-1)).toEqual({ exclude_disks: [] });
     await pick(user, "Machine", "fs-01");
     await pick(user, "Disk", "1");
     await user.type(screen.getByLabelText("Path"), "/var/cache");
-    expect(screen.getByRole("button", { name: "Leave the path out" })).toHaveProperty("disabled", true);
+    expect(screen.getByRole("button", { name: "Leave the path out" })).toHaveProperty(
+      "disabled",
+      true,
+    );
     await user.type(screen.getByLabelText("GiB there"), "7,5");
     await user.click(screen.getByRole("button", { name: "Leave the path out" }));
-    expect(set.at(-1)).toEqual({ exclude_paths: [{ machine: "fs-01", disk: "1", path: "/var/cache", gib: 7.5 }] });
+    expect(set.at(-1)).toEqual({
+      exclude_paths: [{ machine: "fs-01", disk: "1", path: "/var/cache", gib: 7.5 }],
+    });
   });
 });
 
 describe("when it runs", () => {
   it("shows what comes next, with what falls on no day of it", async () => {
     await edit("runs");
-    const next = within(screen.getByRole("list", { name: "Next occurrences of schedule 1" })).getAllByRole("listitem");
-    expect(next.map((entry) => entry.textContent?.trim())).toEqual(["Fri 6 Nov 21:00", "Fri 25 Dec 21:00 dropped: holidays"]);
+    const next = within(
+      screen.getByRole("list", { name: "Next occurrences of schedule 1" }),
+    ).getAllByRole("listitem");
+    expect(next.map((entry) => entry.textContent?.trim())).toEqual([
+      "Fri 6 Nov 21:00",
+      "Fri 25 Dec 21:00 dropped: holidays",
+    ]);
     expect(localWords("2026-03-29T01:30")).toBe("Sun 29 Mar 01:30");
   });
 
@@ -206,7 +322,11 @@ describe("when it runs", () => {
     expect(await screen.findByText("say a time, such as at 20:00")).toBeDefined();
     expect(set).toEqual([]);
     await user.type(field, " at 20:00");
-    await waitFor(() => expect(set.at(-1)).toMatchObject({ schedules: [{ rrule: "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR" }] }));
+    await waitFor(() =>
+      expect(set.at(-1)).toMatchObject({
+        schedules: [{ rrule: "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR" }],
+      }),
+    );
     expect(screen.queryByText("say a time, such as at 20:00")).toBeNull();
   });
 
@@ -228,7 +348,9 @@ describe("when it runs", () => {
     expect(set.at(-1)).toMatchObject({ schedules: [{ skip: ["holidays"] }] });
     await user.keyboard("{Escape}");
     await pick(user, "What falls there is dropped", "moves to the next free day");
-    expect(set.at(-1)).toMatchObject({ schedules: [{ skip: ["holidays"], when_skipped: "next_day" }] });
+    expect(set.at(-1)).toMatchObject({
+      schedules: [{ skip: ["holidays"], when_skipped: "next_day" }],
+    });
   });
 
   it("is held until a date, which goes when it runs again", async () => {
@@ -296,7 +418,9 @@ describe("the other clauses", () => {
   it("copy to another repository with a retention of its own", async () => {
     const { set, user } = await edit("copies");
     await user.click(screen.getByRole("button", { name: "A copy" }));
-    expect(set.at(-1)).toEqual({ copies: [{ repository: "hill-vault", delay_min: 0, retention: { days: 30 } }] });
+    expect(set.at(-1)).toEqual({
+      copies: [{ repository: "hill-vault", delay_min: 0, retention: { days: 30 } }],
+    });
     await user.clear(screen.getByLabelText("Begins after (min)"));
     await user.type(screen.getByLabelText("Begins after (min)"), "45");
     expect(set.at(-1)).toMatchObject({ copies: [{ delay_min: 45 }] });

@@ -1,17 +1,32 @@
 import { useQuery } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp, Plus, X } from "lucide-react";
 import { type ReactNode, useEffect, useRef, useState } from "react";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
 import { Field } from "../ui/Field";
 import { typedNumber } from "../ui/numbers";
 import { count } from "../ui/words";
-import { Flag, Group, NumberField, Pick } from "./controls";
-import { choicesQuery, type Choices as Offered, type Look, type RunKind, say } from "./queries";
+import { Flag, Group, NumberField, Pick } from "../ui/controls";
 import {
-  type Condition, type CopyValue, excluding, firstCondition, including, moved, NO_RETENTION, type Retention,
-  retentionOf, type ScheduleValue, selectionOf,
+  choicesQuery,
+  type Choices as Offered,
+  type Look,
+  type RunKind,
+  say,
+} from "../api/jobQueries";
+import {
+  type Condition,
+  type CopyValue,
+  excluding,
+  firstCondition,
+  including,
+  moved,
+  NO_RETENTION,
+  type Retention,
+  retentionOf,
+  type ScheduleValue,
+  selectionOf,
 } from "./value";
 import type { JobEdit } from "./useJobEdit";
 
@@ -21,27 +36,49 @@ interface Props {
 }
 
 const TITLES: Record<string, string> = {
-  machines: "What is backed up", to: "Where to", runs: "When, and in which kind", window: "Inside which window",
-  readers: "Who reads it", kept: "How long it is kept", check: "How it is checked", copies: "Where it is copied",
-  preparation: "How machines are prepared", reduction: "What is sent", rank: "Name and rank", limits: "Limits of its own",
+  machines: "What is backed up",
+  to: "Where to",
+  runs: "When, and in which kind",
+  window: "Inside which window",
+  readers: "Who reads it",
+  kept: "How long it is kept",
+  check: "How it is checked",
+  copies: "Where it is copied",
+  preparation: "How machines are prepared",
+  reduction: "What is sent",
+  rank: "Name and rank",
+  limits: "Limits of its own",
   notices: "Who is told",
 };
 export const titleOf = (clause: string) => TITLES[clause] ?? clause;
 
 const EDITORS: Record<string, (props: Props & { offered: Offered }) => ReactNode> = {
-  machines: MachinesEditor, to: ToEditor, runs: RunsEditor, window: WindowEditor, readers: ReadersEditor,
-  kept: KeptEditor, check: CheckEditor, copies: CopiesEditor, preparation: PreparationEditor,
-  reduction: ReductionEditor, rank: RankEditor, limits: LimitsEditor, notices: NoticesEditor,
+  machines: MachinesEditor,
+  to: ToEditor,
+  runs: RunsEditor,
+  window: WindowEditor,
+  readers: ReadersEditor,
+  kept: KeptEditor,
+  check: CheckEditor,
+  copies: CopiesEditor,
+  preparation: PreparationEditor,
+  reduction: ReductionEditor,
+  rank: RankEditor,
+  limits: LimitsEditor,
+  notices: NoticesEditor,
 };
 
 /** The small editor of one clause. The first field takes the focus. */
 export function ClauseEditor({ clause, edit, look }: Props & { clause: string }) {
   const { plan, draft } = useWorkbench();
-  const offered = useQuery(choicesQuery(plan.id, draft));
+  const offered = useQuery(choicesQuery(plan, draft));
   const frame = useRef<HTMLDivElement>(null);
   const ready = Boolean(offered.data);
   useEffect(() => {
-    if (ready) frame.current?.querySelector<HTMLElement>("input:not([type=checkbox]), button, input")?.focus();
+    if (ready)
+      frame.current
+        ?.querySelector<HTMLElement>("input:not([type=checkbox]), button, input")
+        ?.focus();
   }, [clause, ready]);
   if (!offered.data) return <p role="status">Reading what there is …</p>;
   const Editor = EDITORS[clause] ?? RankEditor;
@@ -49,7 +86,12 @@ export function ClauseEditor({ clause, edit, look }: Props & { clause: string })
   return (
     <div ref={frame}>
       {problems.map((problem) => (
-        <p key={problem.words} className={problem.weight === "stops" ? "mb-2 font-medium text-barn" : "mb-2 text-hay-text"}>
+        <p
+          key={problem.words}
+          className={
+            problem.weight === "stops" ? "mb-2 font-medium text-barn" : "mb-2 text-hay-text"
+          }
+        >
           {problem.weight === "stops" ? "✕" : "▲"} {problem.words}
         </p>
       ))}
@@ -59,12 +101,23 @@ export function ClauseEditor({ clause, edit, look }: Props & { clause: string })
 }
 
 const FIELD_WORDS: Record<string, string> = {
-  used_gib: "used GiB", provisioned_gib: "provisioned GiB", powered_on: "powered on", only_swap: "nothing but swap",
-  holds_backups: "holds backups", disk: "called",
+  used_gib: "used GiB",
+  provisioned_gib: "provisioned GiB",
+  powered_on: "powered on",
+  only_swap: "nothing but swap",
+  holds_backups: "holds backups",
+  disk: "called",
 };
 const said = (word: string) => FIELD_WORDS[word] ?? word.replaceAll("_", " ");
 
-function ConditionRow({ condition, fields, values, added, onChange, onRemove }: {
+function ConditionRow({
+  condition,
+  fields,
+  values,
+  added,
+  onChange,
+  onRemove,
+}: {
   condition: Condition;
   /** Whether it was added just now: its value is what is typed next. */
   added: boolean;
@@ -80,10 +133,33 @@ function ConditionRow({ condition, fields, values, added, onChange, onRemove }: 
   const [text, setText] = useState<string | null>(null);
   return (
     <div className="mb-1 flex items-center gap-1">
-      <Choice lead="" value={condition.field} options={Object.keys(fields).map((f) => ({ value: f, label: said(f) }))} onChange={(f) => { setText(null); onChange(firstCondition(f, fields)); }} />
-      {!flag && <Choice lead="" value={condition.op} options={(fields[condition.field] ?? []).map((o) => ({ value: o, label: said(o) }))} onChange={(op) => onChange({ ...condition, op })} />}
+      <Choice
+        lead=""
+        value={condition.field}
+        options={Object.keys(fields).map((f) => ({ value: f, label: said(f) }))}
+        onChange={(f) => {
+          setText(null);
+          onChange(firstCondition(f, fields));
+        }}
+      />
+      {!flag && (
+        <Choice
+          lead=""
+          value={condition.op}
+          options={(fields[condition.field] ?? []).map((o) => ({ value: o, label: said(o) }))}
+          onChange={(op) => onChange({ ...condition, op })}
+        />
+      )}
       {flag ? (
-        <Choice lead="is" value={String(condition.value)} options={[{ value: "true", label: "yes" }, { value: "false", label: "no" }]} onChange={(v) => onChange({ ...condition, value: v === "true" })} />
+        <Choice
+          lead="is"
+          value={String(condition.value)}
+          options={[
+            { value: "true", label: "yes" },
+            { value: "false", label: "no" },
+          ]}
+          onChange={(v) => onChange({ ...condition, value: v === "true" })}
+        />
       ) : (
         <>
           <input
@@ -100,10 +176,21 @@ function ConditionRow({ condition, fields, values, added, onChange, onRemove }: 
             }}
             className="h-7 min-w-0 flex-1 rounded-[3px] border border-rule-strong bg-raised px-1.5"
           />
-          {offered.length > 0 && <datalist id={list}>{offered.map((v) => <option key={v} value={v} />)}</datalist>}
+          {offered.length > 0 && (
+            <datalist id={list}>
+              {offered.map((v) => (
+                <option key={v} value={v} />
+              ))}
+            </datalist>
+          )}
         </>
       )}
-      <button type="button" aria-label={`Take away the condition on ${said(condition.field)}`} onClick={onRemove} className="p-1 hover:bg-closed">
+      <button
+        type="button"
+        aria-label={`Take away the condition on ${said(condition.field)}`}
+        onClick={onRemove}
+        className="p-1 hover:bg-closed"
+      >
         <X size={14} aria-hidden />
       </button>
     </div>
@@ -119,7 +206,10 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
   const disks = offered.disk_fields as Record<string, string[]>;
   const values = offered.values as Record<string, unknown>;
   const put = (next: Partial<typeof selection>) => set({ machines: { ...selection, ...next } });
-  const rule = (i: number, conditions: Condition[]) => put({ rules: selection.rules.map((r, at) => (at === i ? conditions : r)).filter((r) => r.length) });
+  const rule = (i: number, conditions: Condition[]) =>
+    put({
+      rules: selection.rules.map((r, at) => (at === i ? conditions : r)).filter((r) => r.length),
+    });
   const diskRules = value.exclude_disk_rules;
   return (
     <>
@@ -135,16 +225,47 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
               added={added === `${i} ${at}`}
               fields={fields}
               values={values}
-              onChange={(next) => rule(i, conditions.map((c, n) => (n === at ? next : c)))}
-              onRemove={() => rule(i, conditions.filter((_, n) => n !== at))}
+              onChange={(next) =>
+                rule(
+                  i,
+                  conditions.map((c, n) => (n === at ? next : c)),
+                )
+              }
+              onRemove={() =>
+                rule(
+                  i,
+                  conditions.filter((_, n) => n !== at),
+                )
+              }
             />
           ))}
-          <Button small look="plain" onClick={() => { setAdded(`${i} ${conditions.length}`); rule(i, [...conditions, { field: "tag", op: "has", value: (values["tag"] as string[])[0] ?? "gold" }]); }}>
+          <Button
+            small
+            look="plain"
+            onClick={() => {
+              setAdded(`${i} ${conditions.length}`);
+              rule(i, [
+                ...conditions,
+                { field: "tag", op: "has", value: (values["tag"] as string[])[0] ?? "gold" },
+              ]);
+            }}
+          >
             <Plus size={12} aria-hidden /> and
           </Button>
         </Group>
       ))}
-      <Button small onClick={() => { setAdded(`${selection.rules.length} 0`); put({ rules: [...selection.rules, [{ field: "folder", op: "is", value: (values["folder"] as string[])[0] ?? "folder" }]] }); }}>
+      <Button
+        small
+        onClick={() => {
+          setAdded(`${selection.rules.length} 0`);
+          put({
+            rules: [
+              ...selection.rules,
+              [{ field: "folder", op: "is", value: (values["folder"] as string[])[0] ?? "folder" }],
+            ],
+          });
+        }}
+      >
         <Plus size={12} aria-hidden /> {selection.rules.length ? "Or another rule" : "A rule"}
       </Button>
       <Group title="By name">
@@ -156,10 +277,22 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
             setName("");
           }}
         >
-          <input aria-label="Machine to take in" placeholder="name of a machine" value={name} onChange={(event) => setName(event.target.value)} className="h-7 min-w-0 flex-1 rounded-[3px] border border-rule-strong bg-raised px-1.5" />
-          <Button type="submit" disabled={!name.trim()}>Take in</Button>
+          <input
+            aria-label="Machine to take in"
+            placeholder="name of a machine"
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+            className="h-7 min-w-0 flex-1 rounded-[3px] border border-rule-strong bg-raised px-1.5"
+          />
+          <Button type="submit" disabled={!name.trim()}>
+            Take in
+          </Button>
         </form>
-        {wrong("machines") && <p role="alert" className="text-barn">{wrong("machines")}</p>}
+        {wrong("machines") && (
+          <p role="alert" className="text-barn">
+            {wrong("machines")}
+          </p>
+        )}
         <ol aria-label="Machines by name, in order">
           {selection.ids.map((id, i) => (
             <li
@@ -169,14 +302,39 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
               onDragOver={(event) => event.preventDefault()}
               onDrop={(event) => {
                 event.preventDefault();
-                put({ ids: moved(selection.ids, Number(event.dataTransfer.getData("text/plain")), i) });
+                put({
+                  ids: moved(selection.ids, Number(event.dataTransfer.getData("text/plain")), i),
+                });
               }}
               className="flex items-center gap-1 hover:bg-closed"
             >
               <span className="flex-1 cursor-grab truncate font-mono text-xs">{id}</span>
-              <button type="button" aria-label={`${id} earlier`} disabled={!i} onClick={() => put({ ids: moved(selection.ids, i, i - 1) })} className="p-0.5 disabled:opacity-30"><ArrowUp size={13} aria-hidden /></button>
-              <button type="button" aria-label={`${id} later`} disabled={i === selection.ids.length - 1} onClick={() => put({ ids: moved(selection.ids, i, i + 1) })} className="p-0.5 disabled:opacity-30"><ArrowDown size={13} aria-hidden /></button>
-              <button type="button" aria-label={`Take ${id} out`} onClick={() => set({ machines: excluding(selection, id, true) })} className="p-0.5"><X size={13} aria-hidden /></button>
+              <button
+                type="button"
+                aria-label={`${id} earlier`}
+                disabled={!i}
+                onClick={() => put({ ids: moved(selection.ids, i, i - 1) })}
+                className="p-0.5 disabled:opacity-30"
+              >
+                <ArrowUp size={13} aria-hidden />
+              </button>
+              <button
+                type="button"
+                aria-label={`${id} later`}
+                disabled={i === selection.ids.length - 1}
+                onClick={() => put({ ids: moved(selection.ids, i, i + 1) })}
+                className="p-0.5 disabled:opacity-30"
+              >
+                <ArrowDown size={13} aria-hidden />
+              </button>
+              <button
+                type="button"
+                aria-label={`Take ${id} out`}
+                onClick={() => set({ machines: excluding(selection, id, true) })}
+                className="p-0.5"
+              >
+                <X size={13} aria-hidden />
+              </button>
             </li>
           ))}
         </ol>
@@ -187,7 +345,14 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
               {selection.exclude.map((id) => (
                 <li key={id} className="flex items-center gap-1">
                   <span className="flex-1 truncate font-mono text-xs line-through">{id}</span>
-                  <button type="button" aria-label={`Take ${id} in again`} onClick={() => put({ exclude: selection.exclude.filter((x) => x !== id) })} className="p-0.5"><Plus size={13} aria-hidden /></button>
+                  <button
+                    type="button"
+                    aria-label={`Take ${id} in again`}
+                    onClick={() => put({ exclude: selection.exclude.filter((x) => x !== id) })}
+                    className="p-0.5"
+                  >
+                    <Plus size={13} aria-hidden />
+                  </button>
                 </li>
               ))}
             </ul>
@@ -195,19 +360,49 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
         )}
       </Group>
       <Group title="In which order">
-        <Pick label="What rules select comes" value={String(value["machine_order"])} options={[{ value: "listed", label: "as the estate has it" }, { value: "largest", label: "the largest first" }, { value: "smallest", label: "the smallest first" }, { value: "name", label: "by name" }]} onChange={(v) => set({ machine_order: v })} />
+        <Pick
+          label="What rules select comes"
+          value={String(value["machine_order"])}
+          options={[
+            { value: "listed", label: "as the estate has it" },
+            { value: "largest", label: "the largest first" },
+            { value: "smallest", label: "the smallest first" },
+            { value: "name", label: "by name" },
+          ]}
+          onChange={(v) => set({ machine_order: v })}
+        />
       </Group>
       <Group title="Without these disks">
         {diskRules.map((condition, i) => (
-          <ConditionRow key={`${condition.field} ${i}`} condition={condition} added={added === `disk ${i}`} fields={disks} values={values} onChange={(next) => set({ exclude_disk_rules: diskRules.map((c, n) => (n === i ? next : c)) })} onRemove={() => set({ exclude_disk_rules: diskRules.filter((_, n) => n !== i) })} />
+          <ConditionRow
+            key={`${condition.field} ${i}`}
+            condition={condition}
+            added={added === `disk ${i}`}
+            fields={disks}
+            values={values}
+            onChange={(next) =>
+              set({ exclude_disk_rules: diskRules.map((c, n) => (n === i ? next : c)) })
+            }
+            onRemove={() => set({ exclude_disk_rules: diskRules.filter((_, n) => n !== i) })}
+          />
         ))}
         <span className="flex flex-wrap gap-1">
           {[
             { words: "swap disks", rule: { field: "only_swap", op: "is", value: true } },
-            { words: "disks that hold backups", rule: { field: "holds_backups", op: "is", value: true } },
+            {
+              words: "disks that hold backups",
+              rule: { field: "holds_backups", op: "is", value: true },
+            },
             { words: "disks called …", rule: { field: "disk", op: "contains", value: "log" } },
           ].map(({ words, rule: made }) => (
-            <Button key={words} small onClick={() => { setAdded(`disk ${diskRules.length}`); set({ exclude_disk_rules: [...diskRules, made] }); }}>
+            <Button
+              key={words}
+              small
+              onClick={() => {
+                setAdded(`disk ${diskRules.length}`);
+                set({ exclude_disk_rules: [...diskRules, made] });
+              }}
+            >
               <Plus size={12} aria-hidden /> {words}
             </Button>
           ))}
@@ -216,8 +411,22 @@ function MachinesEditor({ edit, look, offered }: Props & { offered: Offered }) {
           <ul className="mt-1">
             {value.exclude_disks.map(([machine, disk]) => (
               <li key={`${machine} ${disk}`} className="flex items-center gap-1">
-                <span className="flex-1 truncate font-mono text-xs">{machine}, {disk}</span>
-                <button type="button" aria-label={`Take disk ${disk} of ${machine} in again`} onClick={() => set({ exclude_disks: value.exclude_disks.filter(([m, d]) => m !== machine || d !== disk) })}><X size={13} aria-hidden /></button>
+                <span className="flex-1 truncate font-mono text-xs">
+                  {machine}, {disk}
+                </span>
+                <button
+                  type="button"
+                  aria-label={`Take disk ${disk} of ${machine} in again`}
+                  onClick={() =>
+                    set({
+                      exclude_disks: value.exclude_disks.filter(
+                        ([m, d]) => m !== machine || d !== disk,
+                      ),
+                    })
+                  }
+                >
+                  <X size={13} aria-hidden />
+                </button>
               </li>
             ))}
           </ul>
@@ -238,18 +447,64 @@ function PathsLeftOut({ edit, look }: Props) {
     <Group title="Without these paths">
       {value.exclude_paths.map((path, i) => (
         <p key={i} className="flex items-center gap-1 text-xs">
-          <span className="flex-1 truncate font-mono">{path.machine} {path.disk} {path.path}</span> {path.gib} GiB
-          <button type="button" aria-label={`Take ${path.path} in again`} onClick={() => set({ exclude_paths: value.exclude_paths.filter((_, n) => n !== i) })}><X size={13} aria-hidden /></button>
+          <span className="flex-1 truncate font-mono">
+            {path.machine} {path.disk} {path.path}
+          </span>{" "}
+          {path.gib} GiB
+          <button
+            type="button"
+            aria-label={`Take ${path.path} in again`}
+            onClick={() => set({ exclude_paths: value.exclude_paths.filter((_, n) => n !== i) })}
+          >
+            <X size={13} aria-hidden />
+          </button>
         </p>
       ))}
-      {wrong("exclude_paths") && <p role="alert" className="text-barn">{wrong("exclude_paths")}</p>}
-      <Pick label="Machine" value={made.machine} options={(look?.selected ?? []).map((m) => m.machine)} onChange={(machine) => setMade({ ...made, machine, disk: "" })} />
-      {disks.length > 0 && <Pick label="Disk" value={made.disk} options={disks} onChange={(disk) => setMade({ ...made, disk })} />}
+      {wrong("exclude_paths") && (
+        <p role="alert" className="text-barn">
+          {wrong("exclude_paths")}
+        </p>
+      )}
+      <Pick
+        label="Machine"
+        value={made.machine}
+        options={(look?.selected ?? []).map((m) => m.machine)}
+        onChange={(machine) => setMade({ ...made, machine, disk: "" })}
+      />
+      {disks.length > 0 && (
+        <Pick
+          label="Disk"
+          value={made.disk}
+          options={disks}
+          onChange={(disk) => setMade({ ...made, disk })}
+        />
+      )}
       <div className="flex gap-1">
-        <div className="flex-1"><Field label="Path" value={made.path} placeholder="/var/cache" onChange={(e) => setMade({ ...made, path: e.target.value })} /></div>
-        <div className="w-20"><Field label="GiB there" inputMode="decimal" value={made.gib} onChange={(e) => setMade({ ...made, gib: e.target.value })} /></div>
+        <div className="flex-1">
+          <Field
+            label="Path"
+            value={made.path}
+            placeholder="/var/cache"
+            onChange={(e) => setMade({ ...made, path: e.target.value })}
+          />
+        </div>
+        <div className="w-20">
+          <Field
+            label="GiB there"
+            inputMode="decimal"
+            value={made.gib}
+            onChange={(e) => setMade({ ...made, gib: e.target.value })}
+          />
+        </div>
       </div>
-      <Button small disabled={!ready} onClick={() => { set({ exclude_paths: [...value.exclude_paths, { ...made, gib }] }); setMade({ machine: "", disk: "", path: "", gib: "" }); }}>
+      <Button
+        small
+        disabled={!ready}
+        onClick={() => {
+          set({ exclude_paths: [...value.exclude_paths, { ...made, gib }] });
+          setMade({ machine: "", disk: "", path: "", gib: "" });
+        }}
+      >
         <Plus size={12} aria-hidden /> Leave the path out
       </Button>
     </Group>
@@ -259,12 +514,25 @@ function PathsLeftOut({ edit, look }: Props) {
 function ToEditor({ edit, look, offered }: Props & { offered: Offered }) {
   return (
     <>
-      <Pick label="Repository" value={edit.value.repository} options={offered.repositories} onChange={(v) => edit.set({ repository: v })} />
-      {edit.wrong("repository") && <p role="alert" className="text-barn">{edit.wrong("repository")}</p>}
+      <Pick
+        label="Repository"
+        value={edit.value.repository}
+        options={offered.repositories}
+        onChange={(v) => edit.set({ repository: v })}
+      />
+      {edit.wrong("repository") && (
+        <p role="alert" className="text-barn">
+          {edit.wrong("repository")}
+        </p>
+      )}
       <p className="text-ink-2">
-        {look?.points_before ? `It goes on from ${count(look.points_before, "restore point")} that exist; in another repository it begins with a full.` : "No points of it exist yet: each machine begins with a full."}
+        {look?.points_before
+          ? `It goes on from ${count(look.points_before, "restore point")} that exist; in another repository it begins with a full.`
+          : "No points of it exist yet: each machine begins with a full."}
       </p>
-      <p className="mt-2 text-ink-2">Some machines elsewhere: split the job, and give a part another repository.</p>
+      <p className="mt-2 text-ink-2">
+        Some machines elsewhere: split the job, and give a part another repository.
+      </p>
     </>
   );
 }
@@ -279,13 +547,25 @@ function ScheduleRow({ edit, look, index, offered }: Props & { index: number; of
   const [text, setText] = useState<string | null>(null);
   const [reason, setReason] = useState<string | null>(null);
   const flight = useRef<AbortController | null>(null);
-  const replace = (next: ScheduleValue) => set({ schedules: value.schedules.map((s, i) => (i === index ? next : s)) });
+  const replace = (next: ScheduleValue) =>
+    set({ schedules: value.schedules.map((s, i) => (i === index ? next : s)) });
   const hear = (typed: string) => {
     setText(typed);
     flight.current?.abort();
     const control = new AbortController();
     flight.current = control;
-    say(plan.id, { draft: draft?.id ?? null, operations: [], text: typed, kind: schedule.kind as RunKind, day: startDay(schedule) ?? date, time_zone: schedule.time_zone }, control.signal)
+    say(
+      plan.id,
+      {
+        draft: draft?.id ?? null,
+        operations: [],
+        text: typed,
+        kind: schedule.kind as RunKind,
+        day: startDay(schedule) ?? date,
+        time_zone: schedule.time_zone,
+      },
+      control.signal,
+    )
       .then((answer) => {
         setReason(answer.reason);
         if (answer.schedule) replace({ ...(answer.schedule as ScheduleValue) });
@@ -295,20 +575,64 @@ function ScheduleRow({ edit, look, index, offered }: Props & { index: number; of
   return (
     <Group title={`Schedule ${index + 1}`}>
       <div className="flex items-center gap-1">
-        <Pick label="Kind" value={schedule.kind} options={KINDS} onChange={(kind) => replace({ ...schedule, kind })} />
+        <Pick
+          label="Kind"
+          value={schedule.kind}
+          options={KINDS}
+          onChange={(kind) => replace({ ...schedule, kind })}
+        />
         <span className="flex-1" />
-        <button type="button" aria-label={`Take schedule ${index + 1} away`} onClick={() => set({ schedules: value.schedules.filter((_, i) => i !== index) })} className="p-1 hover:bg-closed"><X size={14} aria-hidden /></button>
+        <button
+          type="button"
+          aria-label={`Take schedule ${index + 1} away`}
+          onClick={() => set({ schedules: value.schedules.filter((_, i) => i !== index) })}
+          className="p-1 hover:bg-closed"
+        >
+          <X size={14} aria-hidden />
+        </button>
       </div>
-      <Field label="When, as you would say it" value={text ?? seen?.words ?? ""} wrong={reason} list="ways to say when" onChange={(event) => hear(event.target.value)} onBlur={() => !reason && setText(null)} />
+      <Field
+        label="When, as you would say it"
+        value={text ?? seen?.words ?? ""}
+        wrong={reason}
+        list="ways to say when"
+        onChange={(event) => hear(event.target.value)}
+        onBlur={() => !reason && setText(null)}
+      />
       {seen?.a_day != null && <p className="mb-1 text-ink-2">{count(seen.a_day, "run")} a day</p>}
-      <Choices lead="Not on" said={((schedule["skip"] as string[] | undefined) ?? []).join(", ") || "no calendar"} values={(schedule["skip"] as string[] | undefined) ?? []} options={offered.calendars.map((c) => ({ value: c, label: c }))} onChange={(skip) => replace({ ...schedule, skip })} />
-      {((schedule["skip"] as string[] | undefined) ?? []).length > 0 && <Pick label="What falls there" value={String(schedule["when_skipped"] ?? "drop")} options={[{ value: "drop", label: "is dropped" }, { value: "next_day", label: "moves to the next free day" }]} onChange={(v) => replace({ ...schedule, when_skipped: v })} />}
-      <Pick label="Zone" value={schedule.time_zone} options={[...new Set([...offered.time_zones, schedule.time_zone])]} onChange={(time_zone) => replace({ ...schedule, time_zone })} />
+      <Choices
+        lead="Not on"
+        said={((schedule["skip"] as string[] | undefined) ?? []).join(", ") || "no calendar"}
+        values={(schedule["skip"] as string[] | undefined) ?? []}
+        options={offered.calendars.map((c) => ({ value: c, label: c }))}
+        onChange={(skip) => replace({ ...schedule, skip })}
+      />
+      {((schedule["skip"] as string[] | undefined) ?? []).length > 0 && (
+        <Pick
+          label="What falls there"
+          value={String(schedule["when_skipped"] ?? "drop")}
+          options={[
+            { value: "drop", label: "is dropped" },
+            { value: "next_day", label: "moves to the next free day" },
+          ]}
+          onChange={(v) => replace({ ...schedule, when_skipped: v })}
+        />
+      )}
+      <Pick
+        label="Zone"
+        value={schedule.time_zone}
+        options={[...new Set([...offered.time_zones, schedule.time_zone])]}
+        onChange={(time_zone) => replace({ ...schedule, time_zone })}
+      />
       {seen && seen.upcoming.length > 0 && (
         <ol aria-label={`Next occurrences of schedule ${index + 1}`} className="text-xs">
           {seen.upcoming.map((entry) => (
-            <li key={`${entry.at} ${entry.note}`} className={entry.kind ? "" : "text-ink-2 line-through decoration-1"}>
-              {localWords(entry.local)} {entry.note && <span className="no-underline">{entry.note}</span>}
+            <li
+              key={`${entry.at} ${entry.note}`}
+              className={entry.kind ? "" : "text-ink-2 line-through decoration-1"}
+            >
+              {localWords(entry.local)}{" "}
+              {entry.note && <span className="no-underline">{entry.note}</span>}
             </li>
           ))}
         </ol>
@@ -322,10 +646,18 @@ function startDay(schedule: ScheduleValue): string | null {
   return typeof start === "string" ? start.slice(0, 10) : null;
 }
 
-/** "2026-11-06T21:00" as "Fri 6 Nov 21:00": a wall-clock time as it is, in no zone of the browser's. */
+/**
+ * "2026-11-06T21:00" as "Fri 6 Nov 21:00": a wall-clock time as it is, in no zone of the
+ * browser's.
+ */
 export function localWords(local: string): string {
   const at = new Date(`${local}:00Z`);
-  const date = at.toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short", timeZone: "UTC" });
+  const date = at.toLocaleDateString("en-GB", {
+    weekday: "short",
+    day: "numeric",
+    month: "short",
+    timeZone: "UTC",
+  });
   return `${date.replace(",", "")} ${local.slice(11, 16)}`;
 }
 
@@ -334,27 +666,109 @@ function RunsEditor({ edit, look, offered }: Props & { offered: Offered }) {
   const { plan, date } = useWorkbench();
   const after = (value["after"] as string | null) ?? "";
   const zone = value.schedules[0]?.time_zone ?? plan.time_zone;
-  const add = () => set({ after: null, schedules: [...value.schedules, { kind: value.schedules.length ? "full" : "incremental", rrule: "FREQ=WEEKLY;BYDAY=SA", start: `${date}T21:00`, time_zone: zone }] });
+  const add = () =>
+    set({
+      after: null,
+      schedules: [
+        ...value.schedules,
+        {
+          kind: value.schedules.length ? "full" : "incremental",
+          rrule: "FREQ=WEEKLY;BYDAY=SA",
+          start: `${date}T21:00`,
+          time_zone: zone,
+        },
+      ],
+    });
   return (
     <>
       <datalist id="ways to say when">
-        {["every day at 20:00", "every weekday at 20:00", "every day but Saturday at 20:00", "on Saturday at 21:00", "on the second Saturday of the month at 21:00", "on the last weekday of the month at 22:00", "every 2 weeks on Saturday at 21:00", "every 20 minutes from 06:10 to 05:40", "every 4 hours on weekdays", `once on ${date} at 22:00`].map((way) => <option key={way} value={way} />)}
+        {[
+          "every day at 20:00",
+          "every weekday at 20:00",
+          "every day but Saturday at 20:00",
+          "on Saturday at 21:00",
+          "on the second Saturday of the month at 21:00",
+          "on the last weekday of the month at 22:00",
+          "every 2 weeks on Saturday at 21:00",
+          "every 20 minutes from 06:10 to 05:40",
+          "every 4 hours on weekdays",
+          `once on ${date} at 22:00`,
+        ].map((way) => (
+          <option key={way} value={way} />
+        ))}
       </datalist>
-      {wrong("schedules") && <p role="alert" className="text-barn">{wrong("schedules")}</p>}
-      {!after && value.schedules.map((_, i) => <ScheduleRow key={i} index={i} edit={edit} look={look} offered={offered} />)}
-      {!after && <Button small onClick={add}><Plus size={12} aria-hidden /> {value.schedules.length ? "Another schedule" : "A schedule; without one it runs on demand only"}</Button>}
+      {wrong("schedules") && (
+        <p role="alert" className="text-barn">
+          {wrong("schedules")}
+        </p>
+      )}
+      {!after &&
+        value.schedules.map((_, i) => (
+          <ScheduleRow key={i} index={i} edit={edit} look={look} offered={offered} />
+        ))}
+      {!after && (
+        <Button small onClick={add}>
+          <Plus size={12} aria-hidden />{" "}
+          {value.schedules.length
+            ? "Another schedule"
+            : "A schedule; without one it runs on demand only"}
+        </Button>
+      )}
       <Group title="Or after another job">
-        <Pick label="Runs" value={after} options={[{ value: "", label: "by its own schedules" }, ...offered.jobs.filter((j) => j["id"] !== value.id).map((j) => ({ value: String(j["id"]), label: `after ${String(j["name"])}` }))]} onChange={(v) => set(v ? { after: v, schedules: [] } : { after: null })} />
-        {wrong("after") && <p role="alert" className="text-barn">{wrong("after")}</p>}
+        <Pick
+          label="Runs"
+          value={after}
+          options={[
+            { value: "", label: "by its own schedules" },
+            ...offered.jobs
+              .filter((j) => j["id"] !== value.id)
+              .map((j) => ({ value: String(j["id"]), label: `after ${String(j["name"])}` })),
+          ]}
+          onChange={(v) => set(v ? { after: v, schedules: [] } : { after: null })}
+        />
+        {wrong("after") && (
+          <p role="alert" className="text-barn">
+            {wrong("after")}
+          </p>
+        )}
       </Group>
       <Group title="Fulls and changes">
-        <Pick label="Chain" value={String(value["chain"])} options={[{ value: "incremental", label: "fulls and incrementals" }, { value: "differential", label: "fulls and differentials" }, { value: "forever", label: "one full for ever" }, { value: "full_only", label: "always full" }]} onChange={(v) => set({ chain: v })} />
-        <Flag label="Fulls are made in the repository (synthetic)" value={Boolean(value["synthetic_full"])} onChange={(v) => set({ synthetic_full: v })} />
-        <Flag label="Changed blocks are tracked" value={Boolean(value["tracking"])} onChange={(v) => set({ tracking: v })} />
+        <Pick
+          label="Chain"
+          value={String(value["chain"])}
+          options={[
+            { value: "incremental", label: "fulls and incrementals" },
+            { value: "differential", label: "fulls and differentials" },
+            { value: "forever", label: "one full for ever" },
+            { value: "full_only", label: "always full" },
+          ]}
+          onChange={(v) => set({ chain: v })}
+        />
+        <Flag
+          label="Fulls are made in the repository (synthetic)"
+          value={Boolean(value["synthetic_full"])}
+          onChange={(v) => set({ synthetic_full: v })}
+        />
+        <Flag
+          label="Changed blocks are tracked"
+          value={Boolean(value["tracking"])}
+          onChange={(v) => set({ tracking: v })}
+        />
       </Group>
       <Group title="On hold">
-        <Flag label="It does not run for now" value={Boolean(value["on_hold"])} onChange={(v) => set({ on_hold: v, ...(!v && { hold_until: null }) })} />
-        {Boolean(value["on_hold"]) && <Field label="Until (empty: until somebody lets it run)" type="date" value={String(value["hold_until"] ?? "")} onChange={(e) => set({ hold_until: e.target.value || null })} />}
+        <Flag
+          label="It does not run for now"
+          value={Boolean(value["on_hold"])}
+          onChange={(v) => set({ on_hold: v, ...(!v && { hold_until: null }) })}
+        />
+        {Boolean(value["on_hold"]) && (
+          <Field
+            label="Until (empty: until somebody lets it run)"
+            type="date"
+            value={String(value["hold_until"] ?? "")}
+            onChange={(e) => set({ hold_until: e.target.value || null })}
+          />
+        )}
       </Group>
     </>
   );
@@ -364,10 +778,38 @@ function WindowEditor({ edit, offered }: Props & { offered: Offered }) {
   const { value, set } = edit;
   return (
     <>
-      <Pick label="Window" value={(value["window"] as string | null) ?? ""} options={[{ value: "", label: "none: at any hour" }, ...offered.windows]} onChange={(v) => set({ window: v || null })} />
-      <Pick label="At its end" value={String(value["at_window_end"])} options={[{ value: "stop", label: "what runs is stopped" }, { value: "finish", label: "what has begun may finish" }, { value: "run_on", label: "it runs on" }]} onChange={(v) => set({ at_window_end: v })} />
-      <NumberField label="Must start within" unit="min" value={value["start_within_min"] as number | null} empty="whenever it can" wrong={edit.wrong("start_within_min")} onChange={(v) => set({ start_within_min: v })} />
-      <NumberField label="Is stopped after" unit="min" value={value["stop_after_min"] as number | null} empty="never" wrong={edit.wrong("stop_after_min")} onChange={(v) => set({ stop_after_min: v })} />
+      <Pick
+        label="Window"
+        value={(value["window"] as string | null) ?? ""}
+        options={[{ value: "", label: "none: at any hour" }, ...offered.windows]}
+        onChange={(v) => set({ window: v || null })}
+      />
+      <Pick
+        label="At its end"
+        value={String(value["at_window_end"])}
+        options={[
+          { value: "stop", label: "what runs is stopped" },
+          { value: "finish", label: "what has begun may finish" },
+          { value: "run_on", label: "it runs on" },
+        ]}
+        onChange={(v) => set({ at_window_end: v })}
+      />
+      <NumberField
+        label="Must start within"
+        unit="min"
+        value={value["start_within_min"] as number | null}
+        empty="whenever it can"
+        wrong={edit.wrong("start_within_min")}
+        onChange={(v) => set({ start_within_min: v })}
+      />
+      <NumberField
+        label="Is stopped after"
+        unit="min"
+        value={value["stop_after_min"] as number | null}
+        empty="never"
+        wrong={edit.wrong("stop_after_min")}
+        onChange={(v) => set({ stop_after_min: v })}
+      />
     </>
   );
 }
@@ -376,17 +818,50 @@ function ReadersEditor({ edit, offered }: Props & { offered: Offered }) {
   const { value, set } = edit;
   return (
     <>
-      <Choices lead="Read by" said={value.proxies ? value.proxies.join(", ") || "no proxy" : "any proxy"} values={value.proxies ?? []} options={offered.proxies.map((p) => ({ value: p, label: p }))} onChange={(v) => set({ proxies: v.length ? v : null })} />
-      <Pick label="Transport" value={String(value["transport"])} options={[{ value: "auto", label: "the best of each disk" }, { value: "direct", label: "direct from storage only" }, { value: "hot_add", label: "hot-add only" }, { value: "network", label: "network only" }]} onChange={(v) => set({ transport: v })} />
-      <p className="text-ink-2">Servers are read by their agent. Paths, Reach shows why a proxy serves a machine.</p>
+      <Choices
+        lead="Read by"
+        said={value.proxies ? value.proxies.join(", ") || "no proxy" : "any proxy"}
+        values={value.proxies ?? []}
+        options={offered.proxies.map((p) => ({ value: p, label: p }))}
+        onChange={(v) => set({ proxies: v.length ? v : null })}
+      />
+      <Pick
+        label="Transport"
+        value={String(value["transport"])}
+        options={[
+          { value: "auto", label: "the best of each disk" },
+          { value: "direct", label: "direct from storage only" },
+          { value: "hot_add", label: "hot-add only" },
+          { value: "network", label: "network only" },
+        ]}
+        onChange={(v) => set({ transport: v })}
+      />
+      <p className="text-ink-2">
+        Servers are read by their agent. Paths, Reach shows why a proxy serves a machine.
+      </p>
     </>
   );
 }
 
 /** The spans of a retention; empty everywhere keeps everything. */
-export function RetentionFields({ value, wrong, onChange }: { value: Retention; wrong: string | null; onChange: (value: Retention) => void }) {
+export function RetentionFields({
+  value,
+  wrong,
+  onChange,
+}: {
+  value: Retention;
+  wrong: string | null;
+  onChange: (value: Retention) => void;
+}) {
   const one = (key: Exclude<keyof Retention, "until">, label: string, unit?: string) => (
-    <NumberField key={key} label={label} {...(unit && { unit })} value={value[key] || null} empty="–" onChange={(v) => onChange({ ...value, [key]: v ?? NO_RETENTION[key] })} />
+    <NumberField
+      key={key}
+      label={label}
+      {...(unit && { unit })}
+      value={value[key] || null}
+      empty="–"
+      onChange={(v) => onChange({ ...value, [key]: v ?? NO_RETENTION[key] })}
+    />
   );
   return (
     <>
@@ -398,25 +873,62 @@ export function RetentionFields({ value, wrong, onChange }: { value: Retention; 
         {one("weekly", "First full of a week", "weeks")}
         {one("monthly", "of a month", "months")}
         {one("yearly", "of a year", "years")}
-        <Field label="Everything until (date)" type="date" value={value.until ?? ""} onChange={(e) => onChange({ ...value, until: e.target.value || null })} />
+        <Field
+          label="Everything until (date)"
+          type="date"
+          value={value.until ?? ""}
+          onChange={(e) => onChange({ ...value, until: e.target.value || null })}
+        />
       </div>
-      {wrong && <p role="alert" className="mb-2 text-barn">{wrong}</p>}
-      <p className="mb-2 text-ink-2">Any rule that wants a point keeps it; with none, everything is kept. Until the date nothing is deleted. The picture of the points shows what holds what.</p>
+      {wrong && (
+        <p role="alert" className="mb-2 text-barn">
+          {wrong}
+        </p>
+      )}
+      <p className="mb-2 text-ink-2">
+        Any rule that wants a point keeps it; with none, everything is kept. Until the date nothing
+        is deleted. The picture of the points shows what holds what.
+      </p>
     </>
   );
 }
 
 function KeptEditor({ edit }: Props) {
-  return <RetentionFields value={retentionOf(edit.value.retention)} wrong={edit.wrong("retention")} onChange={(v) => edit.set({ retention: v })} />;
+  return (
+    <RetentionFields
+      value={retentionOf(edit.value.retention)}
+      wrong={edit.wrong("retention")}
+      onChange={(v) => edit.set({ retention: v })}
+    />
+  );
 }
 
 function CheckEditor({ edit }: Props) {
   const { value, set } = edit;
   return (
     <>
-      <Pick label="Checked by" value={String(value["verify"])} options={[{ value: "none", label: "nothing" }, { value: "checksum", label: "a checksum" }, { value: "boot", label: "a boot test" }]} onChange={(v) => set({ verify: v })} />
-      {value["verify"] === "boot" && <NumberField label="A boot test takes" unit="min" value={value["boot_min"] as number} wrong={edit.wrong("boot_min")} onChange={(v) => v !== null && set({ boot_min: v })} />}
-      <p className="text-ink-2">Checking is part of the run: its minutes stand in the week above.</p>
+      <Pick
+        label="Checked by"
+        value={String(value["verify"])}
+        options={[
+          { value: "none", label: "nothing" },
+          { value: "checksum", label: "a checksum" },
+          { value: "boot", label: "a boot test" },
+        ]}
+        onChange={(v) => set({ verify: v })}
+      />
+      {value["verify"] === "boot" && (
+        <NumberField
+          label="A boot test takes"
+          unit="min"
+          value={value["boot_min"] as number}
+          wrong={edit.wrong("boot_min")}
+          onChange={(v) => v !== null && set({ boot_min: v })}
+        />
+      )}
+      <p className="text-ink-2">
+        Checking is part of the run: its minutes stand in the week above.
+      </p>
     </>
   );
 }
@@ -424,24 +936,64 @@ function CheckEditor({ edit }: Props) {
 function CopiesEditor({ edit, offered }: Props & { offered: Offered }) {
   const { value, set, wrong } = edit;
   const copies = value.copies;
-  const change = (i: number, next: CopyValue) => set({ copies: copies.map((c, n) => (n === i ? next : c)) });
+  const change = (i: number, next: CopyValue) =>
+    set({ copies: copies.map((c, n) => (n === i ? next : c)) });
   const free = offered.repositories.filter((r) => r !== value.repository);
   return (
     <>
-      {wrong("copies") && <p role="alert" className="text-barn">{wrong("copies")}</p>}
+      {wrong("copies") && (
+        <p role="alert" className="text-barn">
+          {wrong("copies")}
+        </p>
+      )}
       {copies.map((copy, i) => (
         <Group key={i} title={`Copy ${i + 1}`}>
           <div className="flex items-center">
-            <Pick label="To" value={copy.repository} options={free} onChange={(repository) => change(i, { ...copy, repository })} />
+            <Pick
+              label="To"
+              value={copy.repository}
+              options={free}
+              onChange={(repository) => change(i, { ...copy, repository })}
+            />
             <span className="flex-1" />
-            <button type="button" aria-label={`Take copy ${i + 1} away`} onClick={() => set({ copies: copies.filter((_, n) => n !== i) })} className="p-1 hover:bg-closed"><X size={14} aria-hidden /></button>
+            <button
+              type="button"
+              aria-label={`Take copy ${i + 1} away`}
+              onClick={() => set({ copies: copies.filter((_, n) => n !== i) })}
+              className="p-1 hover:bg-closed"
+            >
+              <X size={14} aria-hidden />
+            </button>
           </div>
-          <NumberField label="Begins after" unit="min" value={copy.delay_min ?? 0} onChange={(v) => change(i, { ...copy, delay_min: v ?? 0 })} />
-          <RetentionFields value={retentionOf(copy.retention)} wrong={null} onChange={(retention) => change(i, { ...copy, retention })} />
-          <NumberField label="To the colder tier after" unit="days" empty="never" value={copy.cold_after_days ?? null} onChange={(cold_after_days) => change(i, { ...copy, cold_after_days })} />
+          <NumberField
+            label="Begins after"
+            unit="min"
+            value={copy.delay_min ?? 0}
+            onChange={(v) => change(i, { ...copy, delay_min: v ?? 0 })}
+          />
+          <RetentionFields
+            value={retentionOf(copy.retention)}
+            wrong={null}
+            onChange={(retention) => change(i, { ...copy, retention })}
+          />
+          <NumberField
+            label="To the colder tier after"
+            unit="days"
+            empty="never"
+            value={copy.cold_after_days ?? null}
+            onChange={(cold_after_days) => change(i, { ...copy, cold_after_days })}
+          />
         </Group>
       ))}
-      <Button small disabled={!free.length} onClick={() => set({ copies: [...copies, { repository: free[0]!, delay_min: 0, retention: { days: 30 } }] })}>
+      <Button
+        small
+        disabled={!free.length}
+        onClick={() =>
+          set({
+            copies: [...copies, { repository: free[0]!, delay_min: 0, retention: { days: 30 } }],
+          })
+        }
+      >
         <Plus size={12} aria-hidden /> {copies.length ? "Another copy" : "A copy"}
       </Button>
     </>
@@ -451,15 +1003,40 @@ function CopiesEditor({ edit, offered }: Props & { offered: Offered }) {
 function PreparationEditor({ edit }: Props) {
   const { value, set } = edit;
   const num = (key: string, label: string, unit: string) => (
-    <NumberField key={key} label={label} unit={unit} value={value[key] as number} wrong={edit.wrong(key)} onChange={(v) => set({ [key]: v ?? 0 })} />
+    <NumberField
+      key={key}
+      label={label}
+      unit={unit}
+      value={value[key] as number}
+      wrong={edit.wrong(key)}
+      onChange={(v) => set({ [key]: v ?? 0 })}
+    />
   );
   return (
     <>
       <Group title="Each machine">
         {num("guest_before_s", "Steps in the guest before", "s")}
         {num("quiesce_s", "Quiescing takes", "s")}
-        <Pick label="Where it cannot be quiesced, it is" value={String(value["if_quiesce_fails"])} options={[{ value: "as it is", label: "taken as it is" }, { value: "standstill", label: "halted for a moment" }, { value: "leave out", label: "left out" }]} onChange={(v) => set({ if_quiesce_fails: v })} />
-        <Pick label="Instead of a live snapshot" value={String(value["standstill"])} options={[{ value: "none", label: "nothing: it runs on" }, { value: "pause", label: "it is paused" }, { value: "stop", label: "it is stopped" }]} onChange={(v) => set({ standstill: v })} />
+        <Pick
+          label="Where it cannot be quiesced, it is"
+          value={String(value["if_quiesce_fails"])}
+          options={[
+            { value: "as it is", label: "taken as it is" },
+            { value: "standstill", label: "halted for a moment" },
+            { value: "leave out", label: "left out" },
+          ]}
+          onChange={(v) => set({ if_quiesce_fails: v })}
+        />
+        <Pick
+          label="Instead of a live snapshot"
+          value={String(value["standstill"])}
+          options={[
+            { value: "none", label: "nothing: it runs on" },
+            { value: "pause", label: "it is paused" },
+            { value: "stop", label: "it is stopped" },
+          ]}
+          onChange={(v) => set({ standstill: v })}
+        />
         {num("standstill_s", "Halting takes", "s")}
         {num("guest_after_s", "Steps in the guest after, such as truncating logs", "s")}
       </Group>
@@ -473,14 +1050,24 @@ function PreparationEditor({ edit }: Props) {
 
 function ReductionEditor({ edit }: Props) {
   const { value, set } = edit;
-  const flag = (key: string, label: string) => <Flag key={key} label={label} value={Boolean(value[key])} onChange={(v) => set({ [key]: v })} />;
+  const flag = (key: string, label: string) => (
+    <Flag key={key} label={label} value={Boolean(value[key])} onChange={(v) => set({ [key]: v })} />
+  );
   return (
     <>
       {flag("compress", "Compressed")}
       {flag("skip_swap", "Swap is left out")}
       {flag("skip_unused", "Unused blocks are left out")}
       {flag("encrypt", "Encrypted")}
-      {Boolean(value["encrypt"]) && <NumberField label="Encrypting leaves of a stream's speed" unit="%" value={Math.round(Number(value["encrypt_factor"]) * 1000) / 10} wrong={edit.wrong("encrypt_factor")} onChange={(v) => v !== null && set({ encrypt_factor: v / 100 })} />}
+      {Boolean(value["encrypt"]) && (
+        <NumberField
+          label="Encrypting leaves of a stream's speed"
+          unit="%"
+          value={Math.round(Number(value["encrypt_factor"]) * 1000) / 10}
+          wrong={edit.wrong("encrypt_factor")}
+          onChange={(v) => v !== null && set({ encrypt_factor: v / 100 })}
+        />
+      )}
     </>
   );
 }
@@ -489,9 +1076,27 @@ function RankEditor({ edit }: Props) {
   const { value, set } = edit;
   return (
     <>
-      <Field label="Name of the job" value={value.name} wrong={edit.wrong("name")} onChange={(e) => set({ name: e.target.value })} />
-      <Pick label="Priority" value={String(value["priority"])} options={["1", "2", "3", "4", "5"].map((p) => ({ value: p, label: p === "1" ? "1, the last" : p === "5" ? "5, the first" : p }))} onChange={(v) => set({ priority: Number(v) })} />
-      <NumberField label="Share where streams compete" value={value["share"] as number} wrong={edit.wrong("share")} onChange={(v) => v !== null && set({ share: v })} />
+      <Field
+        label="Name of the job"
+        value={value.name}
+        wrong={edit.wrong("name")}
+        onChange={(e) => set({ name: e.target.value })}
+      />
+      <Pick
+        label="Priority"
+        value={String(value["priority"])}
+        options={["1", "2", "3", "4", "5"].map((p) => ({
+          value: p,
+          label: p === "1" ? "1, the last" : p === "5" ? "5, the first" : p,
+        }))}
+        onChange={(v) => set({ priority: Number(v) })}
+      />
+      <NumberField
+        label="Share where streams compete"
+        value={value["share"] as number}
+        wrong={edit.wrong("share")}
+        onChange={(v) => v !== null && set({ share: v })}
+      />
     </>
   );
 }
@@ -500,8 +1105,21 @@ function LimitsEditor({ edit }: Props) {
   const { value, set } = edit;
   return (
     <>
-      <NumberField label="Streams at once" value={value["max_streams"] as number | null} empty="no limit" wrong={edit.wrong("max_streams")} onChange={(v) => set({ max_streams: v })} />
-      <NumberField label="Bandwidth" unit="Mbit/s" value={value["limit_mbit_per_s"] as number | null} empty="no limit" wrong={edit.wrong("limit_mbit_per_s")} onChange={(v) => set({ limit_mbit_per_s: v })} />
+      <NumberField
+        label="Streams at once"
+        value={value["max_streams"] as number | null}
+        empty="no limit"
+        wrong={edit.wrong("max_streams")}
+        onChange={(v) => set({ max_streams: v })}
+      />
+      <NumberField
+        label="Bandwidth"
+        unit="Mbit/s"
+        value={value["limit_mbit_per_s"] as number | null}
+        empty="no limit"
+        wrong={edit.wrong("limit_mbit_per_s")}
+        onChange={(v) => set({ limit_mbit_per_s: v })}
+      />
     </>
   );
 }
@@ -511,8 +1129,34 @@ function NoticesEditor({ edit }: Props) {
   const [text, setText] = useState<string | null>(null);
   return (
     <>
-      <Pick label="Told" value={String(value["notify"])} options={[{ value: "never", label: "nobody" }, { value: "trouble", label: "on trouble only" }, { value: "always", label: "after every run" }]} onChange={(v) => set({ notify: v })} />
-      <Field label="Whom, separated by commas" value={text ?? value.notify_to.join(", ")} wrong={edit.wrong("notify_to")} onChange={(e) => { setText(e.target.value); set({ notify_to: [...new Set(e.target.value.split(",").map((x) => x.trim()).filter(Boolean))] }); }} />
+      <Pick
+        label="Told"
+        value={String(value["notify"])}
+        options={[
+          { value: "never", label: "nobody" },
+          { value: "trouble", label: "on trouble only" },
+          { value: "always", label: "after every run" },
+        ]}
+        onChange={(v) => set({ notify: v })}
+      />
+      <Field
+        label="Whom, separated by commas"
+        value={text ?? value.notify_to.join(", ")}
+        wrong={edit.wrong("notify_to")}
+        onChange={(e) => {
+          setText(e.target.value);
+          set({
+            notify_to: [
+              ...new Set(
+                e.target.value
+                  .split(",")
+                  .map((x) => x.trim())
+                  .filter(Boolean),
+              ),
+            ],
+          });
+        }}
+      />
     </>
   );
 }

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { ApiProblem, type Operation } from "../api/client";
-import { useWorkbench } from "../shell/workbench";
-import { lookQuery } from "./queries";
+import { useWorkbench } from "../workbench/workbench";
+import { lookQuery } from "../api/jobQueries";
 import { addJob, changeJob, changesOf, type JobValue } from "./value";
 
 /** What editors of a job's clauses work with. */
@@ -28,7 +28,11 @@ export function useJobEdit(id: string, fresh: JobValue | null) {
     setMet(clash !== null);
     if (clash === null) setValues({});
   }
-  const saved = useQuery({ ...lookQuery(plan.id, draft, id, date, []), enabled: fresh === null, placeholderData: (before) => before });
+  const saved = useQuery({
+    ...lookQuery(plan, draft, id, date, []),
+    enabled: fresh === null,
+    placeholderData: (before) => before,
+  });
   const base = fresh ?? (saved.data?.value as JobValue | undefined);
   const operations = useMemo<Operation[]>(() => {
     if (fresh) return [addJob({ ...fresh, ...values })];
@@ -40,15 +44,24 @@ export function useJobEdit(id: string, fresh: JobValue | null) {
   useEffect(() => () => consider([]), [consider]);
 
   const look = useQuery({
-    ...lookQuery(plan.id, draft, id, date, operations),
+    ...lookQuery(plan, draft, id, date, operations),
     enabled: base !== undefined && !saving,
     placeholderData: (before) => before,
   });
   const refused = look.error instanceof ApiProblem ? look.error : null;
   const errors = refused?.problem.errors ?? [];
-  const set = useCallback((more: Record<string, unknown>) => setValues((now) => ({ ...now, ...more })), []);
+  const set = useCallback(
+    (more: Record<string, unknown>) => setValues((now) => ({ ...now, ...more })),
+    [],
+  );
   const wrong = (of: string) => {
-    const found = errors.find((e) => e.field.replace(/^operations\[\d+\]\./, "").replace(/^(value|changes)\./, "").split(/[.[]/)[0] === of);
+    const found = errors.find(
+      (e) =>
+        e.field
+          .replace(/^operations\[\d+\]\./, "")
+          .replace(/^(value|changes)\./, "")
+          .split(/[.[]/)[0] === of,
+    );
     return found ? found.reason : null;
   };
   const edit: JobEdit | null = base
@@ -58,7 +71,11 @@ export function useJobEdit(id: string, fresh: JobValue | null) {
     edit,
     look: look.data ?? saved.data,
     fetching: look.isFetching,
-    refused: refused ? (errors.map((e) => `${e.field.replace(/^operations\[\d+\]\./, "")} ${e.reason}`).join("; ") || refused.message) : null,
+    refused: refused
+      ? errors
+          .map((e) => `${e.field.replace(/^operations\[\d+\]\./, "")} ${e.reason}`)
+          .join("; ") || refused.message
+      : null,
     missing: saved.error,
     changed: operations.length > 0,
     forget: () => setValues({}),

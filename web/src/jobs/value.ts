@@ -59,22 +59,49 @@ export interface JobValue extends Record<string, unknown> {
 }
 
 export const NO_RETENTION: Retention = {
-  points: null, days: null, full_days: null, incremental_days: null, weekly: 0, monthly: 0, yearly: 0, until: null,
+  points: null,
+  days: null,
+  full_days: null,
+  incremental_days: null,
+  weekly: 0,
+  monthly: 0,
+  yearly: 0,
+  until: null,
 };
 
-export const selectionOf = (value: JobValue): Selection => ({ ids: [], rules: [], exclude: [], ...value.machines });
-export const retentionOf = (value: Partial<Retention> | undefined): Retention => ({ ...NO_RETENTION, ...value });
+export const selectionOf = (value: JobValue): Selection => ({
+  ids: [],
+  rules: [],
+  exclude: [],
+  ...value.machines,
+});
+export const retentionOf = (value: Partial<Retention> | undefined): Retention => ({
+  ...NO_RETENTION,
+  ...value,
+});
 
 /** What of some new values is new. */
-export function changesOf(saved: Record<string, unknown>, values: Record<string, unknown>): Record<string, unknown> {
+export function changesOf(
+  saved: Record<string, unknown>,
+  values: Record<string, unknown>,
+): Record<string, unknown> {
   return Object.fromEntries(
-    Object.entries(values).filter(([key, value]) => JSON.stringify(value) !== JSON.stringify(saved[key])),
+    Object.entries(values).filter(
+      ([key, value]) => JSON.stringify(value) !== JSON.stringify(saved[key]),
+    ),
   );
 }
 
-export const addJob = (value: Record<string, unknown>): Operation => ({ operation: "AddItem", list: "jobs", value });
+export const addJob = (value: Record<string, unknown>): Operation => ({
+  operation: "AddItem",
+  list: "jobs",
+  value,
+});
 export const changeJob = (id: string, changes: Record<string, unknown>): Operation => ({
-  operation: "ChangeItem", list: "jobs", id, changes,
+  operation: "ChangeItem",
+  list: "jobs",
+  id,
+  changes,
 });
 export const removeJob = (id: string): Operation => ({ operation: "RemoveItem", list: "jobs", id });
 
@@ -82,7 +109,11 @@ export const removeJob = (id: string): Operation => ({ operation: "RemoveItem", 
 export function excluding(selection: Selection, machine: string, out: boolean): Selection {
   const ids = out ? selection.ids.filter((id) => id !== machine) : selection.ids;
   const exclude = selection.exclude.filter((id) => id !== machine);
-  return { ...selection, ids, exclude: out && selection.rules.length ? [...exclude, machine] : exclude };
+  return {
+    ...selection,
+    ids,
+    exclude: out && selection.rules.length ? [...exclude, machine] : exclude,
+  };
 }
 
 /** Machines that are taken in by name. */
@@ -103,10 +134,18 @@ export function moved<T>(list: readonly T[], from: number, to: number): T[] {
 }
 
 /** Of starts that were tried the three best that lie at least two hours apart. */
-export function bestStarts<T extends { at: string; rank: number }>(starts: readonly T[], most = 3): T[] {
+export function bestStarts<T extends { at: string; rank: number }>(
+  starts: readonly T[],
+  most = 3,
+): T[] {
   const found: T[] = [];
-  for (const start of [...starts].sort((a, b) => a.rank - b.rank || Date.parse(a.at) - Date.parse(b.at))) {
-    if (found.every((other) => Math.abs(Date.parse(other.at) - Date.parse(start.at)) >= 2 * 3_600_000)) found.push(start);
+  for (const start of [...starts].sort(
+    (a, b) => a.rank - b.rank || Date.parse(a.at) - Date.parse(b.at),
+  )) {
+    if (
+      found.every((other) => Math.abs(Date.parse(other.at) - Date.parse(start.at)) >= 2 * 3_600_000)
+    )
+      found.push(start);
     if (found.length === most) break;
   }
   return found;
@@ -114,11 +153,19 @@ export function bestStarts<T extends { at: string; rank: number }>(starts: reado
 
 /** A new condition of a rule, with the first operator of its field. */
 export function firstCondition(field: string, ops: Record<string, string[]>): Condition {
-  const value = field === "powered_on" || field === "only_swap" || field === "holds_backups" ? true : field.endsWith("_gib") ? 100 : "";
+  const value =
+    field === "powered_on" || field === "only_swap" || field === "holds_backups"
+      ? true
+      : field.endsWith("_gib")
+        ? 100
+        : "";
   return { field, op: ops[field]?.[0] ?? "is", value };
 }
 
-/** A problem of a value as the server names it, told where it belongs: "machines.rules[0][1].value". */
+/**
+ * A problem of a value as the server names it, told where it belongs:
+ * "machines.rules[0][1].value".
+ */
 export function isComplete(selection: Selection): boolean {
   return selection.rules.every((rule) => rule.length > 0 && rule.every((c) => c.value !== ""));
 }

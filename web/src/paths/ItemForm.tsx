@@ -1,12 +1,12 @@
 import { useEffect, useState } from "react";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
 import { Field } from "../ui/Field";
 import { typedNumber } from "../ui/numbers";
 import { changesOf, FIELDS, type FieldSpec, Mistyped, shownValue, typedValue } from "./fields";
 import { type Interval, intervalInWords, intervalsOf, isEven, paint } from "./hours";
-import { add, change, type Item, type List, NOUNS, type PathsAnswer } from "./queries";
+import { add, change, type Item, type List, NOUNS, type PathsAnswer } from "../api/pathQueries";
 import { WeekPainter } from "./WeekPainter";
 
 /** What an item may refer to: ids by list. */
@@ -15,7 +15,10 @@ export type Known = Partial<Record<List | "machines", string[]>>;
 export function knownIds(paths: PathsAnswer): Known {
   const ids = (items: readonly Item[]) => items.map((item) => item.id);
   return {
-    sites: ids(paths.sites), proxies: ids(paths.proxies), datastores: ids(paths.datastores), hosts: ids(paths.hosts),
+    sites: ids(paths.sites),
+    proxies: ids(paths.proxies),
+    datastores: ids(paths.datastores),
+    hosts: ids(paths.hosts),
   };
 }
 
@@ -23,13 +26,17 @@ export function knownIds(paths: PathsAnswer): Known {
 export function useRefusals(): { of: (key: string) => string | null; other: string[] } {
   const { refused } = useWorkbench();
   const errors = refused?.problem.errors ?? [];
-  const base = (field: string) => field.replace(/^operations\[\d+\]\.(value|changes)?\.?/, "").split(/[.[]/)[0] ?? "";
+  const base = (field: string) =>
+    field.replace(/^operations\[\d+\]\.(value|changes)?\.?/, "").split(/[.[]/)[0] ?? "";
   return {
     of: (key) => {
       const found = errors.find((error) => base(error.field) === key);
       return found ? found.reason : null;
     },
-    other: refused && !errors.length ? [refused.message] : errors.map((error) => `${error.field} ${error.reason}`),
+    other:
+      refused && !errors.length
+        ? [refused.message]
+        : errors.map((error) => `${error.field} ${error.reason}`),
   };
 }
 
@@ -37,7 +44,17 @@ export function useRefusals(): { of: (key: string) => string | null; other: stri
  * Values of an item in fields. What is typed is simulated at once, and the week above shows it;
  * it is kept when it is put into the draft, and forgotten when the form is left.
  */
-export function ItemForm({ list, item, known, onDone }: { list: List; item: Item; known: Known; onDone: () => void }) {
+export function ItemForm({
+  list,
+  item,
+  known,
+  onDone,
+}: {
+  list: List;
+  item: Item;
+  known: Known;
+  onDone: () => void;
+}) {
   const { consider, considered, put, busy } = useWorkbench();
   const [texts, setTexts] = useState<Record<string, string>>({});
   const [values, setValues] = useState<Record<string, unknown>>({});
@@ -81,7 +98,11 @@ export function ItemForm({ list, item, known, onDone }: { list: List; item: Item
         if (spec.kind === "flag")
           return (
             <label key={spec.key} className="mb-2 flex items-center gap-2">
-              <input type="checkbox" checked={Boolean(value)} onChange={(event) => set(spec.key, event.target.checked)} />
+              <input
+                type="checkbox"
+                checked={Boolean(value)}
+                onChange={(event) => set(spec.key, event.target.checked)}
+              />
               {spec.label}
               {wrong(spec.key) && <span className="text-barn">{wrong(spec.key)}</span>}
             </label>
@@ -89,7 +110,12 @@ export function ItemForm({ list, item, known, onDone }: { list: List; item: Item
         if (spec.kind === "choice")
           return (
             <div key={spec.key} className="mb-2 -ml-1.5">
-              <Choice lead={spec.label} value={String(value)} options={(spec.options ?? []).map((v) => ({ value: v, label: v }))} onChange={(v) => set(spec.key, v)} />
+              <Choice
+                lead={spec.label}
+                value={String(value)}
+                options={(spec.options ?? []).map((v) => ({ value: v, label: v }))}
+                onChange={(v) => set(spec.key, v)}
+              />
               {wrong(spec.key) && <p className="text-barn">{wrong(spec.key)}</p>}
             </div>
           );
@@ -99,7 +125,13 @@ export function ItemForm({ list, item, known, onDone }: { list: List; item: Item
             <div key={spec.key} className="mb-2 -ml-1.5">
               <Choices
                 lead={spec.label}
-                said={chosen.length ? (chosen.length > 2 ? `${chosen.slice(0, 2).join(", ")} and ${chosen.length - 2} more` : chosen.join(", ")) : (spec.empty ?? "none")}
+                said={
+                  chosen.length
+                    ? chosen.length > 2
+                      ? `${chosen.slice(0, 2).join(", ")} and ${chosen.length - 2} more`
+                      : chosen.join(", ")
+                    : (spec.empty ?? "none")
+                }
                 values={chosen}
                 options={(known[spec.of ?? "proxies"] ?? []).map((v) => ({ value: v, label: v }))}
                 onChange={(v) => set(spec.key, v.length || spec.empty === undefined ? v : null)}
@@ -121,16 +153,31 @@ export function ItemForm({ list, item, known, onDone }: { list: List; item: Item
         );
       })}
       {list === "links" && (
-        <Limits value={valueOf("limits") as Limit[]} capacity={Number(valueOf("mbit_per_s"))} wrong={wrong("limits")} onChange={(limits) => set("limits", limits)} />
+        <Limits
+          value={valueOf("limits") as Limit[]}
+          capacity={Number(valueOf("mbit_per_s"))}
+          wrong={wrong("limits")}
+          onChange={(limits) => set("limits", limits)}
+        />
       )}
-      {refusals.other.length > 0 && !FIELDS[list].some((spec) => refusals.of(spec.key)) && !refusals.of("limits") && (
-        <p role="alert" className="mb-2 text-barn">{refusals.other.join("; ")}</p>
-      )}
+      {refusals.other.length > 0 &&
+        !FIELDS[list].some((spec) => refusals.of(spec.key)) &&
+        !refusals.of("limits") && (
+          <p role="alert" className="mb-2 text-barn">
+            {refusals.other.join("; ")}
+          </p>
+        )}
       <p className="flex items-center gap-2">
-        <button type="submit" disabled={!considered.length || blocked || busy === "saving"} className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45">
+        <button
+          type="submit"
+          disabled={!considered.length || blocked || busy === "saving"}
+          className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45"
+        >
           Put into the draft
         </button>
-        <Button look="plain" onClick={onDone}>Forget it</Button>
+        <Button look="plain" onClick={onDone}>
+          Forget it
+        </Button>
       </p>
     </form>
   );
@@ -141,7 +188,12 @@ interface Limit extends Interval {
 }
 
 /** Limits of a link, painted: choose a rate, then the hours in which no more than that may pass. */
-function Limits({ value, capacity, wrong, onChange }: {
+function Limits({
+  value,
+  capacity,
+  wrong,
+  onChange,
+}: {
   value: Limit[];
   capacity: number;
   wrong: string | null;
@@ -166,7 +218,9 @@ function Limits({ value, capacity, wrong, onChange }: {
         ))}
       </ul>
       {wrong && <p className="text-barn">{wrong}</p>}
-      {!isEven(value) && <p className="text-hay-text">Painting rounds these times to quarters of an hour.</p>}
+      {!isEven(value) && (
+        <p className="text-hay-text">Painting rounds these times to quarters of an hour.</p>
+      )}
       <Field
         label="Paint with at most (Mbit/s)"
         inputMode="decimal"
@@ -180,7 +234,12 @@ function Limits({ value, capacity, wrong, onChange }: {
         brush={brush}
         inWords={(v) => (v === null ? "all of it" : `at most ${v} Mbit/s`)}
         onPaint={(painted) =>
-          onChange(intervalsOf(painted, null).map(({ value: rate, ...hours }) => ({ ...hours, mbit_per_s: rate ?? 0 })))
+          onChange(
+            intervalsOf(painted, null).map(({ value: rate, ...hours }) => ({
+              ...hours,
+              mbit_per_s: rate ?? 0,
+            })),
+          )
         }
       />
     </fieldset>
@@ -188,11 +247,22 @@ function Limits({ value, capacity, wrong, onChange }: {
 }
 
 const FIRST: Partial<Record<List, Record<string, unknown>>> = {
-  proxies: { slots: 4 }, links: { mbit_per_s: 1000 }, repositories: {}, sites: {},
+  proxies: { slots: 4 },
+  links: { mbit_per_s: 1000 },
+  repositories: {},
+  sites: {},
 };
 
 /** A new item: its name and place, then its sheet opens for the rest. */
-export function NewItem({ list, known, onDone }: { list: List; known: Known; onDone: (id: string | null) => void }) {
+export function NewItem({
+  list,
+  known,
+  onDone,
+}: {
+  list: List;
+  known: Known;
+  onDone: (id: string | null) => void;
+}) {
   const { consider, considered, put, plan } = useWorkbench();
   const sites = known.sites ?? [];
   const [name, setName] = useState("");
@@ -201,7 +271,11 @@ export function NewItem({ list, known, onDone }: { list: List; known: Known; onD
   const refusals = useRefusals();
   useEffect(() => () => consider([]), [consider]);
   const place: Record<string, unknown> =
-    list === "links" ? { between: [site, other] } : list === "sites" ? { time_zone: plan.time_zone } : { site };
+    list === "links"
+      ? { between: [site, other] }
+      : list === "sites"
+        ? { time_zone: plan.time_zone }
+        : { site };
   const operation = add(list, { id: name.trim(), ...FIRST[list], ...place });
   const ready = name.trim() !== "" && refusals.other.length === 0;
   return (
@@ -213,22 +287,53 @@ export function NewItem({ list, known, onDone }: { list: List; known: Known; onD
         onDone(name.trim());
       }}
     >
-      <Field label={`Name of the ${NOUNS[list]}`} value={name} wrong={refusals.of("id")} onChange={(event) => setName(event.target.value)} />
+      <Field
+        label={`Name of the ${NOUNS[list]}`}
+        value={name}
+        wrong={refusals.of("id")}
+        onChange={(event) => setName(event.target.value)}
+      />
       {list !== "sites" && (
         <p className="-ml-1.5">
-          <Choice lead={list === "links" ? "From" : "At"} value={site} options={sites.map((v) => ({ value: v, label: v }))} onChange={setSite} />
-          {list === "links" && <Choice lead="to" value={other} options={sites.map((v) => ({ value: v, label: v }))} onChange={setOther} />}
+          <Choice
+            lead={list === "links" ? "From" : "At"}
+            value={site}
+            options={sites.map((v) => ({ value: v, label: v }))}
+            onChange={setSite}
+          />
+          {list === "links" && (
+            <Choice
+              lead="to"
+              value={other}
+              options={sites.map((v) => ({ value: v, label: v }))}
+              onChange={setOther}
+            />
+          )}
         </p>
       )}
-      {refusals.other.map((line) => <p key={line} role="alert" className="text-barn">{line}</p>)}
+      {refusals.other.map((line) => (
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
+      ))}
       <p className="mt-2 flex gap-2">
-        <Button disabled={!name.trim()} onClick={() => consider([operation])}>See the week</Button>
-        <button type="submit" disabled={!ready} className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45">
+        <Button disabled={!name.trim()} onClick={() => consider([operation])}>
+          See the week
+        </Button>
+        <button
+          type="submit"
+          disabled={!ready}
+          className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45"
+        >
           Put into the draft
         </button>
-        <Button look="plain" onClick={() => onDone(null)}>Forget it</Button>
+        <Button look="plain" onClick={() => onDone(null)}>
+          Forget it
+        </Button>
       </p>
-      {considered.length > 0 && <p className="mt-1 text-ink-2">The week above shows the plan with it.</p>}
+      {considered.length > 0 && (
+        <p className="mt-1 text-ink-2">The week above shows the plan with it.</p>
+      )}
     </form>
   );
 }

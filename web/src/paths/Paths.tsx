@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Plus } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { useAddress } from "../shell/address";
-import { useEscape } from "../shell/keys";
-import { useWorkbench } from "../shell/workbench";
+import { useAddress } from "../workbench/address";
+import { useEscape } from "../workbench/keys";
+import { useWorkbench } from "../workbench/workbench";
 import { clock, millis, MINUTE } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -14,40 +14,69 @@ import { ItemSheet } from "./ItemSheet";
 import { layOut, squeezes, worstQuarter } from "./layout";
 import { PathsMap } from "./PathsMap";
 import { PathsTable } from "./PathsTable";
-import { type ItemLoad, type List, loadsQuery, NOUNS, pathsQuery, previewLoadsQuery } from "./queries";
+import {
+  type ItemLoad,
+  type List,
+  loadsQuery,
+  NOUNS,
+  pathsQuery,
+  previewLoadsQuery,
+} from "../api/pathQueries";
 import { ReachTable } from "./ReachTable";
 import { SizingAdvice } from "./SizingAdvice";
 import { WindowsPane } from "./WindowsPane";
 
 const PANES = ["map", "table", "reach", "windows", "sizing"] as const;
 type Pane = (typeof PANES)[number];
-const TITLES: Record<Pane, string> = { map: "Map", table: "Table", reach: "Reach", windows: "Windows", sizing: "Sizing" };
+const TITLES: Record<Pane, string> = {
+  map: "Map",
+  table: "Table",
+  reach: "Reach",
+  windows: "Windows",
+  sizing: "Sizing",
+};
 const ADDED: List[] = ["proxies", "repositories", "links", "sites"];
 
 /** How data flow and when they may: the roof under which the jobs must fit. */
 export function Paths() {
   const { plan, draft, date, considered, refused, busy, words } = useWorkbench();
   const { search, set } = useAddress();
-  const pane = (PANES as readonly string[]).includes(search.get("show") ?? "") ? (search.get("show") as Pane) : "map";
+  const pane = (PANES as readonly string[]).includes(search.get("show") ?? "")
+    ? (search.get("show") as Pane)
+    : "map";
   const item = search.get("item");
   const adding = search.get("add") as List | null;
   const close = useCallback(() => set({ item: null, add: null }), [set]);
-  const paths = useQuery({ ...pathsQuery(plan.id, draft, date), placeholderData: (before) => before });
-  const night = useQuery({ ...loadsQuery(plan.id, draft, date), placeholderData: (before) => before });
+  const paths = useQuery({
+    ...pathsQuery(plan, draft, date),
+    placeholderData: (before) => before,
+  });
+  const night = useQuery({
+    ...loadsQuery(plan, draft, date),
+    placeholderData: (before) => before,
+  });
   // What is being thought about shows on the map once the week has been simulated with it.
   const thinking = considered.length > 0 && refused === null && pane === "map";
   const tried = useQuery({
-    ...previewLoadsQuery(plan.id, draft, date, considered),
+    ...previewLoadsQuery(plan, draft, date, considered),
     enabled: thinking && busy === null && words.length > 0,
     placeholderData: (before) => before,
   });
   const shownLoads = (thinking && tried.data) || night.data;
-  const loads = useMemo(() => new Map<string, ItemLoad>(shownLoads?.loads.map((load) => [load.name, load])), [shownLoads]);
+  const loads = useMemo(
+    () => new Map<string, ItemLoad>(shownLoads?.loads.map((load) => [load.name, load])),
+    [shownLoads],
+  );
 
   useEscape(close);
 
-  const [list, id] = item ? [item.slice(0, item.indexOf("/")) as List, item.slice(item.indexOf("/") + 1)] : [null, ""];
-  const chosen = list && list !== "windows" && list !== "calendars" ? paths.data?.[list].find((each) => each.id === id) : undefined;
+  const [list, id] = item
+    ? [item.slice(0, item.indexOf("/")) as List, item.slice(item.indexOf("/") + 1)]
+    : [null, ""];
+  const chosen =
+    list && list !== "windows" && list !== "calendars"
+      ? paths.data?.[list].find((each) => each.id === id)
+      : undefined;
   return (
     <div className="flex min-h-0 flex-1">
       <main className="flex min-w-0 flex-1 flex-col" aria-label="Paths">
@@ -55,7 +84,13 @@ export function Paths() {
           <h1 className="text-xl font-semibold">Paths</h1>
           <nav aria-label="What of the paths" className="flex gap-1">
             {PANES.map((each) => (
-              <Button key={each} look="plain" className={pane === each ? "bg-closed font-semibold" : ""} aria-current={pane === each ? "page" : undefined} onClick={() => set({ show: each === "map" ? null : each, item: null, add: null })}>
+              <Button
+                key={each}
+                look="plain"
+                className={pane === each ? "bg-closed font-semibold" : ""}
+                aria-current={pane === each ? "page" : undefined}
+                onClick={() => set({ show: each === "map" ? null : each, item: null, add: null })}
+              >
                 {TITLES[each]}
               </Button>
             ))}
@@ -64,30 +99,73 @@ export function Paths() {
           {(pane === "map" || pane === "table") && (
             <>
               <Plus size={14} aria-hidden />
-              <Choice lead="New" value="" options={ADDED.map((v) => ({ value: v, label: NOUNS[v] }))} onChange={(v) => set({ add: v, item: null })} />
+              <Choice
+                lead="New"
+                value=""
+                options={ADDED.map((v) => ({ value: v, label: NOUNS[v] }))}
+                onChange={(v) => set({ add: v, item: null })}
+              />
             </>
           )}
         </div>
-        {(paths.error ?? night.error) && <p role="alert" className="px-4">{(paths.error ?? night.error)?.message}</p>}
-        {!paths.data && !paths.error && <p role="status" className="px-4">Drawing the paths …</p>}
+        {(paths.error ?? night.error) && (
+          <p role="alert" className="px-4">
+            {(paths.error ?? night.error)?.message}
+          </p>
+        )}
+        {!paths.data && !paths.error && (
+          <p role="status" className="px-4">
+            Drawing the paths …
+          </p>
+        )}
         {paths.data && (pane === "map" || pane === "table") && (
-          <Loaded key={date} pane={pane} paths={paths.data} loads={loads} start={night.data?.start ?? null} chosen={list ? `${NOUNS[list]}:${id}` : null} onOpen={(l, i) => set({ item: `${l}/${i}`, add: null })} />
+          <Loaded
+            key={date}
+            pane={pane}
+            paths={paths.data}
+            loads={loads}
+            start={night.data?.start ?? null}
+            chosen={list ? `${NOUNS[list]}:${id}` : null}
+            onOpen={(l, i) => set({ item: `${l}/${i}`, add: null })}
+          />
         )}
         {paths.data && pane === "reach" && <ReachTable proxies={paths.data.proxies} />}
-        {paths.data && pane === "windows" && <WindowsPane chosen={item} onOpen={(to) => set({ item: to, add: null })} />}
+        {paths.data && pane === "windows" && (
+          <WindowsPane chosen={item} onOpen={(to) => set({ item: to, add: null })} />
+        )}
         {paths.data && pane === "sizing" && <SizingAdvice key={`${date} ${draft?.revision}`} />}
       </main>
       {adding && paths.data && (
         <Sheet label={`New ${NOUNS[adding]}`} title={`A new ${NOUNS[adding]}`} onClose={close}>
-          <NewItem key={adding} list={adding} known={knownIds(paths.data)} onDone={(made) => set({ add: null, item: made ? `${adding}/${made}` : null })} />
+          <NewItem
+            key={adding}
+            list={adding}
+            known={knownIds(paths.data)}
+            onDone={(made) => set({ add: null, item: made ? `${adding}/${made}` : null })}
+          />
         </Sheet>
       )}
-      {list && chosen && paths.data && <ItemSheet key={item} list={list} item={chosen} known={knownIds(paths.data)} onClose={close} />}
+      {list && chosen && paths.data && (
+        <ItemSheet
+          key={item}
+          list={list}
+          item={chosen}
+          known={knownIds(paths.data)}
+          onClose={close}
+        />
+      )}
     </div>
   );
 }
 
-function Loaded({ pane, paths, loads, start, chosen, onOpen }: {
+function Loaded({
+  pane,
+  paths,
+  loads,
+  start,
+  chosen,
+  onOpen,
+}: {
   pane: Pane;
   paths: NonNullable<Parameters<typeof layOut>[0]>;
   loads: ReadonlyMap<string, ItemLoad>;
@@ -101,7 +179,9 @@ function Loaded({ pane, paths, loads, start, chosen, onOpen }: {
   const [moved, setMoved] = useState<number | null>(null);
   useEffect(() => {
     if (!frame.current) return;
-    const watch = new ResizeObserver(([entry]) => entry && setWidth(Math.floor(entry.contentRect.width)));
+    const watch = new ResizeObserver(
+      ([entry]) => entry && setWidth(Math.floor(entry.contentRect.width)),
+    );
     watch.observe(frame.current);
     return () => watch.disconnect();
   }, []);
@@ -129,18 +209,43 @@ function Loaded({ pane, paths, loads, start, chosen, onOpen }: {
           />
         </label>
         <p role="status" className="w-72 truncate text-right">
-          {!loads.size ? "No forecast of this night" : squeezed.length ? (
-            <span className="text-barn">{squeezed.length === 1 ? "1 place squeezes" : `${squeezed.length} places squeeze`}: {squeezed.map((node) => node.label).join(", ")}</span>
+          {!loads.size ? (
+            "No forecast of this night"
+          ) : squeezed.length ? (
+            <span className="text-barn">
+              {squeezed.length === 1 ? "1 place squeezes" : `${squeezed.length} places squeeze`}:{" "}
+              {squeezed.map((node) => node.label).join(", ")}
+            </span>
           ) : (
             <span className="text-ink-2">nothing squeezes</span>
           )}
         </p>
       </div>
-      <div ref={frame} tabIndex={0} role="region" aria-label={pane === "map" ? "Map of the paths" : "Table of the paths"} className="min-h-0 flex-1 overflow-auto">
+      <div
+        ref={frame}
+        tabIndex={0}
+        role="region"
+        aria-label={pane === "map" ? "Map of the paths" : "Table of the paths"}
+        className="min-h-0 flex-1 overflow-auto"
+      >
         {pane === "map" && width > 0 && (
-          <PathsMap layout={layout} loads={loads} quarter={quarter} chosen={chosen} onOpen={(node) => onOpen(node.list, node.item.id)} />
+          <PathsMap
+            layout={layout}
+            loads={loads}
+            quarter={quarter}
+            chosen={chosen}
+            onOpen={(node) => onOpen(node.list, node.item.id)}
+          />
         )}
-        {pane === "table" && <PathsTable paths={paths} loads={loads} quarter={quarter} chosen={chosen} onOpen={onOpen} />}
+        {pane === "table" && (
+          <PathsTable
+            paths={paths}
+            loads={loads}
+            quarter={quarter}
+            chosen={chosen}
+            onOpen={onOpen}
+          />
+        )}
       </div>
       {pane === "map" && (
         <p className="flex flex-wrap gap-x-4 border-t border-rule px-4 py-1 text-xs text-ink-2">
@@ -148,8 +253,13 @@ function Loaded({ pane, paths, loads, start, chosen, onOpen }: {
           <span>— direct</span>
           <span>– – hot-add, network</span>
           <span>··· copies</span>
-          <span><span className="text-barn">barn</span>: full, and {count(2, "disk").replace("2 ", "")} wait</span>
-          <span><span className="text-hay-text">▲</span> deserves a look</span>
+          <span>
+            <span className="text-barn">barn</span>: full, and {count(2, "disk").replace("2 ", "")}{" "}
+            wait
+          </span>
+          <span>
+            <span className="text-hay-text">▲</span> deserves a look
+          </span>
         </p>
       )}
     </>

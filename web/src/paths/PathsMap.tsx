@@ -2,16 +2,26 @@ import { clsx } from "clsx";
 import { useMemo, useState } from "react";
 import { amount } from "../ui/words";
 import { breadth, COLUMNS, type Layout, mainLoad, NODE, type Node, squeezes } from "./layout";
-import { type ItemLoad, NOUNS } from "./queries";
+import { type ItemLoad, NOUNS } from "../api/pathQueries";
 
 const COLOURS: Record<string, string> = {
-  direct: "var(--slate)", hot_add: "var(--sage)", network: "var(--ochre)", agent: "var(--slate)",
-  write: "var(--slate)", copy: "var(--plum)",
+  direct: "var(--slate)",
+  hot_add: "var(--sage)",
+  network: "var(--ochre)",
+  agent: "var(--slate)",
+  write: "var(--slate)",
+  copy: "var(--plum)",
 };
 const DASHES: Record<string, string> = { network: "7 4", hot_add: "12 3", copy: "3 4" };
 
 /** The ways that data take: capacity as width, the load of the chosen quarter as filling. */
-export function PathsMap({ layout, loads, quarter, chosen, onOpen }: {
+export function PathsMap({
+  layout,
+  loads,
+  quarter,
+  chosen,
+  onOpen,
+}: {
   layout: Layout;
   loads: ReadonlyMap<string, ItemLoad>;
   quarter: number;
@@ -32,7 +42,11 @@ export function PathsMap({ layout, loads, quarter, chosen, onOpen }: {
   return (
     <div className="relative" style={{ width: layout.width, height: layout.height }}>
       {COLUMNS.map((title, i) => (
-        <p key={title} className="absolute top-0 text-xs text-ink-2" style={{ left: 16 + (i * (layout.width - 32 - NODE.width)) / 3 }}>
+        <p
+          key={title}
+          className="absolute top-0 text-xs text-ink-2"
+          style={{ left: 16 + (i * (layout.width - 32 - NODE.width)) / 3 }}
+        >
           {title}
         </p>
       ))}
@@ -46,7 +60,12 @@ export function PathsMap({ layout, loads, quarter, chosen, onOpen }: {
           <h2 className="px-2 text-xs font-semibold">{band.label}</h2>
         </section>
       ))}
-      <svg aria-hidden className="pointer-events-none absolute inset-0" width={layout.width} height={layout.height}>
+      <svg
+        aria-hidden
+        className="pointer-events-none absolute inset-0"
+        width={layout.width}
+        height={layout.height}
+      >
         {layout.lines.map((line) => {
           const on = picked !== null && line.touches.includes(picked);
           return (
@@ -79,7 +98,16 @@ export function PathsMap({ layout, loads, quarter, chosen, onOpen }: {
   );
 }
 
-function NodeButton({ node, load, squeezed, quarter, widest, chosen, onHover, onOpen }: {
+function NodeButton({
+  node,
+  load,
+  squeezed,
+  quarter,
+  widest,
+  chosen,
+  onHover,
+  onOpen,
+}: {
   node: Node;
   load: ItemLoad | undefined;
   squeezed: ItemLoad[];
@@ -138,16 +166,28 @@ function NodeButton({ node, load, squeezed, quarter, widest, chosen, onHover, on
           <span className="text-xs whitespace-nowrap text-ink-2">
             {" "}
             {load ? amount(now, load.unit) : ""}
-            {load && capacity !== undefined && <span className="sr-only"> of {amount(capacity, load.unit)}</span>}
+            {load && capacity !== undefined && (
+              <span className="sr-only"> of {amount(capacity, load.unit)}</span>
+            )}
           </span>
         )}
       </span>
       {width > 0 && (
         <span className="relative block h-[9px]" style={{ width }}>
-          <span className="absolute inset-0 border border-rule-strong" style={{ borderStyle: inForce < width ? "dotted" : "solid" }} />
-          <span className="absolute inset-y-0 left-0 border border-rule-strong bg-ground" style={{ width: inForce }} />
           <span
-            className={squeezed.length ? "absolute inset-y-0 left-0 bg-barn" : "absolute inset-y-0 left-0 bg-slate"}
+            className="absolute inset-0 border border-rule-strong"
+            style={{ borderStyle: inForce < width ? "dotted" : "solid" }}
+          />
+          <span
+            className="absolute inset-y-0 left-0 border border-rule-strong bg-ground"
+            style={{ width: inForce }}
+          />
+          <span
+            className={
+              squeezed.length
+                ? "absolute inset-y-0 left-0 bg-barn"
+                : "absolute inset-y-0 left-0 bg-slate"
+            }
             style={{ width: capacity ? Math.min(1, now / capacity) * inForce : 0 }}
           />
         </span>

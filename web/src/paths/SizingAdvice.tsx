@@ -1,11 +1,17 @@
 import { useEffect, useRef, useState } from "react";
 import type { Operation } from "../api/client";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { clock, dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Verdict } from "../ui/Verdict";
 import { bytes, count, percent } from "../ui/words";
-import { type Advice, askSizing, type NightState, type Sizing, tryRemedy } from "./queries";
+import {
+  type Advice,
+  askSizing,
+  type NightState,
+  type Sizing,
+  tryRemedy,
+} from "../api/pathQueries";
 
 interface Found {
   advice: Advice;
@@ -17,7 +23,9 @@ interface Found {
 const ROUNDS = 4;
 const weight = (state: NightState) => state.over_s + state.lost * 3600;
 
-/** What a night lacks to fit, each piece simulated; what it could do without; what nothing changes. */
+/**
+ * What a night lacks to fit, each piece simulated; what it could do without; what nothing changes.
+ */
 export function SizingAdvice() {
   const { plan, draft, date, consider, considered, put, busy } = useWorkbench();
   const [sizing, setSizing] = useState<Sizing | null>(null);
@@ -33,7 +41,9 @@ export function SizingAdvice() {
     flight.current = control;
     askSizing(plan.id, { draft: draft?.id ?? null, night: date, operations: [] }, control.signal)
       .then(setSizing)
-      .catch((error: unknown) => { if (!control.signal.aborted) setProblem((error as Error).message); });
+      .catch((error: unknown) => {
+        if (!control.signal.aborted) setProblem((error as Error).message);
+      });
     return () => flight.current?.abort();
   }, [plan.id, draft?.id, date]);
 
@@ -54,11 +64,18 @@ export function SizingAdvice() {
         const list = now.remedies.filter((remedy) => !remedy.takes_away || round === 0);
         let best: Advice | null = null;
         for (const [i, remedy] of list.entries()) {
-          setStep({ done: i, of: list.length, words: on.length ? `with ${on.map((a) => a.words).join(" and ")}: ${remedy.words}` : remedy.words });
+          setStep({
+            done: i,
+            of: list.length,
+            words: on.length
+              ? `with ${on.map((a) => a.words).join(" and ")}: ${remedy.words}`
+              : remedy.words,
+          });
           const advice = await tryRemedy(plan.id, asked, remedy.key, control.signal);
           if (!advice.helps || !advice.after) continue;
           setFound((before) => [...before, { advice, on, takesAway: remedy.takes_away }]);
-          if (!remedy.takes_away && (!best?.after || weight(advice.after) < weight(best.after))) best = advice;
+          if (!remedy.takes_away && (!best?.after || weight(advice.after) < weight(best.after)))
+            best = advice;
           if (!remedy.takes_away && advice.fits) fits = true;
         }
         if (fits || !best) break;
@@ -73,7 +90,8 @@ export function SizingAdvice() {
 
   const adds = found.filter((each) => !each.takesAway);
   const enough = adds.filter((each) => each.advice.fits);
-  const helps = adds.filter((each) => !each.advice.fits && each.on.length === 0)
+  const helps = adds
+    .filter((each) => !each.advice.fits && each.on.length === 0)
     .sort((a, b) => weight(a.advice.after as NightState) - weight(b.advice.after as NightState));
   const goes = found.filter((each) => each.takesAway);
   const line = (each: Found) => (
@@ -87,28 +105,56 @@ export function SizingAdvice() {
     />
   );
   return (
-    <div tabIndex={0} role="region" aria-label="Sizing advice" className="min-h-0 flex-1 overflow-auto px-4 pb-4">
-      {problem && <p role="alert" className="text-barn">{problem}</p>}
+    <div
+      tabIndex={0}
+      role="region"
+      aria-label="Sizing advice"
+      className="min-h-0 flex-1 overflow-auto px-4 pb-4"
+    >
+      {problem && (
+        <p role="alert" className="text-barn">
+          {problem}
+        </p>
+      )}
       {!sizing && !problem && <p role="status">Adding up the night …</p>}
       {sizing && (
         <>
           <p className="text-base">
             {night.long} night is <Verdict verdict={sizing.state.verdict} />
-            {sizing.state.last_end && ` and ends ${dayClock(sizing.state.last_end, plan.time_zone)}`}
-            {sizing.state.over_s > 0 && `; runs end ${duration(sizing.state.over_s)} past their windows, all together`}
+            {sizing.state.last_end &&
+              ` and ends ${dayClock(sizing.state.last_end, plan.time_zone)}`}
+            {sizing.state.over_s > 0 &&
+              `; runs end ${duration(sizing.state.over_s)} past their windows, all together`}
             {sizing.state.lost > 0 && `; ${count(sizing.state.lost, "machine")} not done`}.
-            {sizing.pressed.length > 0 && ` Full with others waiting: ${sizing.pressed.slice(0, 3).join(", ")}.`}
+            {sizing.pressed.length > 0 &&
+              ` Full with others waiting: ${sizing.pressed.slice(0, 3).join(", ")}.`}
           </p>
           <p className="my-2 flex items-center gap-3">
             {step ? (
               <>
-                <progress value={step.done} max={step.of} aria-label="Remedies tried" className="accent-ink" />
-                <span role="status" className="min-w-0 flex-1 truncate">Trying {step.done + 1} of {step.of}: {step.words}</span>
-                <Button onClick={() => { flight.current?.abort(); setStep(null); }}>Stop</Button>
+                <progress
+                  value={step.done}
+                  max={step.of}
+                  aria-label="Remedies tried"
+                  className="accent-ink"
+                />
+                <span role="status" className="min-w-0 flex-1 truncate">
+                  Trying {step.done + 1} of {step.of}: {step.words}
+                </span>
+                <Button
+                  onClick={() => {
+                    flight.current?.abort();
+                    setStep(null);
+                  }}
+                >
+                  Stop
+                </Button>
               </>
             ) : (
               <Button look="strong" onClick={() => void look()}>
-                {found.length || finished ? "Look again" : `What would make ${night.long} fit, and what could go?`}
+                {found.length || finished
+                  ? "Look again"
+                  : `What would make ${night.long} fit, and what could go?`}
               </Button>
             )}
           </p>
@@ -117,7 +163,10 @@ export function SizingAdvice() {
               <h2 className="font-semibold">To fit</h2>
               {enough.length > 0 && <ul aria-label="Enough">{enough.map(line)}</ul>}
               {finished && !enough.length && sizing.state.verdict === "over" && (
-                <p>Nothing that was tried makes it fit alone or with others; what helps most stands below.</p>
+                <p>
+                  Nothing that was tried makes it fit alone or with others; what helps most stands
+                  below.
+                </p>
               )}
               {finished && sizing.state.verdict !== "over" && <p>It fits as it is.</p>}
               {helps.length > 0 && (
@@ -127,14 +176,17 @@ export function SizingAdvice() {
                 </>
               )}
               <h2 className="mt-3 font-semibold">Could go</h2>
-              <p className="text-xs text-ink-2">Without it no night of the week ends more than 15 minutes later.</p>
+              <p className="text-xs text-ink-2">
+                Without it no night of the week ends more than 15 minutes later.
+              </p>
               {finished && !goes.length && <p>Nothing: everything there is is used.</p>}
               <ul aria-label="Could go">{goes.map(line)}</ul>
             </section>
             <section aria-label="What must pass">
               <h2 className="font-semibold">What must pass, whatever the proxies</h2>
               <p className="text-xs text-ink-2">
-                Bytes of the night’s runs against what can pass from the first start to the last window end.
+                Bytes of the night’s runs against what can pass from the first start to the last
+                window end.
               </p>
               <ul>
                 {sizing.needs.slice(0, 10).map((need) => {
@@ -143,10 +195,15 @@ export function SizingAdvice() {
                     <li key={need.name} className="my-1.5">
                       <span className="flex items-baseline gap-2">
                         <span className="font-medium">{need.label}</span>
-                        <span className={late ? "font-semibold text-barn" : "text-ink-2"}>{need.share === null ? "closed" : percent(need.share)}</span>
+                        <span className={late ? "font-semibold text-barn" : "text-ink-2"}>
+                          {need.share === null ? "closed" : percent(need.share)}
+                        </span>
                       </span>
                       <span aria-hidden className="block h-2 w-60 border border-rule-strong">
-                        <span className={`block h-full ${late ? "bg-barn" : "bg-slate"}`} style={{ width: `${Math.min(1, need.share ?? 1) * 100}%` }} />
+                        <span
+                          className={`block h-full ${late ? "bg-barn" : "bg-slate"}`}
+                          style={{ width: `${Math.min(1, need.share ?? 1) * 100}%` }}
+                        />
                       </span>
                       <span className="text-ink-2">
                         {late
@@ -165,9 +222,16 @@ export function SizingAdvice() {
   );
 }
 
-const operationsOf = (each: Found): Operation[] => [...each.on, each.advice].flatMap((advice) => advice.operations);
+const operationsOf = (each: Found): Operation[] =>
+  [...each.on, each.advice].flatMap((advice) => advice.operations);
 
-function AdviceLine({ each, shown, busy, onShow, onPut }: {
+function AdviceLine({
+  each,
+  shown,
+  busy,
+  onShow,
+  onPut,
+}: {
   each: Found;
   shown: boolean;
   busy: boolean;
@@ -180,7 +244,10 @@ function AdviceLine({ each, shown, busy, onShow, onPut }: {
   return (
     <li className="my-1.5 border-l-2 border-rule-strong pl-2">
       {words.map((w, i) => (
-        <span key={w} className="block font-medium">{i > 0 && "and "}{w}</span>
+        <span key={w} className="block font-medium">
+          {i > 0 && "and "}
+          {w}
+        </span>
       ))}
       {advice.after && !each.takesAway && (
         <span className="block text-ink-2">
@@ -192,8 +259,12 @@ function AdviceLine({ each, shown, busy, onShow, onPut }: {
         </span>
       )}
       <span className="mt-0.5 flex gap-1">
-        <Button small aria-pressed={shown} onClick={onShow}>{shown ? "Shown above" : "See the week"}</Button>
-        <Button small disabled={busy} onClick={onPut}>Put into the draft</Button>
+        <Button small aria-pressed={shown} onClick={onShow}>
+          {shown ? "Shown above" : "See the week"}
+        </Button>
+        <Button small disabled={busy} onClick={onPut}>
+          Put into the draft
+        </Button>
       </span>
     </li>
   );

@@ -29,12 +29,18 @@ function paint() {
   const heard = vi.fn<(cells: boolean[]) => void>();
   show(<Painted heard={heard} />);
   const grid = screen.getByRole("grid", { name: "Open hours" });
-  grid.getBoundingClientRect = () => ({ left: 0, top: 0, width: QUARTERS * 10, height: 140 }) as DOMRect;
-  const open = () => (heard.mock.lastCall?.[0] ?? []).flatMap((on, quarter) => (on ? [quarter] : []));
+  grid.getBoundingClientRect = () =>
+    ({ left: 0, top: 0, width: QUARTERS * 10, height: 140 }) as DOMRect;
+  const open = () =>
+    (heard.mock.lastCall?.[0] ?? []).flatMap((on, quarter) => (on ? [quarter] : []));
   return { grid, heard, open, user: userEvent.setup() };
 }
 
-const at = (column: number, row: number) => ({ clientX: column * 10 + 5, clientY: row * 20 + 5, pointerId: 1 });
+const at = (column: number, row: number) => ({
+  clientX: column * 10 + 5,
+  clientY: row * 20 + 5,
+  pointerId: 1,
+});
 /** The quarter of the week, counted from Monday's midnight, at some hour of a day. */
 const quarter = (day: number, hour: number) => day * QUARTERS + hour * 4;
 
@@ -52,7 +58,12 @@ describe("hours that are painted", () => {
     const { grid, open } = paint();
     fireEvent.pointerDown(grid, at(33, 2));
     fireEvent.pointerUp(grid, at(32, 1));
-    expect(open()).toEqual([quarter(1, 20), quarter(1, 20) + 1, quarter(2, 20), quarter(2, 20) + 1]);
+    expect(open()).toEqual([
+      quarter(1, 20),
+      quarter(1, 20) + 1,
+      quarter(2, 20),
+      quarter(2, 20) + 1,
+    ]);
   });
 
   it("go past midnight into the next day, and from Sunday's night into Monday", () => {

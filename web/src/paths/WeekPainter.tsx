@@ -13,17 +13,31 @@ const clockOf = (column: number) => {
 const cellAt = (row: number, column: number) => (row * QUARTERS + NOON + column) % WEEK;
 
 /** The cells between two corners. */
-interface Stretch { row: number; column: number; toRow: number; toColumn: number }
+interface Stretch {
+  row: number;
+  column: number;
+  toRow: number;
+  toColumn: number;
+}
 const within = (stretch: Stretch | null, row: number, column: number) =>
   stretch !== null &&
-  row >= Math.min(stretch.row, stretch.toRow) && row <= Math.max(stretch.row, stretch.toRow) &&
-  column >= Math.min(stretch.column, stretch.toColumn) && column <= Math.max(stretch.column, stretch.toColumn);
+  row >= Math.min(stretch.row, stretch.toRow) &&
+  row <= Math.max(stretch.row, stretch.toRow) &&
+  column >= Math.min(stretch.column, stretch.toColumn) &&
+  column <= Math.max(stretch.column, stretch.toColumn);
 
 /**
  * Hours of a week, painted: a row for each night from noon to noon, a column for each quarter hour.
- * The pointer paints a stretch; with the keyboard, arrows walk, space paints, Shift+arrow paints on.
+ * The pointer paints a stretch; by keyboard, arrows walk, space paints, Shift+arrow paints on.
  */
-export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint }: {
+export function WeekPainter<T>({
+  label,
+  cells,
+  nothing,
+  brush,
+  inWords,
+  onPaint,
+}: {
   label: string;
   cells: readonly T[];
   nothing: T;
@@ -43,7 +57,10 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
     if (!box) return null;
     const row = Math.floor(((event.clientY - box.top) / box.height) * 7);
     const column = Math.floor(((event.clientX - box.left) / box.width) * QUARTERS);
-    return { row: Math.max(0, Math.min(6, row)), column: Math.max(0, Math.min(QUARTERS - 1, column)) };
+    return {
+      row: Math.max(0, Math.min(6, row)),
+      column: Math.max(0, Math.min(QUARTERS - 1, column)),
+    };
   };
   const put = (places: { row: number; column: number }[], value: T) => {
     const now = [...cells];
@@ -51,7 +68,9 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
     onPaint(now);
   };
   const onKey = (event: KeyboardEvent) => {
-    const step = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [-1, 0], ArrowDown: [1, 0] }[event.key];
+    const step = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [-1, 0], ArrowDown: [1, 0] }[
+      event.key
+    ];
     if (event.key === " " || event.key === "Enter") {
       event.preventDefault();
       put([cursor], here === brush ? nothing : brush);
@@ -65,7 +84,8 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
       setCursor(to);
     }
   };
-  // The pointer is captured, so a stretch that is dragged out of the grid still ends where it was let go; the
+  // The pointer is captured, so a stretch that is dragged out of the grid still ends where it was
+  // let go; the
   // last place is the event's own, as the last movement may not have been drawn yet.
   const onDragEnd = (event: PointerEvent) => {
     const place = drag && placeOf(event);
@@ -97,7 +117,9 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
         </span>
         <span aria-hidden className="flex flex-col">
           {NAMES.map((name) => (
-            <span key={name} className="h-5 leading-5">{name}</span>
+            <span key={name} className="h-5 leading-5">
+              {name}
+            </span>
           ))}
         </span>
         <div
@@ -122,13 +144,21 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
             if (place) setDrag({ ...drag, toRow: place.row, toColumn: place.column });
           }}
           onPointerUp={onDragEnd}
-          onPointerCancel={() => { setDrag(null); }}
+          onPointerCancel={() => {
+            setDrag(null);
+          }}
           className="cursor-crosshair touch-none select-none"
         >
           {WEEKDAYS.map((day, row) => (
-            <div key={day} role="row" className="grid h-5 grid-cols-[repeat(96,1fr)] border-b border-rule bg-closed">
+            <div
+              key={day}
+              role="row"
+              className="grid h-5 grid-cols-[repeat(96,1fr)] border-b border-rule bg-closed"
+            >
               {Array.from({ length: QUARTERS }, (_, column) => {
-                const value = within(drag, row, column) ? drag?.value : (cells[cellAt(row, column)] as T);
+                const value = within(drag, row, column)
+                  ? drag?.value
+                  : (cells[cellAt(row, column)] as T);
                 const at = cursor.row === row && cursor.column === column;
                 return (
                   <span
@@ -136,9 +166,18 @@ export function WeekPainter<T>({ label, cells, nothing, brush, inWords, onPaint 
                     role="gridcell"
                     id={at ? `${id}-${row}-${column}` : undefined}
                     aria-selected={value !== nothing}
-                    aria-label={at ? `${NAMES[row]} night ${clockOf(column)}, ${inWords(value as T)}` : undefined}
-                    style={{ background: value !== nothing ? "var(--slate)" : undefined, outline: at ? "2px solid var(--ink)" : undefined }}
-                    className={column % 24 === 0 && column ? "border-l border-rule-strong" : undefined}
+                    aria-label={
+                      at
+                        ? `${NAMES[row]} night ${clockOf(column)}, ${inWords(value as T)}`
+                        : undefined
+                    }
+                    style={{
+                      background: value !== nothing ? "var(--slate)" : undefined,
+                      outline: at ? "2px solid var(--ink)" : undefined,
+                    }}
+                    className={
+                      column % 24 === 0 && column ? "border-l border-rule-strong" : undefined
+                    }
                   />
                 );
               })}

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useState } from "react";
 import type { Operation } from "../api/client";
-import { useWorkbench } from "../shell/workbench";
+import { useWorkbench } from "../workbench/workbench";
 import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -10,29 +10,58 @@ import { count } from "../ui/words";
 import { type Interval, intervalInWords, intervalsOf, isEven, paint } from "./hours";
 import { useRefusals } from "./ItemForm";
 import { Removal } from "./ItemSheet";
-import { add, change, type Ics, type PlanCalendar, type PlanWindow, readIcs, type Windows, windowsQuery } from "./queries";
+import {
+  add,
+  change,
+  type Ics,
+  type PlanCalendar,
+  type PlanWindow,
+  readIcs,
+  type Windows,
+  windowsQuery,
+} from "../api/pathQueries";
 import { WeekPainter } from "./WeekPainter";
 
-const ENDS: Record<string, string> = { stop: "stops", finish: "finishes what has begun", run_on: "runs on" };
+const ENDS: Record<string, string> = {
+  stop: "stops",
+  finish: "finishes what has begun",
+  run_on: "runs on",
+};
 const longDay = (date: string) => {
   const words = dateWords(date);
   return `${words.short} ${words.day} ${words.month} ${words.year}`;
 };
 
 /** Windows and calendars: when data may flow, and on which days nothing starts. */
-export function WindowsPane({ chosen, onOpen }: { chosen: string | null; onOpen: (item: string | null) => void }) {
+export function WindowsPane({
+  chosen,
+  onOpen,
+}: {
+  chosen: string | null;
+  onOpen: (item: string | null) => void;
+}) {
   const { plan, draft, date } = useWorkbench();
-  const answer = useQuery({ ...windowsQuery(plan.id, draft, date), placeholderData: (before) => before });
+  const answer = useQuery({
+    ...windowsQuery(plan, draft, date),
+    placeholderData: (before) => before,
+  });
   const data = answer.data;
   const asked = chosen?.startsWith("windows/") || chosen?.startsWith("calendars/") ? chosen : null;
   const first = data?.windows[0] ? `windows/${data.windows[0].id}` : null;
   const current = asked ?? first;
-  const [list, id] = current ? [current.slice(0, current.indexOf("/")), current.slice(current.indexOf("/") + 1)] : ["", ""];
+  const [list, id] = current
+    ? [current.slice(0, current.indexOf("/")), current.slice(current.indexOf("/") + 1)]
+    : ["", ""];
   const window = list === "windows" ? data?.windows.find((w) => w.id === id) : undefined;
   const calendar = list === "calendars" ? data?.calendars.find((c) => c.id === id) : undefined;
   const entry = (key: string, name: string, more: string) => (
     <li key={key}>
-      <button type="button" aria-current={current === key ? "true" : undefined} onClick={() => onOpen(key)} className={`w-full rounded-[3px] px-2 py-1 text-left hover:bg-closed ${current === key ? "bg-closed" : ""}`}>
+      <button
+        type="button"
+        aria-current={current === key ? "true" : undefined}
+        onClick={() => onOpen(key)}
+        className={`w-full rounded-[3px] px-2 py-1 text-left hover:bg-closed ${current === key ? "bg-closed" : ""}`}
+      >
         <span className="block font-medium">{name}</span>
         <span className="block text-xs text-ink-2">{more}</span>
       </button>
@@ -40,33 +69,89 @@ export function WindowsPane({ chosen, onOpen }: { chosen: string | null; onOpen:
   );
   return (
     <div className="flex min-h-0 flex-1 gap-4 px-4 pb-2">
-      <nav aria-label="Windows and calendars" tabIndex={0} className="w-48 shrink-0 overflow-y-auto">
+      <nav
+        aria-label="Windows and calendars"
+        tabIndex={0}
+        className="w-48 shrink-0 overflow-y-auto"
+      >
         <h2 className="px-2 font-semibold">Windows</h2>
-        <ul>{data?.windows.map((w) => entry(`windows/${w.id}`, w.id, `${count(w.jobs.length, "job")}${w.touching.length ? `, ${w.touching.length} near or past its end` : ""}`))}</ul>
-        {data && !data.windows.length && <p className="px-2 text-ink-2">A window says in which hours jobs may run. Add the first one below.</p>}
+        <ul>
+          {data?.windows.map((w) =>
+            entry(
+              `windows/${w.id}`,
+              w.id,
+              `${count(w.jobs.length, "job")}${w.touching.length ? `, ${w.touching.length} near or past its end` : ""}`,
+            ),
+          )}
+        </ul>
+        {data && !data.windows.length && (
+          <p className="px-2 text-ink-2">
+            A window says in which hours jobs may run. Add the first one below.
+          </p>
+        )}
         <AddNamed list="windows" onAdded={(made) => onOpen(`windows/${made}`)} />
         <h2 className="mt-4 px-2 font-semibold">Calendars</h2>
-        <ul>{data?.calendars.map((c) => entry(`calendars/${c.id}`, c.id, `${count((c.value["dates"] as string[]).length, "date")}`))}</ul>
-        {data && !data.calendars.length && <p className="px-2 text-ink-2">A calendar lists days on which schedules may skip, such as holidays.</p>}
+        <ul>
+          {data?.calendars.map((c) =>
+            entry(
+              `calendars/${c.id}`,
+              c.id,
+              `${count((c.value["dates"] as string[]).length, "date")}`,
+            ),
+          )}
+        </ul>
+        {data && !data.calendars.length && (
+          <p className="px-2 text-ink-2">
+            A calendar lists days on which schedules may skip, such as holidays.
+          </p>
+        )}
         <AddNamed list="calendars" onAdded={(made) => onOpen(`calendars/${made}`)} />
       </nav>
-      <div tabIndex={0} role="region" aria-label={window ? `Window ${id}` : calendar ? `Calendar ${id}` : "Nothing chosen"} className="min-w-0 flex-1 overflow-y-auto">
+      <div
+        tabIndex={0}
+        role="region"
+        aria-label={window ? `Window ${id}` : calendar ? `Calendar ${id}` : "Nothing chosen"}
+        className="min-w-0 flex-1 overflow-y-auto"
+      >
         {answer.error && <p role="alert">{answer.error.message}</p>}
         {!data && !answer.error && <p role="status">Looking the windows up …</p>}
-        {window && data && <WindowEditor key={`${id} ${draft?.revision}`} window={window} all={data} onGone={() => onOpen(null)} />}
-        {calendar && <CalendarEditor key={`${id} ${draft?.revision}`} calendar={calendar} onGone={() => onOpen(null)} />}
+        {window && data && (
+          <WindowEditor
+            key={`${id} ${draft?.revision}`}
+            window={window}
+            all={data}
+            onGone={() => onOpen(null)}
+          />
+        )}
+        {calendar && (
+          <CalendarEditor
+            key={`${id} ${draft?.revision}`}
+            calendar={calendar}
+            onGone={() => onOpen(null)}
+          />
+        )}
       </div>
     </div>
   );
 }
 
-function AddNamed({ list, onAdded }: { list: "windows" | "calendars"; onAdded: (id: string) => void }) {
+function AddNamed({
+  list,
+  onAdded,
+}: {
+  list: "windows" | "calendars";
+  onAdded: (id: string) => void;
+}) {
   const { put, plan } = useWorkbench();
   const [name, setName] = useState("");
   const [open, setOpen] = useState(false);
   const noun = list === "windows" ? "window" : "calendar";
   if (!open)
-    return <Button small look="plain" className="mx-1 underline" onClick={() => setOpen(true)}>Add a {noun} …</Button>;
+    return (
+      <Button small look="plain" className="mx-1 underline" onClick={() => setOpen(true)}>
+        Add a {noun} …
+      </Button>
+    );
   return (
     <form
       className="px-2"
@@ -74,15 +159,36 @@ function AddNamed({ list, onAdded }: { list: "windows" | "calendars"; onAdded: (
         event.preventDefault();
         const id = name.trim();
         if (!id) return;
-        const start = { days: ["mon", "tue", "wed", "thu", "fri", "sat", "sun"], from: "20:00", to: "06:00" };
-        put([add(list, list === "windows" ? { id, time_zone: plan.time_zone, open: [start] } : { id, dates: [] })]);
+        const start = {
+          days: ["mon", "tue", "wed", "thu", "fri", "sat", "sun"],
+          from: "20:00",
+          to: "06:00",
+        };
+        put([
+          add(
+            list,
+            list === "windows"
+              ? { id, time_zone: plan.time_zone, open: [start] }
+              : { id, dates: [] },
+          ),
+        ]);
         setOpen(false);
         setName("");
         onAdded(id);
       }}
     >
-      <Field label={`Name of the ${noun}`} value={name} onChange={(event) => setName(event.target.value)} />
-      <button type="submit" disabled={!name.trim()} className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed disabled:opacity-45">Add</button>
+      <Field
+        label={`Name of the ${noun}`}
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+      />
+      <button
+        type="submit"
+        disabled={!name.trim()}
+        className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed disabled:opacity-45"
+      >
+        Add
+      </button>
     </form>
   );
 }
@@ -104,13 +210,25 @@ function useTrial(make: (values: Record<string, unknown>) => Operation[]) {
   const refusals = useRefusals();
   const bar = (
     <div className="sticky bottom-0 bg-ground py-1">
-      {refusals.other.map((line) => <p key={line} role="alert" className="text-barn">{line}</p>)}
+      {refusals.other.map((line) => (
+        <p key={line} role="alert" className="text-barn">
+          {line}
+        </p>
+      ))}
       <p className="flex items-center gap-2">
-        <Button look="strong" disabled={!considered.length || refusals.other.length > 0 || busy === "saving"} onClick={() => put([...considered])}>
+        <Button
+          look="strong"
+          disabled={!considered.length || refusals.other.length > 0 || busy === "saving"}
+          onClick={() => put([...considered])}
+        >
           Put into the draft
         </Button>
-        <Button look="plain" disabled={!considered.length} onClick={forget}>Forget it</Button>
-        {considered.length > 0 && !refusals.other.length && <span className="text-ink-2">The week above shows the plan with it.</span>}
+        <Button look="plain" disabled={!considered.length} onClick={forget}>
+          Forget it
+        </Button>
+        {considered.length > 0 && !refusals.other.length && (
+          <span className="text-ink-2">The week above shows the plan with it.</span>
+        )}
       </p>
     </div>
   );
@@ -127,18 +245,35 @@ interface Place {
   at_window_end: string;
 }
 
-function WindowEditor({ window, all, onGone }: { window: PlanWindow; all: Windows; onGone: () => void }) {
+function WindowEditor({
+  window,
+  all,
+  onGone,
+}: {
+  window: PlanWindow;
+  all: Windows;
+  onGone: () => void;
+}) {
   const { plan } = useWorkbench();
   const { values, set, bar } = useTrial(({ jobs, ...now }) => [
     ...(Object.keys(now).length ? [change("windows", window.id, now)] : []),
-    ...Object.entries((jobs ?? {}) as Record<string, Place>).map(([job, place]) => ({ operation: "SetWindow", job, ...place })),
+    ...Object.entries((jobs ?? {}) as Record<string, Place>).map(([job, place]) => ({
+      operation: "ChangeItem",
+      list: "jobs",
+      id: job,
+      changes: { ...place },
+    })),
   ]);
   const [removing, setRemoving] = useState(false);
   const moved = (values["jobs"] ?? {}) as Record<string, Place>;
   const open = (values["open"] ?? window.value["open"]) as Interval[];
   const exceptions = (values["exceptions"] ?? window.value["exceptions"]) as Exception[];
   const zone = String(window.value["time_zone"]);
-  const cells = paint(open.map((i) => ({ ...i, value: true })), false, () => true);
+  const cells = paint(
+    open.map((i) => ({ ...i, value: true })),
+    false,
+    () => true,
+  );
   const setEnd = (job: string, to: string, end: string) =>
     set({ jobs: { ...moved, [job]: { window: to === "none" ? null : to, at_window_end: end } } });
   const names = all.windows.map((w) => w.id);
@@ -150,18 +285,27 @@ function WindowEditor({ window, all, onGone }: { window: PlanWindow; all: Window
     <>
       <h2 className="text-lg font-semibold">{window.id}</h2>
       <p>
-        {open.length ? open.map(intervalInWords).join("; ") : "never open"} <span className="text-ink-2">({zone})</span>
+        {open.length ? open.map(intervalInWords).join("; ") : "never open"}{" "}
+        <span className="text-ink-2">({zone})</span>
       </p>
-      {!isEven(open) && <p className="text-hay-text">Painting rounds these times to quarters of an hour.</p>}
+      {!isEven(open) && (
+        <p className="text-hay-text">Painting rounds these times to quarters of an hour.</p>
+      )}
       <WeekPainter
         label={`Hours of the window ${window.id}`}
         cells={cells}
         nothing={false}
         brush={true}
         inWords={(v) => (v ? "open" : "closed")}
-        onPaint={(painted) => set({ open: intervalsOf(painted, false).map(({ days, from, to }) => ({ days, from, to })) })}
+        onPaint={(painted) =>
+          set({
+            open: intervalsOf(painted, false).map(({ days, from, to }) => ({ days, from, to })),
+          })
+        }
       />
-      <p className="-mt-1 text-xs text-ink-2">Paint over open hours to cut peak hours out of them.</p>
+      <p className="-mt-1 text-xs text-ink-2">
+        Paint over open hours to cut peak hours out of them.
+      </p>
 
       <div className="mt-3 grid grid-cols-2 gap-6">
         <section>
@@ -173,14 +317,23 @@ function WindowEditor({ window, all, onGone }: { window: PlanWindow; all: Window
             {window.openings.slice(0, 8).map((o) => (
               <li key={o.opens}>
                 {nightOf(o.opens)} to {nightOf(o.closes)}
-                <span className="text-ink-2"> ({longDay(o.opens.slice(0, 10))}{o.exception && ", an exception"})</span>
+                <span className="text-ink-2">
+                  {" "}
+                  ({longDay(o.opens.slice(0, 10))}
+                  {o.exception && ", an exception"})
+                </span>
               </li>
             ))}
           </ul>
-          {window.openings.length === 0 && <p className="text-barn">It does not open in the next four weeks.</p>}
+          {window.openings.length === 0 && (
+            <p className="text-barn">It does not open in the next four weeks.</p>
+          )}
           {window.clock_changes.map((o) => (
             <p key={o.opens} className="text-hay-text">
-              {longDay(o.opens.slice(0, 10))}: the clock goes {o.clock_moves_s > 0 ? "forward" : "back"}; it is open {duration(Math.abs(o.clock_moves_s))} {o.clock_moves_s > 0 ? "less" : "more"} than its hours say.
+              {longDay(o.opens.slice(0, 10))}: the clock goes{" "}
+              {o.clock_moves_s > 0 ? "forward" : "back"}; it is open{" "}
+              {duration(Math.abs(o.clock_moves_s))} {o.clock_moves_s > 0 ? "less" : "more"} than its
+              hours say.
             </p>
           ))}
         </section>
@@ -197,15 +350,32 @@ function WindowEditor({ window, all, onGone }: { window: PlanWindow; all: Window
                       <span className="text-ink-2">{ENDS[job.at_window_end]}, locked</span>
                     ) : (
                       <>
-                        <Choice lead="" value={moved[job.job]?.at_window_end ?? job.at_window_end} options={Object.entries(ENDS).map(([value, label]) => ({ value, label }))} onChange={(end) => setEnd(job.job, where(job.job), end)} />
-                        <Choice lead="in" value={where(job.job)} options={[...names, "none"].map((v) => ({ value: v, label: v }))} onChange={(to) => setEnd(job.job, to, moved[job.job]?.at_window_end ?? job.at_window_end)} />
+                        <Choice
+                          lead=""
+                          value={moved[job.job]?.at_window_end ?? job.at_window_end}
+                          options={Object.entries(ENDS).map(([value, label]) => ({ value, label }))}
+                          onChange={(end) => setEnd(job.job, where(job.job), end)}
+                        />
+                        <Choice
+                          lead="in"
+                          value={where(job.job)}
+                          options={[...names, "none"].map((v) => ({ value: v, label: v }))}
+                          onChange={(to) =>
+                            setEnd(job.job, to, moved[job.job]?.at_window_end ?? job.at_window_end)
+                          }
+                        />
                       </>
                     )}
                   </span>
                   {touches.map((t) => (
-                    <span key={t.occurrence} className={t.left_s < 0 || t.lost ? "block text-barn" : "block text-hay-text"}>
+                    <span
+                      key={t.occurrence}
+                      className={t.left_s < 0 || t.lost ? "block text-barn" : "block text-hay-text"}
+                    >
                       {dayClock(t.occurrence, plan.time_zone)}:{" "}
-                      {t.left_s < 0 ? `ends ${duration(-t.left_s)} past it` : `${duration(t.left_s)} left`}
+                      {t.left_s < 0
+                        ? `ends ${duration(-t.left_s)} past it`
+                        : `${duration(t.left_s)} left`}
                       {t.lost > 0 && `, ${count(t.lost, "machine")} not done`}
                     </span>
                   ))}
@@ -216,10 +386,19 @@ function WindowEditor({ window, all, onGone }: { window: PlanWindow; all: Window
           {window.jobs.length === 0 && (
             <p className="text-ink-2">
               No job runs inside it.{" "}
-              <Button small onClick={() => setRemoving(true)}>Take it away …</Button>
+              <Button small onClick={() => setRemoving(true)}>
+                Take it away …
+              </Button>
             </p>
           )}
-          {removing && <Removal list="windows" id={window.id} onKept={() => setRemoving(false)} onGone={onGone} />}
+          {removing && (
+            <Removal
+              list="windows"
+              id={window.id}
+              onKept={() => setRemoving(false)}
+              onGone={onGone}
+            />
+          )}
           {all.jobs_without.length > 0 && (
             <>
               <h3 className="mt-3 font-semibold">At any hour</h3>
@@ -227,9 +406,16 @@ function WindowEditor({ window, all, onGone }: { window: PlanWindow; all: Window
                 {all.jobs_without.map((job) => (
                   <li key={job.job} className="flex items-center gap-1">
                     <span className="flex-1">{job.name}</span>
-                    {!job.locked && <Button small look="plain" aria-pressed={job.job in moved} onClick={() => setEnd(job.job, window.id, job.at_window_end)}>
+                    {!job.locked && (
+                      <Button
+                        small
+                        look="plain"
+                        aria-pressed={job.job in moved}
+                        onClick={() => setEnd(job.job, window.id, job.at_window_end)}
+                      >
                         {job.job in moved ? "Inside, as shown above" : "Put it inside"}
-                      </Button>}
+                      </Button>
+                    )}
                   </li>
                 ))}
               </ul>
@@ -241,7 +427,13 @@ function WindowEditor({ window, all, onGone }: { window: PlanWindow; all: Window
   );
 }
 
-function Exceptions({ exceptions, onChange }: { exceptions: Exception[]; onChange: (now: Exception[]) => void }) {
+function Exceptions({
+  exceptions,
+  onChange,
+}: {
+  exceptions: Exception[];
+  onChange: (now: Exception[]) => void;
+}) {
   const id = useId();
   const [typed, setTyped] = useState({ date: "", from: "", to: "" });
   const sorted = [...exceptions].sort((a, b) => a.date.localeCompare(b.date));
@@ -249,11 +441,24 @@ function Exceptions({ exceptions, onChange }: { exceptions: Exception[]; onChang
     <>
       <ul>
         {sorted.map((exception) => (
-          <li key={exception.date + JSON.stringify(exception.open)} className="flex items-center gap-2">
+          <li
+            key={exception.date + JSON.stringify(exception.open)}
+            className="flex items-center gap-2"
+          >
             <span className="flex-1">
-              {longDay(exception.date)}: {exception.open.length ? exception.open.map((o) => `${o.from} to ${o.to}`).join(", ") : "closed"}
+              {longDay(exception.date)}:{" "}
+              {exception.open.length
+                ? exception.open.map((o) => `${o.from} to ${o.to}`).join(", ")
+                : "closed"}
             </span>
-            <Button small look="plain" aria-label={`Take the exception of ${exception.date} away`} onClick={() => onChange(exceptions.filter((e) => e !== exception))}>×</Button>
+            <Button
+              small
+              look="plain"
+              aria-label={`Take the exception of ${exception.date} away`}
+              onClick={() => onChange(exceptions.filter((e) => e !== exception))}
+            >
+              ×
+            </Button>
           </li>
         ))}
       </ul>
@@ -270,10 +475,20 @@ function Exceptions({ exceptions, onChange }: { exceptions: Exception[]; onChang
         {(["date", "from", "to"] as const).map((key) => (
           <label key={key} htmlFor={`${id}-${key}`} className="text-xs text-ink-2">
             {key === "date" ? "On" : key}
-            <input id={`${id}-${key}`} type={key === "date" ? "date" : "time"} required={key === "date"} value={typed[key]} onChange={(event) => setTyped({ ...typed, [key]: event.target.value })} className="block h-7 rounded-[3px] border border-rule-strong bg-raised px-1 text-ink" />
+            <input
+              id={`${id}-${key}`}
+              type={key === "date" ? "date" : "time"}
+              required={key === "date"}
+              value={typed[key]}
+              onChange={(event) => setTyped({ ...typed, [key]: event.target.value })}
+              className="block h-7 rounded-[3px] border border-rule-strong bg-raised px-1 text-ink"
+            />
           </label>
         ))}
-        <button type="submit" className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed">
+        <button
+          type="submit"
+          className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed"
+        >
           {typed.from && typed.to ? "Add" : "Add as closed"}
         </button>
       </form>
@@ -295,7 +510,9 @@ function CalendarEditor({ calendar, onGone }: { calendar: PlanCalendar; onGone: 
     <>
       <h2 className="text-lg font-semibold">{calendar.id}</h2>
       <p className="text-ink-2">
-        {calendar.used_by.length ? `Named by ${calendar.used_by.join(", ")}.` : "No schedule skips its dates."}
+        {calendar.used_by.length
+          ? `Named by ${calendar.used_by.join(", ")}.`
+          : "No schedule skips its dates."}
       </p>
       <ul className="my-2 flex flex-wrap gap-1">
         {dates.map((date) => (
@@ -308,14 +525,35 @@ function CalendarEditor({ calendar, onGone }: { calendar: PlanCalendar; onGone: 
         ))}
         {!dates.length && <li className="text-ink-2">It has no dates yet.</li>}
       </ul>
-      <form className="flex items-end gap-1" onSubmit={(event) => { event.preventDefault(); put_in([typed]); setTyped(""); }}>
+      <form
+        className="flex items-end gap-1"
+        onSubmit={(event) => {
+          event.preventDefault();
+          put_in([typed]);
+          setTyped("");
+        }}
+      >
         <label htmlFor={id} className="text-xs text-ink-2">
           Another date
-          <input id={id} type="date" required value={typed} onChange={(event) => setTyped(event.target.value)} className="block h-7 rounded-[3px] border border-rule-strong bg-raised px-1 text-ink" />
+          <input
+            id={id}
+            type="date"
+            required
+            value={typed}
+            onChange={(event) => setTyped(event.target.value)}
+            className="block h-7 rounded-[3px] border border-rule-strong bg-raised px-1 text-ink"
+          />
         </label>
-        <button type="submit" className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed">Add</button>
+        <button
+          type="submit"
+          className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed"
+        >
+          Add
+        </button>
       </form>
-      <label className="mt-3 block text-xs text-ink-2" htmlFor={`${id}-file`}>Dates from an iCalendar file (.ics)</label>
+      <label className="mt-3 block text-xs text-ink-2" htmlFor={`${id}-file`}>
+        Dates from an iCalendar file (.ics)
+      </label>
       <input
         id={`${id}-file`}
         type="file"
@@ -325,37 +563,65 @@ function CalendarEditor({ calendar, onGone }: { calendar: PlanCalendar; onGone: 
           if (!file) return;
           setProblem(null);
           setIcs(null);
-          readIcs(plan.id, file).then(setIcs).catch((error: unknown) => {
-            const first = (error as { problem?: { errors?: { value: unknown; reason: string }[] } }).problem?.errors?.[0];
-            setProblem(first ? `${String(first.value)} ${first.reason}` : (error as Error).message);
-          });
+          readIcs(plan.id, file)
+            .then(setIcs)
+            .catch((error: unknown) => {
+              const first = (
+                error as { problem?: { errors?: { value: unknown; reason: string }[] } }
+              ).problem?.errors?.[0];
+              setProblem(
+                first ? `${String(first.value)} ${first.reason}` : (error as Error).message,
+              );
+            });
         }}
       />
-      {problem && <p role="alert" className="text-barn">{problem}</p>}
+      {problem && (
+        <p role="alert" className="text-barn">
+          {problem}
+        </p>
+      )}
       {ics?.problems.map((p) => (
-        <p key={p.event + p.property} role="alert" className="text-barn">{p.event}: {p.property} {p.value && `“${p.value}” `}{p.reason}</p>
+        <p key={p.event + p.property} role="alert" className="text-barn">
+          {p.event}: {p.property} {p.value && `“${p.value}” `}
+          {p.reason}
+        </p>
       ))}
       {ics && (
         <div className="mt-2">
           <p>
-            {count(ics.dates.length, "date")} in the file, {ics.dates.filter((d) => !dates.includes(d.date)).length} of them new.{" "}
-            <Button small disabled={!ics.dates.length} onClick={() => put_in(ics.dates.map((d) => d.date))}>
+            {count(ics.dates.length, "date")} in the file,{" "}
+            {ics.dates.filter((d) => !dates.includes(d.date)).length} of them new.{" "}
+            <Button
+              small
+              disabled={!ics.dates.length}
+              onClick={() => put_in(ics.dates.map((d) => d.date))}
+            >
               Take {ics.problems.length ? "the good ones" : "them"}
             </Button>
           </p>
           <ul className="text-ink-2">
-            {ics.dates.slice(0, 12).map((d) => <li key={d.date}>{longDay(d.date)}: {d.name}</li>)}
+            {ics.dates.slice(0, 12).map((d) => (
+              <li key={d.date}>
+                {longDay(d.date)}: {d.name}
+              </li>
+            ))}
           </ul>
         </div>
       )}
       <div className="mt-3">{bar}</div>
-      {!calendar.used_by.length && (
-        removing ? (
-          <Removal list="calendars" id={calendar.id} onKept={() => setRemoving(false)} onGone={onGone} />
+      {!calendar.used_by.length &&
+        (removing ? (
+          <Removal
+            list="calendars"
+            id={calendar.id}
+            onKept={() => setRemoving(false)}
+            onGone={onGone}
+          />
         ) : (
-          <Button small onClick={() => setRemoving(true)}>Take the calendar away …</Button>
-        )
-      )}
+          <Button small onClick={() => setRemoving(true)}>
+            Take the calendar away …
+          </Button>
+        ))}
     </>
   );
 }

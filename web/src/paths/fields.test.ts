@@ -1,8 +1,9 @@
 import { describe, expect, it } from "vitest";
 import { changesOf, FIELDS, type FieldSpec, Mistyped, shownValue, typedValue } from "./fields";
-import type { Item } from "./queries";
+import type { Item } from "../api/pathQueries";
 
-const spec = (list: keyof typeof FIELDS, key: string) => FIELDS[list].find((field) => field.key === key) as FieldSpec;
+const spec = (list: keyof typeof FIELDS, key: string) =>
+  FIELDS[list].find((field) => field.key === key) as FieldSpec;
 
 describe("what is typed into the fields of an item", () => {
   it("takes decimal commas, and empty for no limit where there may be none", () => {
@@ -20,7 +21,10 @@ describe("what is typed into the fields of an item", () => {
 
   it("reads volumes of a pool by name and size", () => {
     const volumes = spec("repositories", "volumes");
-    const value = [{ id: "shelf 1", capacity_gib: 1000 }, { id: "b", capacity_gib: 500.5 }];
+    const value = [
+      { id: "shelf 1", capacity_gib: 1000 },
+      { id: "b", capacity_gib: 500.5 },
+    ];
     expect(typedValue(volumes, "shelf 1 1000; b 500,5;")).toEqual(value);
     expect(typedValue(volumes, shownValue(volumes, value))).toEqual(value);
     expect(() => typedValue(volumes, "only-a-name")).toThrow(Mistyped);
@@ -29,6 +33,9 @@ describe("what is typed into the fields of an item", () => {
   it("keeps only what differs", () => {
     const item = { value: { slots: 8, cores: null, direct_datastores: ["a"] } } as unknown as Item;
     expect(changesOf(item, { slots: 8, cores: null, direct_datastores: ["a"] })).toEqual({});
-    expect(changesOf(item, { slots: 9, direct_datastores: [] })).toEqual({ slots: 9, direct_datastores: [] });
+    expect(changesOf(item, { slots: 9, direct_datastores: [] })).toEqual({
+      slots: 9,
+      direct_datastores: [],
+    });
   });
 });

@@ -23,7 +23,9 @@ describe("weekly hours", () => {
       const cells = painted(...intervals);
       expect(painted(...(intervalsOf(cells, false) as ReturnType<typeof open>[]))).toEqual(cells);
     }
-    expect(intervalsOf(painted(open(WEEKDAYS, "20:00", "06:00")), false)).toEqual([open(WEEKDAYS, "20:00", "06:00")]);
+    expect(intervalsOf(painted(open(WEEKDAYS, "20:00", "06:00")), false)).toEqual([
+      open(WEEKDAYS, "20:00", "06:00"),
+    ]);
   });
 
   it("makes a week without a gap seven whole days", () => {

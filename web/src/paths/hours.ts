@@ -11,7 +11,8 @@ export const QUARTERS = 96;
 export const WEEK = 7 * QUARTERS;
 
 const two = (value: number) => String(value).padStart(2, "0");
-const clockOf = (quarter: number) => `${two(Math.floor((quarter % QUARTERS) / 4))}:${two((quarter % 4) * 15)}`;
+const clockOf = (quarter: number) =>
+  `${two(Math.floor((quarter % QUARTERS) / 4))}:${two((quarter % 4) * 15)}`;
 const minutes = (time: string) => Number(time.slice(0, 2)) * 60 + Number(time.slice(3, 5));
 
 /** Whether every time falls on a quarter of an hour, so that painting changes nothing else. */
@@ -20,7 +21,11 @@ export function isEven(intervals: readonly Interval[]): boolean {
 }
 
 /** The painted quarters of a week, from Monday 00:00 on. */
-export function paint<T>(intervals: readonly (Interval & { value: T })[], nothing: T, better: (a: T, b: T) => T): T[] {
+export function paint<T>(
+  intervals: readonly (Interval & { value: T })[],
+  nothing: T,
+  better: (a: T, b: T) => T,
+): T[] {
   const cells = new Array<T>(WEEK).fill(nothing);
   for (const interval of intervals) {
     const from = Math.round(minutes(interval.from) / 15);
@@ -43,7 +48,7 @@ export function intervalsOf<T>(cells: readonly T[], nothing: T): (Interval & { v
   const runs: { start: number; length: number; value: T }[] = [];
   const first = cells.findIndex((cell, i) => cell !== cells[(i + WEEK - 1) % WEEK]);
   const origin = first < 0 ? 0 : first;
-  for (let i = 0; i < WEEK; ) {
+  for (let i = 0; i < WEEK;) {
     const at = (origin + i) % WEEK;
     const value = cells[at] as T;
     let length = 1;
@@ -76,7 +81,8 @@ export function daysInWords(days: readonly string[]): string {
   if (sorted.length === 7) return "every day";
   const at = sorted.map((day) => WEEKDAYS.indexOf(day));
   const consecutive = at.every((value, i) => i === 0 || value === (at[i - 1] ?? 0) + 1);
-  if (consecutive && sorted.length > 2) return `${CAPITAL(sorted[0] ?? "")} to ${CAPITAL(sorted.at(-1) ?? "")}`;
+  if (consecutive && sorted.length > 2)
+    return `${CAPITAL(sorted[0] ?? "")} to ${CAPITAL(sorted.at(-1) ?? "")}`;
   return sorted.map(CAPITAL).join(", ");
 }
 

@@ -1,17 +1,35 @@
 import { describe, expect, it } from "vitest";
 import { breadth, layOut, mainLoad, NODE, squeezes, worstQuarter } from "./layout";
-import type { Item, ItemLoad, PathsAnswer } from "./queries";
+import type { Item, ItemLoad, PathsAnswer } from "../api/pathQueries";
 
 const item = (id: string, value: Record<string, unknown>, loads: string[] = []): Item => ({
-  id, label: id, value: { id, ...value }, loads, used_by: [], notes: [], form: null, advised_slots: null,
-  advised_by: null, reads_directly: [], points: null, used_bytes: null, volumes: [],
+  id,
+  label: id,
+  value: { id, ...value },
+  loads,
+  used_by: [],
+  notes: [],
+  form: null,
+  advised_slots: null,
+  advised_by: null,
+  reads_directly: [],
+  points: null,
+  used_bytes: null,
+  volumes: [],
 });
 const paths: PathsAnswer = {
   sites: [item("north", {}), item("south", {})],
   hosts: [item("h1", { site: "north" }), item("h2", { site: "south" })],
-  datastores: [item("d1", { hosts: ["h1"] }), item("d2", { hosts: ["h1"] }), item("d3", { hosts: ["h2"] })],
+  datastores: [
+    item("d1", { hosts: ["h1"] }),
+    item("d2", { hosts: ["h1"] }),
+    item("d3", { hosts: ["h2"] }),
+  ],
   proxies: [item("p1", { site: "north" }), item("p2", { site: "south" })],
-  links: [item("wire", { between: ["north", "south"] }), item("lan", { between: ["north", "north"] })],
+  links: [
+    item("wire", { between: ["north", "south"] }),
+    item("lan", { between: ["north", "north"] }),
+  ],
   repositories: [item("r1", { site: "north" }), item("r2", { site: "south" })],
   flows: [
     { from: "datastore:d1", to: "proxy:p1", by: "direct", count: 3, over: [] },
@@ -27,7 +45,10 @@ describe("the map of paths", () => {
     for (const a of layout.nodes)
       for (const b of layout.nodes)
         if (a !== b)
-          expect(Math.abs(a.x - b.x) >= NODE.width || Math.abs(a.y - b.y) >= NODE.height, `${a.id} ${b.id}`).toBe(true);
+          expect(
+            Math.abs(a.x - b.x) >= NODE.width || Math.abs(a.y - b.y) >= NODE.height,
+            `${a.id} ${b.id}`,
+          ).toBe(true);
   });
 
   it("keeps every node in the band of its site, and links between the bands they join", () => {
@@ -44,16 +65,38 @@ describe("the map of paths", () => {
   });
 
   it("draws a flow through its links, alike stretches once", () => {
-    expect(layout.lines.map((l) => [l.from, l.to, l.by])).toContainEqual(["proxy:p1", "link:wire", "write"]);
-    expect(layout.lines.map((l) => [l.from, l.to, l.by])).toContainEqual(["link:wire", "repository:r2", "agent"]);
+    expect(layout.lines.map((l) => [l.from, l.to, l.by])).toContainEqual([
+      "proxy:p1",
+      "link:wire",
+      "write",
+    ]);
+    expect(layout.lines.map((l) => [l.from, l.to, l.by])).toContainEqual([
+      "link:wire",
+      "repository:r2",
+      "agent",
+    ]);
     expect(layout.lines).toHaveLength(5);
   });
 });
 
 describe("loads on the map", () => {
   const flat = (value: number) => new Array<number>(96).fill(value);
-  const load = (name: string, unit: string, capacity: number | null, total = flat(0), waiting = flat(0)): ItemLoad => ({
-    name, label: name, unit, capacity: capacity === null ? null : flat(capacity), total, waiting, full_s: 0, peak: 0, waiting_jobs: [],
+  const load = (
+    name: string,
+    unit: string,
+    capacity: number | null,
+    total = flat(0),
+    waiting = flat(0),
+  ): ItemLoad => ({
+    name,
+    label: name,
+    unit,
+    capacity: capacity === null ? null : flat(capacity),
+    total,
+    waiting,
+    full_s: 0,
+    peak: 0,
+    waiting_jobs: [],
   });
   const full = flat(0).with(40, 8);
   const slots = load("slots:proxy:p1", "slots", 8, full, flat(0).with(40, 3));

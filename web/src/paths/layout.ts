@@ -1,4 +1,4 @@
-import type { Flow, Item, ItemLoad, List, PathsAnswer } from "./queries";
+import type { Flow, Item, ItemLoad, List, PathsAnswer } from "../api/pathQueries";
 
 /** Where everything stands on the map. A band for each site; links between the bands they join. */
 
@@ -59,30 +59,66 @@ export function layOut(paths: PathsAnswer, width: number): Layout {
   const columns = [0, 1, 2, 3].map((i) => 16 + (i * (Math.max(width, 800) - 32 - NODE.width)) / 3);
   const nodes: Node[] = [];
   const bands: Band[] = [];
-  const place = (list: List, id: string, item: Item, column: number, y: number, label = item.label) =>
-    nodes.push({ id, list, item, label, column, x: columns[column] ?? 0, y });
+  const place = (
+    list: List,
+    id: string,
+    item: Item,
+    column: number,
+    y: number,
+    label = item.label,
+  ) => nodes.push({ id, list, item, label, column, x: columns[column] ?? 0, y });
   const step = NODE.height + NODE.gap;
-  const between = paths.links.filter((link) => texts(link, "between")[0] !== texts(link, "between")[1]);
+  const between = paths.links.filter(
+    (link) => texts(link, "between")[0] !== texts(link, "between")[1],
+  );
   const placed = new Set<string>();
   let y = TOP;
   paths.sites.forEach((site) => {
     const stores = paths.datastores.filter((store) => siteOfStore(store, paths.hosts) === site.id);
     const proxies = paths.proxies.filter((proxy) => text(proxy, "site") === site.id);
     const repositories = paths.repositories.filter((each) => text(each, "site") === site.id);
-    const own = paths.links.filter((link) => texts(link, "between").every((end) => end === site.id));
+    const own = paths.links.filter((link) =>
+      texts(link, "between").every((end) => end === site.id),
+    );
     const servers = paths.flows.some((flow) => flow.from === `site:${site.id}`);
-    const rows = Math.max(stores.length + (servers ? 1 : 0), proxies.length, repositories.length, own.length, 1);
+    const rows = Math.max(
+      stores.length + (servers ? 1 : 0),
+      proxies.length,
+      repositories.length,
+      own.length,
+      1,
+    );
     const height = rows * step + 18;
     bands.push({ site: site.id, label: site.label, y, height });
     const middle = (n: number) => y + 18 + ((rows - n) * step) / 2;
     const start = middle(stores.length + (servers ? 1 : 0));
-    stores.forEach((store, i) => place("datastores", `datastore:${store.id}`, store, 0, start + i * step));
-    if (servers) place("sites", `site:${site.id}`, site, 0, start + stores.length * step, "physical servers");
-    proxies.forEach((proxy, i) => place("proxies", `proxy:${proxy.id}`, proxy, 1, middle(proxies.length) + i * step));
-    own.forEach((link, i) =>
-      place("links", `link:${link.id}`, link, 2, middle(own.length) + i * step, own.length > 1 ? link.id : "backup network"),
+    stores.forEach((store, i) =>
+      place("datastores", `datastore:${store.id}`, store, 0, start + i * step),
     );
-    repositories.forEach((each, i) => place("repositories", `repository:${each.id}`, each, 3, middle(repositories.length) + i * step));
+    if (servers)
+      place("sites", `site:${site.id}`, site, 0, start + stores.length * step, "physical servers");
+    proxies.forEach((proxy, i) =>
+      place("proxies", `proxy:${proxy.id}`, proxy, 1, middle(proxies.length) + i * step),
+    );
+    own.forEach((link, i) =>
+      place(
+        "links",
+        `link:${link.id}`,
+        link,
+        2,
+        middle(own.length) + i * step,
+        own.length > 1 ? link.id : "backup network",
+      ),
+    );
+    repositories.forEach((each, i) =>
+      place(
+        "repositories",
+        `repository:${each.id}`,
+        each,
+        3,
+        middle(repositories.length) + i * step,
+      ),
+    );
     y += height + BAND_GAP;
     // A link stands below the first of its sites, so that it lies between the two.
     between
@@ -101,7 +137,8 @@ export function layOut(paths: PathsAnswer, width: number): Layout {
 function curve(from: Node, to: Node): string {
   const backward = to.column <= from.column;
   const x1 = from.x + (backward && to.column < from.column ? 0 : NODE.width);
-  const x2 = to.x + (backward && to.column === from.column ? NODE.width : backward ? NODE.width : 0);
+  const x2 =
+    to.x + (backward && to.column === from.column ? NODE.width : backward ? NODE.width : 0);
   const y1 = from.y + NODE.height / 2;
   const y2 = to.y + NODE.height / 2;
   const pull = Math.max(24, Math.abs(x2 - x1) / 2) * (backward && to.column < from.column ? -1 : 1);
@@ -113,7 +150,9 @@ function curve(from: Node, to: Node): string {
 function linesOf(flows: readonly Flow[], at: ReadonlyMap<string, Node>): Line[] {
   const merged = new Map<string, Line>();
   for (const flow of flows) {
-    const way = [flow.from, ...flow.over.map((link) => `link:${link}`), flow.to].filter((id) => at.has(id));
+    const way = [flow.from, ...flow.over.map((link) => `link:${link}`), flow.to].filter((id) =>
+      at.has(id),
+    );
     for (let i = 0; i + 1 < way.length; i++) {
       const from = at.get(way[i] ?? "");
       const to = at.get(way[i + 1] ?? "");
@@ -123,7 +162,15 @@ function linesOf(flows: readonly Flow[], at: ReadonlyMap<string, Node>): Line[] 
       if (known) {
         known.count += flow.count;
         known.touches.push(...way);
-      } else merged.set(key, { from: from.id, to: to.id, by: flow.by, count: flow.count, path: curve(from, to), touches: [...way] });
+      } else
+        merged.set(key, {
+          from: from.id,
+          to: to.id,
+          by: flow.by,
+          count: flow.count,
+          path: curve(from, to),
+          touches: [...way],
+        });
     }
   }
   return [...merged.values()];
@@ -137,7 +184,11 @@ export function mainLoad(item: Item, loads: ReadonlyMap<string, ItemLoad>): Item
 }
 
 /** Loads of an item that are full with somebody waiting at some quarter of the night. */
-export function squeezes(item: Item, loads: ReadonlyMap<string, ItemLoad>, quarter: number): ItemLoad[] {
+export function squeezes(
+  item: Item,
+  loads: ReadonlyMap<string, ItemLoad>,
+  quarter: number,
+): ItemLoad[] {
   return item.loads
     .map((name) => loads.get(name))
     .filter((load) => load !== undefined)

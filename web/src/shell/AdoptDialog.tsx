@@ -1,44 +1,55 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { validationQuery } from "../api/versions";
+import { validationQuery } from "../api/versionQueries";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
 import { Modal } from "../ui/Modal";
 import { count } from "../ui/words";
-import { useWorkbench } from "./workbench";
+import { useWorkbench } from "../workbench/workbench";
 
 /** Adopting asks once: what changes, what speaks against it, and why it is done. */
 export function AdoptDialog({ open, onOpen }: { open: boolean; onOpen: (open: boolean) => void }) {
   const { plan, draft, date, adopt, busy } = useWorkbench();
   const navigate = useNavigate();
   const [note, setNote] = useState("");
-  const found = useQuery({ ...validationQuery(plan.id, draft, date), enabled: open });
+  const found = useQuery({ ...validationQuery(plan, draft, date), enabled: open });
   const stops = found.data?.stops ?? [];
   const jobName = (id: string) => plan.jobs.find((job) => job.id === id)?.name ?? id;
   if (!draft) return null;
   return (
     <Modal open={open} onOpen={onOpen} title={`Adopt “${draft.name}”`}>
       <p className="mb-1">{count(draft.changes.length, "change")}:</p>
-      <ul className="mb-3 max-h-40 overflow-y-auto pl-4" tabIndex={0} aria-label="Changes of the draft">
+      <ul
+        className="mb-3 max-h-40 overflow-y-auto pl-4"
+        tabIndex={0}
+        aria-label="Changes of the draft"
+      >
         {draft.changes.map((change, i) => (
-          <li key={i} className="list-disc">{change.words}</li>
+          <li key={i} className="list-disc">
+            {change.words}
+          </li>
         ))}
       </ul>
       {!found.data && <p role="status">Checking the plan …</p>}
       {stops.length > 0 && (
         <div role="alert" className="mb-3">
-          <p className="font-semibold text-barn">{count(stops.length, "thing")} of this plan can never work:</p>
+          <p className="font-semibold text-barn">
+            {count(stops.length, "thing")} of this plan can never work:
+          </p>
           <ul className="pl-4">
             {stops.map((problem, i) => (
-              <li key={i} className="list-disc">{jobName(problem.job)}: {problem.words}</li>
+              <li key={i} className="list-disc">
+                {jobName(problem.job)}: {problem.words}
+              </li>
             ))}
           </ul>
         </div>
       )}
       {found.data && found.data.breaks.length > 0 && (
         <p className="mb-3 text-ink-2">
-          {count(found.data.breaks.length, "finding")} of this week {found.data.breaks.length === 1 ? "says" : "say"} that something does not get done.
+          {count(found.data.breaks.length, "finding")} of this week{" "}
+          {found.data.breaks.length === 1 ? "says" : "say"} that something does not get done.
         </p>
       )}
       <form
@@ -58,10 +69,16 @@ export function AdoptDialog({ open, onOpen }: { open: boolean; onOpen: (open: bo
           onChange={(event) => setNote(event.target.value)}
         />
         <p className="flex gap-2">
-          <Button type="submit" look="strong" disabled={!found.data || busy === "saving" || (stops.length > 0 && !note.trim())}>
+          <Button
+            type="submit"
+            look="strong"
+            disabled={!found.data || busy === "saving" || (stops.length > 0 && !note.trim())}
+          >
             {stops.length ? "Adopt all the same" : "Adopt this plan"}
           </Button>
-          <Button look="plain" onClick={() => onOpen(false)}>Not now</Button>
+          <Button look="plain" onClick={() => onOpen(false)}>
+            Not now
+          </Button>
         </p>
       </form>
     </Modal>

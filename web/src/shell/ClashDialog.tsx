@@ -3,20 +3,30 @@ import type { Operation } from "../api/client";
 import { Button } from "../ui/Button";
 import { Modal } from "../ui/Modal";
 import { count } from "../ui/words";
-import { kept } from "./clash";
-import { type Clash, useWorkbench } from "./workbench";
+import { kept } from "../workbench/clash";
+import { type Clash, useWorkbench } from "../workbench/workbench";
 
 /** Somebody else saved first: what they did, and field by field whose edit stands. */
 export function ClashDialog() {
   const { clash, settleClash } = useWorkbench();
   return (
-    <Modal open={clash !== null} onOpen={(open) => !open && settleClash([])} title="Somebody else saved first">
+    <Modal
+      open={clash !== null}
+      onOpen={(open) => !open && settleClash([])}
+      title="Somebody else saved first"
+    >
       {clash && <Settle key={clash.now.revision} clash={clash} onSettle={settleClash} />}
     </Modal>
   );
 }
 
-function Settle({ clash, onSettle }: { clash: Clash; onSettle: (operations: Operation[]) => void }) {
+function Settle({
+  clash,
+  onSettle,
+}: {
+  clash: Clash;
+  onSettle: (operations: Operation[]) => void;
+}) {
   const [mine, setMine] = useState<ReadonlySet<number>>(new Set());
   const toggle = (i: number, own: boolean) => {
     const next = new Set(mine);
@@ -30,7 +40,8 @@ function Settle({ clash, onSettle }: { clash: Clash; onSettle: (operations: Oper
       <ul className="mb-3 pl-4">
         {clash.theirs.map((change, i) => (
           <li key={i} className="list-disc">
-            <strong>{change.actor || "Somebody"}</strong> {change.undone ? "took back" : "saved"}: {change.words}
+            <strong>{change.actor || "Somebody"}</strong> {change.undone ? "took back" : "saved"}:{" "}
+            {change.words}
           </li>
         ))}
       </ul>
@@ -38,7 +49,9 @@ function Settle({ clash, onSettle }: { clash: Clash; onSettle: (operations: Oper
         <p className="mb-3">None of it touches what you changed.</p>
       ) : (
         <fieldset className="mb-3">
-          <legend className="font-semibold">{count(clash.conflicts.length, "place")} that both changed</legend>
+          <legend className="font-semibold">
+            {count(clash.conflicts.length, "place")} that both changed
+          </legend>
           {clash.conflicts.map((conflict, i) => (
             <div key={i} className="my-2 border-l-2 border-hay pl-2">
               <p>
@@ -46,7 +59,12 @@ function Settle({ clash, onSettle }: { clash: Clash; onSettle: (operations: Oper
               </p>
               {[false, true].map((own) => (
                 <label key={String(own)} className="flex gap-2">
-                  <input type="radio" name={`clash ${i}`} checked={mine.has(i) === own} onChange={() => toggle(i, own)} />
+                  <input
+                    type="radio"
+                    name={`clash ${i}`}
+                    checked={mine.has(i) === own}
+                    onChange={() => toggle(i, own)}
+                  />
                   <span>{own ? "Mine" : `Theirs: ${conflict.theirs.join("; ")}`}</span>
                 </label>
               ))}
@@ -55,8 +73,12 @@ function Settle({ clash, onSettle }: { clash: Clash; onSettle: (operations: Oper
         </fieldset>
       )}
       <p className="flex gap-2">
-        <Button look="strong" onClick={() => onSettle(kept(clash, mine))}>Save mine on top</Button>
-        <Button look="plain" onClick={() => onSettle([])}>Forget mine</Button>
+        <Button look="strong" onClick={() => onSettle(kept(clash, mine))}>
+          Save mine on top
+        </Button>
+        <Button look="plain" onClick={() => onSettle([])}>
+          Forget mine
+        </Button>
       </p>
     </>
   );

@@ -5,8 +5,8 @@ import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { percent, resource } from "../ui/words";
 import { AdoptDialog } from "./AdoptDialog";
-import { planOf } from "./address";
-import { useWorkbench } from "./workbench";
+import { planOf } from "../workbench/address";
+import { useWorkbench } from "../workbench/workbench";
 
 /** The address of a comparison of the adopted plan with a draft. */
 export function withSide(search: URLSearchParams, draft: number): string {
@@ -33,7 +33,19 @@ function peakOf(night: NightSummary): string {
 /** What the moves do to the night, in words; there only while the plan differs from the adopted. */
 export function EffectLine() {
   const bench = useWorkbench();
-  const { plan, draft, moves, considered, attempting, week, adoptedWeek, date, busy, problem, words } = bench;
+  const {
+    plan,
+    draft,
+    moves,
+    considered,
+    attempting,
+    week,
+    adoptedWeek,
+    date,
+    busy,
+    problem,
+    words,
+  } = bench;
   const navigate = useNavigate();
   const [search] = useSearchParams();
   const [adopting, setAdopting] = useState(false);
@@ -64,7 +76,8 @@ export function EffectLine() {
                 {" · "}
                 {now.tightest.name !== was.tightest.name ? (
                   <>
-                    tightest <Was now={resource(now.tightest.name)} was={resource(was.tightest.name)} />
+                    tightest{" "}
+                    <Was now={resource(now.tightest.name)} was={resource(was.tightest.name)} />
                   </>
                 ) : peakOf(now) === peakOf(was) ? (
                   <>
@@ -72,7 +85,8 @@ export function EffectLine() {
                   </>
                 ) : (
                   <>
-                    {resource(now.tightest.name)} at most <Was now={peakOf(now)} was={peakOf(was)} />
+                    {resource(now.tightest.name)} at most{" "}
+                    <Was now={peakOf(now)} was={peakOf(was)} />
                   </>
                 )}
               </>
@@ -81,8 +95,11 @@ export function EffectLine() {
             {verdicts.map((verdict) => (
               <span key={verdict}>
                 {" · "}
-                {turned.filter((n) => n.verdict === verdict).map((n) => dateWords(n.date).short).join(", ")} now{" "}
-                <strong className="text-effect-strong">{verdict}</strong>
+                {turned
+                  .filter((n) => n.verdict === verdict)
+                  .map((n) => dateWords(n.date).short)
+                  .join(", ")}{" "}
+                now <strong className="text-effect-strong">{verdict}</strong>
               </span>
             ))}
           </>
@@ -112,17 +129,32 @@ export function EffectLine() {
             <Button look="onEffect" onClick={bench.discard}>
               Discard
             </Button>
-            <Button look="onEffect" className="font-bold" onClick={bench.save} disabled={busy === "saving"}>
+            <Button
+              look="onEffect"
+              className="font-bold"
+              onClick={bench.save}
+              disabled={busy === "saving"}
+            >
               Save to draft
             </Button>
           </>
         )}
         {differs && draft && !moves.length && !considered.length && (
           <>
-            <Button look="onEffect" onClick={() => navigate({ pathname: `/compare/${date}`, search: withSide(search, draft.id) })}>
+            <Button
+              look="onEffect"
+              onClick={() =>
+                navigate({ pathname: `/compare/${date}`, search: withSide(search, draft.id) })
+              }
+            >
               Compare
             </Button>
-            <Button look="onEffect" className="font-bold" onClick={() => setAdopting(true)} disabled={busy === "saving"}>
+            <Button
+              look="onEffect"
+              className="font-bold"
+              onClick={() => setAdopting(true)}
+              disabled={busy === "saving"}
+            >
               Adopt
             </Button>
             <AdoptDialog open={adopting} onOpen={setAdopting} />

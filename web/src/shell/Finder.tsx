@@ -3,19 +3,37 @@ import { Command } from "cmdk";
 import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { type To, useNavigate, useSearchParams } from "react-router";
-import { machinesNamedQuery } from "../estate/queries";
-import { type List, NOUNS, pathsQuery } from "../paths/queries";
+import { machinesNamedQuery } from "../api/estateQueries";
+import { type List, NOUNS, pathsQuery } from "../api/pathQueries";
 import { clock, dateWords } from "../time/time";
 import { fit } from "./matching";
-import { planOf, VIEWS } from "./address";
-import { setTheme, useTheme } from "./theme";
-import { useWorkbench } from "./workbench";
+import { planOf, VIEWS } from "../workbench/address";
+import { setTheme, useTheme } from "../ui/theme";
+import { useWorkbench } from "../workbench/workbench";
 
-const PLACES = ["proxies", "links", "repositories", "hosts", "datastores", "sites"] as const satisfies readonly List[];
+const PLACES = [
+  "proxies",
+  "links",
+  "repositories",
+  "hosts",
+  "datastores",
+  "sites",
+] as const satisfies readonly List[];
 const MACHINES_FROM = 2;
 
-/** Go anywhere and do anything by name: views, nights, jobs, places of the paths, machines, commands. */
-export function Finder({ open, onOpen, onServer }: { open: boolean; onOpen: (open: boolean) => void; onServer: () => void }) {
+/**
+ * Go anywhere and do anything by name: views, nights, jobs, places of the paths, machines,
+ * commands.
+ */
+export function Finder({
+  open,
+  onOpen,
+  onServer,
+}: {
+  open: boolean;
+  onOpen: (open: boolean) => void;
+  onServer: () => void;
+}) {
   return (
     <Dialog.Root open={open} onOpenChange={onOpen} modal={false}>
       <Dialog.Portal>
@@ -24,7 +42,12 @@ export function Finder({ open, onOpen, onServer }: { open: boolean; onOpen: (ope
           className="fixed top-14 left-1/2 z-50 w-[560px] max-w-[calc(100vw-32px)] -translate-x-1/2 border border-rule-strong bg-raised text-ink"
         >
           <Dialog.Title className="sr-only">Find or do something</Dialog.Title>
-          <Found close={() => { onOpen(false); }} onServer={onServer} />
+          <Found
+            close={() => {
+              onOpen(false);
+            }}
+            onServer={onServer}
+          />
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
@@ -38,9 +61,9 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
   const [search] = useSearchParams();
   const theme = useTheme();
   const [text, setText] = useState("");
-  const paths = useQuery(pathsQuery(plan.id, draft, date));
+  const paths = useQuery(pathsQuery(plan, draft, date));
   const machines = useQuery({
-    ...machinesNamedQuery(plan.id, draft, text.trim()),
+    ...machinesNamedQuery(plan, draft, text.trim()),
     enabled: text.trim().length >= MACHINES_FROM,
     placeholderData: keepPreviousData,
   });
@@ -55,14 +78,47 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
     work();
   };
   const commands: [string, string, boolean, () => void][] = [
-    ["Undo the last change", "Ctrl Z", bench.moves.length > 0 || Boolean(draft?.changes.length), bench.undo],
+    [
+      "Undo the last change",
+      "Ctrl Z",
+      bench.moves.length > 0 || Boolean(draft?.changes.length),
+      bench.undo,
+    ],
     ["Save the moves to the draft", "Ctrl S", bench.moves.length > 0, bench.save],
     ["Discard the moves that are not saved", "Esc", bench.moves.length > 0, bench.discard],
-    ["Compare the draft with the adopted plan", "", Boolean(draft), () => { go("compare"); }],
-    ["Make a new job", "", true, () => { go("jobs", { new: "" }); }],
-    ["Look for a better week", "", true, () => { go("balance"); }],
+    [
+      "Compare the draft with the adopted plan",
+      "",
+      Boolean(draft),
+      () => {
+        go("compare");
+      },
+    ],
+    [
+      "Make a new job",
+      "",
+      true,
+      () => {
+        go("jobs", { new: "" });
+      },
+    ],
+    [
+      "Look for a better week",
+      "",
+      true,
+      () => {
+        go("balance");
+      },
+    ],
     ["Show the memory and work of the server", "", true, onServer],
-    [theme === "night" ? "Switch to the paper theme" : "Switch to the night theme", "", true, () => { setTheme(theme === "night" ? "paper" : "night"); }],
+    [
+      theme === "night" ? "Switch to the paper theme" : "Switch to the night theme",
+      "",
+      true,
+      () => {
+        setTheme(theme === "night" ? "paper" : "night");
+      },
+    ],
   ];
   return (
     <Command label="Find or do something" loop filter={fit}>
@@ -80,9 +136,18 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
         <Group heading="Nights">
           {week.map((night) => {
             const day = dateWords(night.date);
-            const ends = night.last_end ? `, last run ends ${clock(night.last_end, plan.time_zone)}` : "";
+            const ends = night.last_end
+              ? `, last run ends ${clock(night.last_end, plan.time_zone)}`
+              : "";
             return (
-              <Entry key={night.date} value={`${day.long} ${day.day} ${day.month} ${night.date} night ${night.verdict ?? ""}`} onSelect={then(() => { bench.goTo(night.date); })} aside={`${night.verdict ?? "no forecast"}${ends}`}>
+              <Entry
+                key={night.date}
+                value={`${day.long} ${day.day} ${day.month} ${night.date} night ${night.verdict ?? ""}`}
+                onSelect={then(() => {
+                  bench.goTo(night.date);
+                })}
+                aside={`${night.verdict ?? "no forecast"}${ends}`}
+              >
                 {day.long} night, {day.day} {day.month}
               </Entry>
             );
@@ -90,33 +155,71 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
         </Group>
         <Group heading="Views">
           {VIEWS.map(({ path, title }) => (
-            <Entry key={path} value={`view ${title}`} onSelect={then(() => { go(path); })}>{title}</Entry>
+            <Entry
+              key={path}
+              value={`view ${title}`}
+              onSelect={then(() => {
+                go(path);
+              })}
+            >
+              {title}
+            </Entry>
           ))}
         </Group>
         <Group heading="Commands">
-          {commands.map(([what, keys, offered, work]) => offered && (
-            <Entry key={what} value={what} onSelect={then(work)} aside={keys}>{what}</Entry>
-          ))}
+          {commands.map(
+            ([what, keys, offered, work]) =>
+              offered && (
+                <Entry key={what} value={what} onSelect={then(work)} aside={keys}>
+                  {what}
+                </Entry>
+              ),
+          )}
         </Group>
         <Group heading="Jobs">
           {plan.jobs.map((job) => (
-            <Entry key={job.id} value={`${job.name} ${job.id} job`} onSelect={then(() => { go("jobs", { job: job.id }); })} aside={job.id}>
+            <Entry
+              key={job.id}
+              value={`${job.name} ${job.id} job`}
+              onSelect={then(() => {
+                go("jobs", { job: job.id });
+              })}
+              aside={job.id}
+            >
               {job.name}
             </Entry>
           ))}
         </Group>
         <Group heading="Paths">
-          {PLACES.flatMap((list) => (paths.data?.[list] ?? []).map((item) => (
-            <Entry key={`${list}/${item.id}`} value={`${NOUNS[list]} ${item.id} ${item.label}`} onSelect={then(() => { go("paths", { item: `${list}/${item.id}` }); })} aside={NOUNS[list]}>
-              {item.label}
-            </Entry>
-          )))}
+          {PLACES.flatMap((list) =>
+            (paths.data?.[list] ?? []).map((item) => (
+              <Entry
+                key={`${list}/${item.id}`}
+                value={`${NOUNS[list]} ${item.id} ${item.label}`}
+                onSelect={then(() => {
+                  go("paths", { item: `${list}/${item.id}` });
+                })}
+                aside={NOUNS[list]}
+              >
+                {item.label}
+              </Entry>
+            )),
+          )}
         </Group>
         {text.trim().length >= MACHINES_FROM && (
           <Group heading="Machines">
             {machines.data?.rows.map(({ name, coverage }) => (
-              // The server has found it, be it by its name or its folder: it is not filtered once more.
-              <Entry key={name} value={`machine ${name}`} keywords={[text]} onSelect={then(() => { go("estate", { machine: name }); })} aside={coverage}>
+              // The server has found it, be it by its name or its folder: it is not filtered once
+              // more.
+              <Entry
+                key={name}
+                value={`machine ${name}`}
+                keywords={[text]}
+                onSelect={then(() => {
+                  go("estate", { machine: name });
+                })}
+                aside={coverage}
+              >
                 {name}
               </Entry>
             ))}
@@ -129,13 +232,22 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
 
 function Group({ heading, children }: { heading: string; children: ReactNode }) {
   return (
-    <Command.Group heading={heading} className="px-1 [&>[cmdk-group-heading]]:px-2 [&>[cmdk-group-heading]]:pt-2 [&>[cmdk-group-heading]]:text-xs [&>[cmdk-group-heading]]:text-ink-2">
+    <Command.Group
+      heading={heading}
+      className="px-1 [&>[cmdk-group-heading]]:px-2 [&>[cmdk-group-heading]]:pt-2 [&>[cmdk-group-heading]]:text-xs [&>[cmdk-group-heading]]:text-ink-2"
+    >
       {children}
     </Command.Group>
   );
 }
 
-function Entry({ value, keywords, onSelect, aside = "", children }: {
+function Entry({
+  value,
+  keywords,
+  onSelect,
+  aside = "",
+  children,
+}: {
   /** What is searched, with the keywords. */
   value: string;
   keywords?: string[];
@@ -144,7 +256,12 @@ function Entry({ value, keywords, onSelect, aside = "", children }: {
   children: ReactNode;
 }) {
   return (
-    <Command.Item value={value} {...(keywords && { keywords })} onSelect={onSelect} className="flex cursor-pointer items-baseline gap-3 rounded-[3px] px-2 py-1 data-[selected=true]:bg-closed">
+    <Command.Item
+      value={value}
+      {...(keywords && { keywords })}
+      onSelect={onSelect}
+      className="flex cursor-pointer items-baseline gap-3 rounded-[3px] px-2 py-1 data-[selected=true]:bg-closed"
+    >
       <span className="min-w-0 flex-1 truncate">{children}</span>
       <span className="text-xs text-ink-2">{aside}</span>
     </Command.Item>

@@ -1,10 +1,10 @@
 import { useQueries } from "@tanstack/react-query";
 import type { NightSummary } from "../api/client";
-import { weekQuery } from "../api/queries";
+import { weekQuery } from "../api/planQueries";
 import { addDays, clock, dateWords, mondayOf } from "../time/time";
 import { Modal } from "../ui/Modal";
 import { Verdict } from "../ui/Verdict";
-import { useWorkbench } from "./workbench";
+import { useWorkbench } from "../workbench/workbench";
 
 const WEEKS = 5;
 
@@ -22,8 +22,10 @@ export function MonthView({ open, onOpen }: { open: boolean; onOpen: (open: bool
 
 function Weeks({ first, onChosen }: { first: string; onChosen: () => void }) {
   const { plan, draft, date, goTo } = useWorkbench();
-  const mondays = Array.from({ length: WEEKS }, (_, i) => addDays(first, 7 * i)).filter((monday) => monday <= plan.last_night);
-  const weeks = useQueries({ queries: mondays.map((monday) => weekQuery(plan.id, draft, monday)) });
+  const mondays = Array.from({ length: WEEKS }, (_, i) => addDays(first, 7 * i)).filter(
+    (monday) => monday <= plan.last_night,
+  );
+  const weeks = useQueries({ queries: mondays.map((monday) => weekQuery(plan, draft, monday)) });
   const choose = (night: NightSummary) => {
     goTo(night.date);
     onChosen();
@@ -33,13 +35,24 @@ function Weeks({ first, onChosen }: { first: string; onChosen: () => void }) {
       <caption className="sr-only">Nights of five weeks</caption>
       <thead>
         <tr className="text-left text-ink-2">
-          {Array.from({ length: 7 }, (_, i) => <th key={i} scope="col" className="py-1 font-medium">{dateWords(addDays(first, i)).long}</th>)}
+          {Array.from({ length: 7 }, (_, i) => (
+            <th key={i} scope="col" className="py-1 font-medium">
+              {dateWords(addDays(first, i)).long}
+            </th>
+          ))}
         </tr>
       </thead>
       <tbody>
         {mondays.map((monday, w) => {
           const week = weeks[w];
-          if (!week?.data) return <tr key={monday}><td colSpan={7} role="status" className="h-14 border-t border-rule text-ink-2">{week?.error ? week.error.message : "Simulating this week …"}</td></tr>;
+          if (!week?.data)
+            return (
+              <tr key={monday}>
+                <td colSpan={7} role="status" className="h-14 border-t border-rule text-ink-2">
+                  {week?.error ? week.error.message : "Simulating this week …"}
+                </td>
+              </tr>
+            );
           return (
             <tr key={monday}>
               {week.data.nights.map((night) => (
@@ -51,8 +64,13 @@ function Weeks({ first, onChosen }: { first: string; onChosen: () => void }) {
                     onClick={() => choose(night)}
                     className={`block h-14 w-full rounded-[3px] border px-1.5 text-left ${night.date === date ? "border-ink bg-surface" : "border-transparent hover:bg-closed"}`}
                   >
-                    <span className="flex items-baseline justify-between"><strong>{dateWords(night.date).day}</strong><Verdict verdict={night.verdict} /></span>
-                    <span className="block text-xs text-ink-2">{night.last_end ? `ends ${clock(night.last_end, plan.time_zone)}` : "–"}</span>
+                    <span className="flex items-baseline justify-between">
+                      <strong>{dateWords(night.date).day}</strong>
+                      <Verdict verdict={night.verdict} />
+                    </span>
+                    <span className="block text-xs text-ink-2">
+                      {night.last_end ? `ends ${clock(night.last_end, plan.time_zone)}` : "–"}
+                    </span>
                     <Bar night={night} />
                   </button>
                 </td>
@@ -69,6 +87,11 @@ function Weeks({ first, onChosen }: { first: string; onChosen: () => void }) {
 function Bar({ night }: { night: NightSummary }) {
   const tight = night.tightest;
   const part = tight?.capacity ? Math.min(1, tight.full_s / (10 * 3600)) : 0;
-  const hue = night.verdict === "over" ? "bg-barn" : night.verdict === "tight" ? "bg-hay" : "bg-slate";
-  return <span aria-hidden className="mt-0.5 block h-1.5 border border-rule-strong"><span className={`block h-full ${hue}`} style={{ width: `${part * 100}%` }} /></span>;
+  const hue =
+    night.verdict === "over" ? "bg-barn" : night.verdict === "tight" ? "bg-hay" : "bg-slate";
+  return (
+    <span aria-hidden className="mt-0.5 block h-1.5 border border-rule-strong">
+      <span className={`block h-full ${hue}`} style={{ width: `${part * 100}%` }} />
+    </span>
+  );
 }

@@ -19,20 +19,32 @@ export function ServerDialog({ open, onOpen }: { open: boolean; onOpen: (open: b
       {server.error && <p role="alert">{server.error.message}</p>}
       {told && (
         <>
-          <p>Memory in use: {mib(told.resident_bytes)}. Build {told.build}.</p>
+          <p>
+            Memory in use: {mib(told.resident_bytes)}. Build {told.build}.
+          </p>
           <p>
             Simulations: {told.simulations.running} running, {told.simulations.waiting} waiting
-            {told.simulations.at_once !== null && `; at most ${told.simulations.at_once} run at once`}.
-            Proposals and other long computations: {told.computations.running} running, {told.computations.waiting} waiting.
+            {told.simulations.at_once !== null &&
+              `; at most ${told.simulations.at_once} run at once`}
+            . Proposals and other long computations: {told.computations.running} running,{" "}
+            {told.computations.waiting} waiting.
           </p>
           <table className="mt-3 w-full">
-            <caption className="text-left text-ink-2">Results kept in memory; the longest unused go first</caption>
+            <caption className="text-left text-ink-2">
+              Results kept in memory; the longest unused go first
+            </caption>
             <thead>
               <tr className="border-b border-rule text-left">
                 <th scope="col">Kind</th>
-                <th scope="col" className="text-right">Entries</th>
-                <th scope="col" className="text-right">Size</th>
-                <th scope="col" className="text-right">Limit</th>
+                <th scope="col" className="text-right">
+                  Entries
+                </th>
+                <th scope="col" className="text-right">
+                  Size
+                </th>
+                <th scope="col" className="text-right">
+                  Limit
+                </th>
               </tr>
             </thead>
             <tbody>

@@ -3,21 +3,23 @@ import { LogOut, Moon, Search, Sun } from "lucide-react";
 import { clsx } from "clsx";
 import { lazy, Suspense, useState } from "react";
 import { NavLink, useLocation, useSearchParams } from "react-router";
-import { plansQuery, sessionQuery, signOut } from "../api/queries";
+import { plansQuery, sessionQuery, signOut } from "../api/planQueries";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Hint } from "../ui/Hint";
 import { count } from "../ui/words";
-import { planOf, VIEWS } from "./address";
-import { firstBar, useCtrl } from "./keys";
-import { Mark } from "./Mark";
+import { planOf, VIEWS } from "../workbench/address";
+import { firstBar, useCtrl } from "../workbench/keys";
+import { Mark } from "../ui/Mark";
 import { ServerDialog } from "./ServerDialog";
-import { setTheme, useTheme } from "./theme";
-import { useWorkbench } from "./workbench";
+import { setTheme, useTheme } from "../ui/theme";
+import { useWorkbench } from "../workbench/workbench";
 
 const Finder = lazy(() => import("./Finder").then((m) => ({ default: m.Finder })));
 
-/** Put the focus where the view begins, past the head of the page; on the board, on its first run. */
+/**
+ * Put the focus where the view begins, past the head of the page; on the board, on its first run.
+ */
 function skipToView() {
   const main = document.querySelector<HTMLElement>("main");
   const first = firstBar();
@@ -57,7 +59,9 @@ export function TopLine() {
             className={() =>
               clsx(
                 "flex items-center border-b-[3px] px-2 pt-[3px] text-base",
-                view === path ? "border-barn font-semibold" : "border-transparent text-ink-2 hover:text-ink",
+                view === path
+                  ? "border-barn font-semibold"
+                  : "border-transparent text-ink-2 hover:text-ink",
               )
             }
             aria-current={view === path ? "page" : undefined}
@@ -80,15 +84,30 @@ export function TopLine() {
           <span className="text-ink-2">The adopted plan</span>
         )}
         {draft?.can_redo && !changes && !moves.length && (
-          <Button small look="plain" className="ml-2" onClick={redo}>Redo</Button>
+          <Button small look="plain" className="ml-2" onClick={redo}>
+            Redo
+          </Button>
         )}
       </p>
-      <Button small look="plain" aria-keyshortcuts="Control+K" onClick={() => { setFinding(true); }}>
+      <Button
+        small
+        look="plain"
+        aria-keyshortcuts="Control+K"
+        onClick={() => {
+          setFinding(true);
+        }}
+      >
         <Search size={14} aria-hidden /> Find <kbd className="text-xs text-ink-2">Ctrl K</kbd>
       </Button>
       {finding && (
         <Suspense>
-          <Finder open onOpen={setFinding} onServer={() => { setServer(true); }} />
+          <Finder
+            open
+            onOpen={setFinding}
+            onServer={() => {
+              setServer(true);
+            }}
+          />
         </Suspense>
       )}
       <ServerDialog open={server} onOpen={setServer} />
@@ -104,7 +123,9 @@ export function TopLine() {
         <Hint text={theme === "night" ? "Paper theme" : "Night theme"}>
           <button
             type="button"
-            aria-label={theme === "night" ? "Switch to the paper theme" : "Switch to the night theme"}
+            aria-label={
+              theme === "night" ? "Switch to the paper theme" : "Switch to the night theme"
+            }
             onClick={() => setTheme(theme === "night" ? "paper" : "night")}
             className="rounded-[3px] p-1.5 hover:bg-closed"
           >
@@ -115,7 +136,9 @@ export function TopLine() {
           <button
             type="button"
             aria-label="Sign out"
-            onClick={() => void signOut().then((s) => client.setQueryData(sessionQuery.queryKey, s))}
+            onClick={() =>
+              void signOut().then((s) => client.setQueryData(sessionQuery.queryKey, s))
+            }
             className="rounded-[3px] p-1.5 hover:bg-closed"
           >
             <LogOut size={16} aria-hidden />

@@ -2,23 +2,30 @@ import { useQuery } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import { ChevronLeft, ChevronRight } from "lucide-react";
 import { type KeyboardEvent, useState } from "react";
-import { computationsQuery, isStale, newestFor, type Sure } from "../balance/queries";
+import { computationsQuery, isStale, newestFor, type Sure } from "../api/balanceQueries";
 import { addDays, clock, dateWords, duration } from "../time/time";
 import { Hint } from "../ui/Hint";
 import { Verdict } from "../ui/Verdict";
 import { percent } from "../ui/words";
 import { MonthView } from "./MonthView";
-import { Silhouette } from "./Silhouette";
-import { useWorkbench } from "./workbench";
+import { Silhouette } from "../ui/Silhouette";
+import { useWorkbench } from "../workbench/workbench";
 
 /** Seven nights under their roofs. A night chosen here is the night everywhere. */
 export function WeekStrip() {
-  const { week, adoptedWeek, date, goTo, plan, draft, considered, moves, attempting } = useWorkbench();
+  const { week, adoptedWeek, date, goTo, plan, draft, considered, moves, attempting } =
+    useWorkbench();
   const [month, setMonth] = useState(false);
   const confidences = useQuery(computationsQuery(plan.id, "confidence"));
   // What was drawn says nothing of a plan that is being changed.
-  const known = considered.length || moves.length ? undefined : newestFor(confidences.data, draft, date);
-  const sure = new Map((known && !isStale(known, plan) ? known : undefined)?.result?.nights?.map((night) => [night.date, night]));
+  const known =
+    considered.length || moves.length ? undefined : newestFor(confidences.data, draft, date);
+  const sure = new Map(
+    (known && !isStale(known, plan) ? known : undefined)?.result?.nights?.map((night) => [
+      night.date,
+      night,
+    ]),
+  );
   const zone = plan.time_zone;
   const bounded = (to: string) =>
     to < plan.first_night ? plan.first_night : to > plan.last_night ? plan.last_night : to;
@@ -33,17 +40,30 @@ export function WeekStrip() {
     );
   };
   return (
-    <nav aria-label="Nights of the week" className="flex h-[72px] shrink-0 items-stretch border-b border-rule px-2">
+    <nav
+      aria-label="Nights of the week"
+      className="flex h-[72px] shrink-0 items-stretch border-b border-rule px-2"
+    >
       <WeekStep label="The week before" to={bounded(addDays(date, -7))}>
         <ChevronLeft size={18} aria-hidden />
       </WeekStep>
-      <div role="group" aria-label="Nights" className="grid flex-1 grid-cols-7 gap-1 py-1" onKeyDown={onKey}>
+      <div
+        role="group"
+        aria-label="Nights"
+        className="grid flex-1 grid-cols-7 gap-1 py-1"
+        onKeyDown={onKey}
+      >
         {week.map((night, i) => {
           const day = dateWords(night.date);
           const before = adoptedWeek[i];
-          const changed = before && JSON.stringify(before.silhouette) !== JSON.stringify(night.silhouette);
+          const changed =
+            before && JSON.stringify(before.silhouette) !== JSON.stringify(night.silhouette);
           return (
-            <Hint key={night.date} quiet={attempting} text={<NightHint date={night.date} sure={sure.get(night.date)} />}>
+            <Hint
+              key={night.date}
+              quiet={attempting}
+              text={<NightHint date={night.date} sure={sure.get(night.date)} />}
+            >
               <button
                 type="button"
                 data-night={night.date}
@@ -68,7 +88,11 @@ export function WeekStrip() {
                     {night.last_end ? clock(night.last_end, zone) : "–"}
                   </span>
                 </span>
-                <Silhouette night={night} before={changed ? before : undefined} sure={sure.get(night.date)} />
+                <Silhouette
+                  night={night}
+                  before={changed ? before : undefined}
+                  sure={sure.get(night.date)}
+                />
               </button>
             </Hint>
           );
@@ -85,7 +109,13 @@ export function WeekStrip() {
       <span className="flex flex-col justify-center gap-0.5 pl-2 text-xs text-ink-2">
         <span className="flex items-center justify-between">
           <label htmlFor="night-of">Night of</label>
-          <button type="button" className="text-ink underline underline-offset-2 print:hidden" onClick={() => setMonth(true)}>Month</button>
+          <button
+            type="button"
+            className="text-ink underline underline-offset-2 print:hidden"
+            onClick={() => setMonth(true)}
+          >
+            Month
+          </button>
         </span>
         <input
           id="night-of"
@@ -104,7 +134,15 @@ export function WeekStrip() {
   );
 }
 
-function WeekStep({ label, to, children }: { label: string; to: string; children: React.ReactNode }) {
+function WeekStep({
+  label,
+  to,
+  children,
+}: {
+  label: string;
+  to: string;
+  children: React.ReactNode;
+}) {
   const { goTo, date } = useWorkbench();
   return (
     <Hint text={label}>
@@ -132,7 +170,8 @@ function NightHint({ date, sure }: { date: string; sure: Sure | undefined }) {
       {night.over_s > 0 && `, ${duration(night.over_s)} past the window`}.
       {sure?.late_end && (
         <span className="block">
-          Not over in {percent(sure.holds)} of weeks; 95 of 100 end by {clock(sure.late_end, plan.time_zone)}.
+          Not over in {percent(sure.holds)} of weeks; 95 of 100 end by{" "}
+          {clock(sure.late_end, plan.time_zone)}.
         </span>
       )}
       {night.silhouette?.label && (

@@ -1,5 +1,5 @@
 /**
- * How well a name fits what is typed, from 0 (not at all) to 1: every word must stand in it somewhere.
+ * How well a name fits what is typed, from 0 (not at all) to 1. Every word must be in it.
  * It counts more where a word of the name begins so, and most where the name itself does.
  */
 export function fit(name: string, typed: string, more: readonly string[] = []): number {

@@ -6,12 +6,17 @@ import { draft, FRIDAY, plan, reason, show, showIn, summary, week } from "../tes
 import { answering } from "../testing/server";
 import { ClashDialog } from "./ClashDialog";
 import { EffectLine } from "./EffectLine";
-import { Silhouette } from "./Silhouette";
+import { Silhouette } from "../ui/Silhouette";
 import { WeekStrip } from "./WeekStrip";
-import type { Clash } from "./workbench";
+import type { Clash } from "../workbench/workbench";
 
 const NOTHING_COMPUTED = { "GET /computations": () => [] };
-const over = { verdict: "over", over_s: 6240, last_end: "2026-11-07T07:44:00Z", missed: 3 } as const;
+const over = {
+  verdict: "over",
+  over_s: 6240,
+  last_end: "2026-11-07T07:44:00Z",
+  missed: 3,
+} as const;
 
 describe("the week strip", () => {
   const nights = () => within(screen.getByRole("group", { name: "Nights" })).getAllByRole("button");
@@ -35,7 +40,9 @@ describe("the week strip", () => {
     screen.getByRole("button", { current: "date" }).focus();
     await user.keyboard("{ArrowRight}{ArrowLeft}{PageDown}");
     await user.click(screen.getByRole("button", { name: "The week after" }));
-    const went = (bench.goTo as unknown as { mock: { calls: [string][] } }).mock.calls.map(([to]) => to);
+    const went = (bench.goTo as unknown as { mock: { calls: [string][] } }).mock.calls.map(
+      ([to]) => to,
+    );
     expect(went).toEqual(["2026-11-03", "2026-11-07", "2026-11-05", "2026-11-13", "2026-11-13"]);
   });
 
@@ -48,7 +55,13 @@ describe("the week strip", () => {
 
   it("names the nights of which there is no forecast, and lets nobody go there", () => {
     answering(NOTHING_COMPUTED);
-    const none = { forecast: false, verdict: null, last_end: null, silhouette: null, tightest: null } as const;
+    const none = {
+      forecast: false,
+      verdict: null,
+      last_end: null,
+      silhouette: null,
+      tightest: null,
+    } as const;
     showIn(<WeekStrip />, { week: week({ "2026-11-02": none }) });
     expect(nights()[0]).toHaveProperty("disabled", true);
     expect(nights()[0]!.textContent).toContain("no forecast");
@@ -102,7 +115,7 @@ describe("the silhouette", () => {
 });
 
 describe("the effect of changes", () => {
-  const change = { operation: { operation: "SetLocked" }, words: "Mail is locked", actor: "Ada" };
+  const change = { operation: { operation: "ChangeItem" }, words: "Mail is locked", actor: "Ada" };
   const line = () => screen.getByRole("contentinfo", { name: "Effect of the changes" });
 
   it("is not there while nothing differs", () => {
@@ -117,7 +130,9 @@ describe("the effect of changes", () => {
       week: week({ "2026-11-07": { verdict: "tight" } }),
       adoptedWeek: week({ [FRIDAY]: { ...over, reasons: [reason()] } }),
     });
-    expect(line().textContent).toContain("Office files starts at 21:30 · Last run Fri ends Fri 23:10 (was Sat 07:44)");
+    expect(line().textContent).toContain(
+      "Office files starts at 21:30 · Last run Fri ends Fri 23:10 (was Sat 07:44)",
+    );
     expect(line().textContent).toContain("past the window 0 min (was 1 h 44 min)");
     expect(line().textContent).toContain("reasons 0 (was 1)");
     expect(line().textContent).toContain("Sat now tight");
@@ -128,13 +143,19 @@ describe("the effect of changes", () => {
     const user = userEvent.setup();
     await user.click(screen.getByRole("button", { name: "Discard" }));
     await user.click(screen.getByRole("button", { name: "Save to draft" }));
-    expect([bench.discard, bench.save].map((act) => (act as unknown as { mock: { calls: unknown[] } }).mock.calls.length)).toEqual([1, 1]);
+    expect(
+      [bench.discard, bench.save].map(
+        (act) => (act as unknown as { mock: { calls: unknown[] } }).mock.calls.length,
+      ),
+    ).toEqual([1, 1]);
     expect(screen.queryByRole("button", { name: "Adopt" })).toBeNull();
   });
 
   it("leads from a draft to its comparison, and adopts it with a note", async () => {
     answering({ "GET /drafts/5/check": () => ({ stops: [], looks: [] }) });
-    const bench = showIn(<EffectLine />, { plan: plan({ draft: draft({ changes: [change], can_redo: true }) }) });
+    const bench = showIn(<EffectLine />, {
+      plan: plan({ draft: draft({ changes: [change], can_redo: true }) }),
+    });
     const user = userEvent.setup();
     await user.click(screen.getByRole("button", { name: "Redo" }));
     expect(bench.redo).toHaveBeenCalled();
@@ -158,7 +179,16 @@ describe("edits that met", () => {
       { operation: "ChangeItem", list: "jobs", id: "mail", changes: { priority: 5, share: 2 } },
       { operation: "MoveStart", job: "office-files", schedule: 0, start_time: "21:30" },
     ],
-    conflicts: [{ index: 0, key: "priority", list: "jobs", id: "mail", field: "priority", theirs: ["priority 4"] }],
+    conflicts: [
+      {
+        index: 0,
+        key: "priority",
+        list: "jobs",
+        id: "mail",
+        field: "priority",
+        theirs: ["priority 4"],
+      },
+    ],
   };
 
   it("are told with who did what, and the others' stand unless one says otherwise", async () => {
@@ -166,7 +196,10 @@ describe("edits that met", () => {
     expect(screen.getByRole("dialog").textContent).toContain("Bo saved: Mail starts at 22:00");
     expect(screen.getByLabelText("Theirs: priority 4")).toHaveProperty("checked", true);
     await userEvent.setup().click(screen.getByRole("button", { name: "Save mine on top" }));
-    expect(bench.settleClash).toHaveBeenCalledWith([{ ...clash.yours[0], changes: { share: 2 } }, clash.yours[1]]);
+    expect(bench.settleClash).toHaveBeenCalledWith([
+      { ...clash.yours[0], changes: { share: 2 } },
+      clash.yours[1],
+    ]);
   });
 
   it("keep one's own where that is chosen", async () => {

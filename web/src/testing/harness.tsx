@@ -7,18 +7,40 @@ import type { ReactNode } from "react";
 import { MemoryRouter, useLocation } from "react-router";
 import { vi } from "vitest";
 import type { Draft, Job, Night, NightSummary, Plan, Reason, Run } from "../api/client";
-import { type Workbench, WorkbenchContext } from "../shell/workbench";
+import { type Workbench, WorkbenchContext } from "../workbench/workbench";
 
 export const ZONE = "Europe/Dublin";
 export const FRIDAY = "2026-11-06";
 
 export function job(id: string, more: Partial<Job> = {}): Job {
   return {
-    id, name: id.replaceAll("-", " "), priority: 3, locked: false, after: null, window: "night",
-    repository: "quay-vault", machines: 4, used_gib: 400, clauses: [],
+    id,
+    name: id.replaceAll("-", " "),
+    priority: 3,
+    locked: false,
+    after: null,
+    window: "night",
+    repository: "quay-vault",
+    machines: 4,
+    used_gib: 400,
+    clauses: [],
     schedules: [
-      { position: 0, kind: "full", words: "on Friday at 21:00", start_time: "21:00", time_zone: ZONE, every_weeks: 1 },
-      { position: 1, kind: "incremental", words: "every weekday at 20:00", start_time: "20:00", time_zone: ZONE, every_weeks: 1 },
+      {
+        position: 0,
+        kind: "full",
+        words: "on Friday at 21:00",
+        start_time: "21:00",
+        time_zone: ZONE,
+        every_weeks: 1,
+      },
+      {
+        position: 1,
+        kind: "incremental",
+        words: "every weekday at 20:00",
+        start_time: "20:00",
+        time_zone: ZONE,
+        every_weeks: 1,
+      },
     ],
     ...more,
   };
@@ -26,27 +48,66 @@ export function job(id: string, more: Partial<Job> = {}): Job {
 
 export function plan(more: Partial<Plan> = {}): Plan {
   return {
-    id: 1, name: "larkmoor", adopted_version: 7, time_zone: ZONE, first_night: "2026-11-02",
-    last_night: "2027-05-03", draft: null, open_drafts: [], jobs: [job("office-files"), job("mail", { locked: true })],
-    loads: [], machines: 8, sites: 2, site_ids: ["quay", "hill"], host_ids: ["quay-h1"], ...more,
+    id: 1,
+    name: "larkmoor",
+    adopted_version: 7,
+    time_zone: ZONE,
+    first_night: "2026-11-02",
+    last_night: "2027-05-03",
+    draft: null,
+    open_drafts: [],
+    jobs: [job("office-files"), job("mail", { locked: true })],
+    loads: [],
+    machines: 8,
+    sites: 2,
+    site_ids: ["quay", "hill"],
+    host_ids: ["quay-h1"],
+    ...more,
   };
 }
 
 export function draft(more: Partial<Draft> = {}): Draft {
   return {
-    id: 5, plan_id: 1, name: "larkmoor, changed", revision: 2, base_version: 7, changes: [],
-    can_redo: false, undone: [], ...more,
+    id: 5,
+    plan_id: 1,
+    name: "larkmoor, changed",
+    revision: 2,
+    base_version: 7,
+    changes: [],
+    can_redo: false,
+    undone: [],
+    ...more,
   };
 }
 
 export function summary(date: string, more: Partial<NightSummary> = {}): NightSummary {
   return {
-    date, start: `${date}T12:00:00Z`, end: new Date(Date.parse(`${date}T12:00:00Z`) + 86_400_000).toISOString(),
-    forecast: true, verdict: "fits", last_end: `${date}T23:10:00Z`, over_s: 0, runs: 12, missed: 0, reasons: [],
-    tightest: { name: "proxy:quay-p2", label: "Proxy quay-p2", unit: "MiB/s", peak: 100, capacity: 200, full_s: 0, waiting_jobs: [] },
+    date,
+    start: `${date}T12:00:00Z`,
+    end: new Date(Date.parse(`${date}T12:00:00Z`) + 86_400_000).toISOString(),
+    forecast: true,
+    verdict: "fits",
+    last_end: `${date}T23:10:00Z`,
+    over_s: 0,
+    runs: 12,
+    missed: 0,
+    reasons: [],
+    tightest: {
+      name: "proxy:quay-p2",
+      label: "Proxy quay-p2",
+      unit: "MiB/s",
+      peak: 100,
+      capacity: 200,
+      full_s: 0,
+      waiting_jobs: [],
+    },
     silhouette: {
-      name: "slots:proxy:quay-p2", label: "Slots of proxy quay-p2", load: Array<number>(96).fill(0.5),
-      waiting: Array<number>(96).fill(0), opens: 0.3, closes: 0.75,
+      name: "slots:proxy:quay-p2",
+      label: "Slots of proxy quay-p2",
+      load: Array<number>(96).fill(0.5),
+      waiting: Array<number>(96).fill(0),
+      opens: 0.3,
+      closes: 0.75,
     },
     ...more,
   };
@@ -62,36 +123,99 @@ export function week(more: Record<string, Partial<NightSummary>> = {}): NightSum
 
 export function run(more: Partial<Run> = {}): Run {
   return {
-    job: "office-files", occurrence: "2026-11-06T21:00:00.000Z", kind: "full", runs_as: "full", synthetic: false,
-    schedule: 0, outcome: "done", began: "2026-11-06T21:00:00.000Z", first_start: "2026-11-06T21:30:00.000Z",
-    moved: "2026-11-07T05:00:00.000Z", ended: "2026-11-07T05:10:00.000Z", window_opens: "2026-11-06T20:00:00.000Z",
-    window_end: "2026-11-07T06:00:00.000Z", over_s: 0, machines: 4, done: 4, source_bytes: 4e12, wire_bytes: 2e12,
-    stored_bytes: 2e12, squeezes: [], proxies: [], ...more,
+    job: "office-files",
+    occurrence: "2026-11-06T21:00:00.000Z",
+    kind: "full",
+    runs_as: "full",
+    synthetic: false,
+    schedule: 0,
+    outcome: "done",
+    began: "2026-11-06T21:00:00.000Z",
+    first_start: "2026-11-06T21:30:00.000Z",
+    moved: "2026-11-07T05:00:00.000Z",
+    ended: "2026-11-07T05:10:00.000Z",
+    window_opens: "2026-11-06T20:00:00.000Z",
+    window_end: "2026-11-07T06:00:00.000Z",
+    over_s: 0,
+    machines: 4,
+    done: 4,
+    source_bytes: 4e12,
+    wire_bytes: 2e12,
+    stored_bytes: 2e12,
+    squeezes: [],
+    proxies: [],
+    ...more,
   };
 }
 
 export function reason(more: Partial<Reason> = {}): Reason {
   return {
-    kind: "over the window", job: "office-files", machine: null, occurrence: "2026-11-06T21:00:00.000Z", runs: 1,
-    machines: 0, seconds: 6240, squeeze: "proxy:quay-p2", squeeze_s: 100, waited_for: null, waited_s: 0,
-    moving_s: 13_440, finishing_s: 20, ...more,
+    kind: "over the window",
+    job: "office-files",
+    machine: null,
+    occurrence: "2026-11-06T21:00:00.000Z",
+    runs: 1,
+    machines: 0,
+    seconds: 6240,
+    squeeze: "proxy:quay-p2",
+    squeeze_s: 100,
+    waited_for: null,
+    waited_s: 0,
+    moving_s: 13_440,
+    finishing_s: 20,
+    ...more,
   };
 }
 
 export function night(date = FRIDAY, more: Partial<Night> = {}): Night {
-  return { ...summary(date), time_zone: ZONE, windows: [], run_list: [run()], copies: [], loads: [], ...more };
+  return {
+    ...summary(date),
+    time_zone: ZONE,
+    windows: [],
+    run_list: [run()],
+    copies: [],
+    loads: [],
+    ...more,
+  };
 }
 
 /** A workbench whose acts do nothing but be counted. */
 export function workbench(more: Partial<Workbench> = {}): Workbench {
   const shown = more.plan ?? plan();
   return {
-    plan: shown, draft: shown.draft, jobs: new Map(shown.jobs.map((j) => [j.id, j])), date: FRIDAY,
-    goTo: vi.fn(), loads: null, setLoads: vi.fn(), night: night(), week: week(), adoptedWeek: week(), nightError: null,
-    moves: [], attempting: false, attempt: vi.fn(), move: vi.fn(), undo: vi.fn(), discard: vi.fn(), save: vi.fn(),
-    put: vi.fn(() => Promise.resolve(true)), tryOut: vi.fn(), tried: null, consider: vi.fn(), considered: [],
-    refused: null, redo: vi.fn(), adopt: vi.fn(() => Promise.resolve(true)), clash: null, settleClash: vi.fn(),
-    busy: null, problem: null, say: vi.fn(), words: [], ...more,
+    plan: shown,
+    draft: shown.draft,
+    jobs: new Map(shown.jobs.map((j) => [j.id, j])),
+    date: FRIDAY,
+    goTo: vi.fn(),
+    loads: null,
+    setLoads: vi.fn(),
+    night: night(),
+    week: week(),
+    adoptedWeek: week(),
+    nightError: null,
+    moves: [],
+    attempting: false,
+    attempt: vi.fn(),
+    move: vi.fn(),
+    undo: vi.fn(),
+    discard: vi.fn(),
+    save: vi.fn(),
+    put: vi.fn(() => Promise.resolve(true)),
+    tryOut: vi.fn(),
+    tried: null,
+    consider: vi.fn(),
+    considered: [],
+    refused: null,
+    redo: vi.fn(),
+    adopt: vi.fn(() => Promise.resolve(true)),
+    clash: null,
+    settleClash: vi.fn(),
+    busy: null,
+    problem: null,
+    say: vi.fn(),
+    words: [],
+    ...more,
   };
 }
 

@@ -1,6 +1,15 @@
 import { describe, expect, it } from "vitest";
 import {
-  addDays, clock, daysBetween, dateWords, dayClock, duration, hourTicks, millis, minutesOf, mondayOf,
+  addDays,
+  clock,
+  daysBetween,
+  dateWords,
+  dayClock,
+  duration,
+  hourTicks,
+  millis,
+  minutesOf,
+  mondayOf,
   timeOf,
 } from "./time";
 
@@ -16,7 +25,12 @@ describe("instants", () => {
 describe("durations", () => {
   it("are said in the largest fitting units", () => {
     expect([0, 44.6, 59.6, 3_599, 3_600, 13_200].map(duration)).toEqual([
-      "0 s", "45 s", "1 min", "1 h", "1 h", "3 h 40 min",
+      "0 s",
+      "45 s",
+      "1 min",
+      "1 h",
+      "1 h",
+      "3 h 40 min",
     ]);
   });
 });
@@ -49,7 +63,13 @@ describe("ticks", () => {
     const from = Date.parse("2026-10-24T22:00:00Z");
     const ticks = hourTicks(from, from + 6 * 3_600_000, 1, "Europe/Dublin");
     expect(ticks.map((tick) => clock(tick, "Europe/Dublin"))).toEqual([
-      "23:00", "00:00", "01:00", "01:00", "02:00", "03:00", "04:00",
+      "23:00",
+      "00:00",
+      "01:00",
+      "01:00",
+      "02:00",
+      "03:00",
+      "04:00",
     ]);
     expect(hourTicks(from, from + 6 * 3_600_000, 2, "UTC")).toHaveLength(4);
   });

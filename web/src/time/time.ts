@@ -122,6 +122,7 @@ function hourOf(at: number, zone: string): number {
   let known = hours.get(zone);
   if (!known) hours.set(zone, (known = new Map<number, number>()));
   let hour = known.get(at);
-  if (hour === undefined) known.set(at, (hour = Number(format(zone, { hour: "2-digit" }).format(at))));
+  if (hour === undefined)
+    known.set(at, (hour = Number(format(zone, { hour: "2-digit" }).format(at))));
   return hour;
 }

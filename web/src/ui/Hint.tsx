@@ -2,7 +2,11 @@ import { Tooltip } from "radix-ui";
 import type { ReactElement, ReactNode } from "react";
 
 /** A short explanation that shows on hover and on focus. */
-export function Hint({ text, quiet = false, children }: {
+export function Hint({
+  text,
+  quiet = false,
+  children,
+}: {
   text: ReactNode;
   /** Do not show it now, for something else goes on. */
   quiet?: boolean;

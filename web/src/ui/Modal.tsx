@@ -2,8 +2,17 @@ import { X } from "lucide-react";
 import { Dialog } from "radix-ui";
 import type { ReactNode } from "react";
 
-/** The one dialog that asks before it goes on. Modal ones of the library write styles into the page. */
-export function Modal({ open, onOpen, title, wide = false, children }: {
+/**
+ * The one dialog that asks before it goes on. Modal ones of the library write styles into the
+ * page.
+ */
+export function Modal({
+  open,
+  onOpen,
+  title,
+  wide = false,
+  children,
+}: {
   open: boolean;
   onOpen: (open: boolean) => void;
   title: string;

@@ -3,7 +3,12 @@ import type { ReactNode } from "react";
 import { Hint } from "./Hint";
 
 /** The one side sheet: it pushes the main surface aside and has a title and a way out. */
-export function Sheet({ label, title, onClose, children }: {
+export function Sheet({
+  label,
+  title,
+  onClose,
+  children,
+}: {
   label: string;
   title: ReactNode;
   onClose: () => void;
@@ -15,11 +20,18 @@ export function Sheet({ label, title, onClose, children }: {
       tabIndex={0}
       className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface px-4 pb-4"
     >
-      {/* The room above is not the sheet's own padding, which what sticks to its top would leave open. */}
+      {/* Not the sheet's own padding: what sticks to its top would leave that open. */}
       <div className="mt-4 mb-1 flex items-start gap-2">
-        <h2 className="min-w-0 flex-1 text-xl leading-tight font-semibold [overflow-wrap:anywhere]">{title}</h2>
+        <h2 className="min-w-0 flex-1 text-xl leading-tight font-semibold [overflow-wrap:anywhere]">
+          {title}
+        </h2>
         <Hint text="Close (Esc)">
-          <button type="button" aria-label="Close the sheet" onClick={onClose} className="p-1 hover:bg-closed">
+          <button
+            type="button"
+            aria-label="Close the sheet"
+            onClick={onClose}
+            className="p-1 hover:bg-closed"
+          >
             <X size={18} aria-hidden />
           </button>
         </Hint>

@@ -58,7 +58,10 @@ export function Table<Row>(props: Props<Row>) {
                   aria-sort={
                     sorted === "asc" ? "ascending" : sorted === "desc" ? "descending" : "none"
                   }
-                  className={clsx("border-b border-rule-strong py-1", right ? "text-right" : "text-left")}
+                  className={clsx(
+                    "border-b border-rule-strong py-1",
+                    right ? "text-right" : "text-left",
+                  )}
                 >
                   <button
                     type="button"
@@ -94,7 +97,10 @@ export function Table<Row>(props: Props<Row>) {
             {row.getVisibleCells().map((cell) => (
               <td
                 key={cell.id}
-                className={clsx("px-2 py-1", cell.column.columnDef.meta?.right && "text-right whitespace-nowrap")}
+                className={clsx(
+                  "px-2 py-1",
+                  cell.column.columnDef.meta?.right && "text-right whitespace-nowrap",
+                )}
               >
                 {flexRender(cell.column.columnDef.cell, cell.getContext())}
               </td>

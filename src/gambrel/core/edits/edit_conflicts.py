@@ -20,11 +20,7 @@ _FIELD_OF: dict[type, tuple[str, ...]] = {
     o.MoveStart: ("schedules",),
     o.MoveFull: ("schedules",),
     o.SetInterval: ("schedules",),
-    o.SetLocked: ("locked",),
     o.SetProxies: ("proxies",),
-    o.SetTransport: ("transport",),
-    o.SetVerify: ("verify",),
-    o.SetWindow: ("window", "at_window_end"),
     TakeOverPoints: ("points",),
 }
 

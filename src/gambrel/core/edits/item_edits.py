@@ -12,7 +12,9 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 from gambrel.core.plan import objects as p
-from gambrel.core.plan.reading import ITEMS, LISTS, PlanError, read_entry
+from gambrel.core.plan.reading import ITEMS, LISTS, job_problems, read_entry
+from gambrel.core.plan.shapes import shape_of, unit_of
+from gambrel.core.plan.values import PlanError
 from gambrel.core.words import count, job_changes, sentence
 
 WORDS = {
@@ -27,20 +29,6 @@ WORDS = {
     "jobs": "job",
 }
 """The lists of which entries can be edited, with the word for one."""
-
-_KEY_WORDS = {
-    "mbit_per_s": "Mbit/s", "mib_per_s": "MiB/s", "nic_mbit_per_s": "network Mbit/s",
-    "read_mib_per_s": "read MiB/s", "ingest_mib_per_s": "ingest MiB/s",
-    "transform_mib_per_s": "transform MiB/s", "capacity_gib": "GiB", "memory_gib": "GiB memory",
-    "stream_slots": "streams", "task_slots": "tasks", "snapshot_slots": "snapshots",
-    "dedupe_ratio": "deduplication", "block_clone": "block clone",
-    "immutable_days": "days immutable", "direct_datastores": "reads directly",
-    "left_out_datastores": "leaves out", "on_host": "on host", "on_machine": "is the machine",
-    "encryption_factor": "left by encryption", "proxies": "read by",
-    "zoned_proxies": "zoned to", "throughput_from": "throughput", "time_zone": "zone",
-}  # fmt: skip
-_AS_A_WHOLE = {"limits": "limits by hour", "open": "hours", "exceptions": "exceptions",
-               "dates": "dates", "volumes": "volumes"}  # fmt: skip
 
 
 class OperationError(ValueError):
@@ -121,21 +109,8 @@ def _check(plan: p.Plan, kind: str, item: Any) -> None:
 
 
 def _check_job(plan: p.Plan, job: p.Job) -> None:
-    disks = {(machine.id, disk.id) for machine in plan.machines for disk in machine.disks}
-    for i, left_out in enumerate(job.exclude_disks):
-        if left_out not in disks:
-            field = f"exclude_disks[{i}]"
-            raise OperationError(field, list(left_out), "is no disk of a machine of this plan")
-    for i, path in enumerate(job.exclude_paths):
-        if (path.machine, path.disk) not in disks:
-            field = f"exclude_paths[{i}].disk"
-            raise OperationError(field, path.disk, f"is no disk of {path.machine}")
-    seen, current = {job.id}, job.after
-    while current is not None and current not in seen:
-        seen.add(current)
-        current = plan.job_by_id[current].after
-    if current is not None and current == job.id:
-        raise OperationError("after", job.after, "closes a loop of jobs that wait for another")
+    for key, value, reason in job_problems(plan, job):
+        raise OperationError(key, value, reason)
 
 
 def _unlocked(item: Any, changed: Iterable[str]) -> None:
@@ -185,13 +160,13 @@ def users(plan: p.Plan) -> Mapping[tuple[str, str], Sequence[str]]:
     return {key: tuple(words) for key, words in found.items()}
 
 
-def _said(value: Any) -> str:
+def _said(value: Any, unit: str, none: str) -> str:
     if value is None:
-        return "none"
+        return none
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, float):
-        return f"{value:g}"
+        return f"{value:g} {unit}".rstrip()
     if isinstance(value, tuple):
         return ", ".join(map(str, value)) or "none"
     return str(value)
@@ -199,17 +174,24 @@ def _said(value: Any) -> str:
 
 def item_changes(was: Any, now: Any, keys: Iterable[str]) -> list[str]:
     """What became of some values of an entry: "slots 8 (was 4)"."""
+    declared = shape_of(type(now)).declared
     told = []
     for key in keys:
         before, after = getattr(was, key), getattr(now, key)
         if before == after:
             continue
-        word = _KEY_WORDS.get(key, key.replace("_", " "))
-        if key in _AS_A_WHOLE:
-            told.append(_AS_A_WHOLE[key])
+        words = declared[key].label.lower() or key.replace("_", " ")
+        if _is_told_whole(before) or _is_told_whole(after):
+            told.append(words)
         else:
-            told.append(f"{word} {_said(after)} (was {_said(before)})")
+            unit, none = unit_of(key, declared[key]), declared[key].null or "none"
+            told.append(f"{words} {_said(after, unit, none)} (was {_said(before, unit, none)})")
     return told
+
+
+def _is_told_whole(value: Any) -> bool:
+    """Whether a value is too long to stand in a sentence: a list of objects, hours or dates."""
+    return isinstance(value, tuple) and any(not isinstance(item, str) for item in value)
 
 
 def _with(plan: p.Plan, kind: str, items: tuple[Any, ...]) -> p.Plan:
@@ -308,33 +290,3 @@ class RemoveItem:
         points = sum(point.job == self.id for point in plan.state.points)
         along = f", with its {count(points, 'restore point')}" if points else ""
         return f"job {item_of(plan, kind, self.id).name} is taken away{along}"
-
-
-# --- advice on slots --------------------------------------------------------------------------
-
-SLOTS_PER_CORE = 1.0
-"""Streams that a core of a proxy serves without slowing the others down."""
-MEMORY_GIB_PER_SLOT = 2.0
-"""Memory that one stream wants, in GiB, ..."""
-MEMORY_GIB_OF_SYSTEM = 2.0
-"""... beside what the proxy's own system takes."""
-
-
-def advised_slots(proxy: p.Proxy) -> tuple[int, str] | None:
-    """How many slots a proxy's cores and memory serve, and which of them says so; None unknown."""
-    found: list[tuple[int, str]] = []
-    if proxy.cores is not None:
-        found.append((max(1, int(proxy.cores * SLOTS_PER_CORE)), f"{proxy.cores} cores"))
-    if proxy.memory_gib is not None:
-        fit = int((proxy.memory_gib - MEMORY_GIB_OF_SYSTEM) / MEMORY_GIB_PER_SLOT)
-        found.append((max(1, fit), f"{proxy.memory_gib:g} GiB of memory"))
-    return min(found, default=None)
-
-
-def proxy_form(proxy: p.Proxy) -> str:
-    """What a proxy is, in words."""
-    if proxy.on_machine is not None:
-        return f"the machine {proxy.on_machine}"
-    if proxy.on_host is not None:
-        return f"on host {proxy.on_host}"
-    return "a physical machine" if proxy.physical else "off-host"

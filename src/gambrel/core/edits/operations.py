@@ -2,6 +2,11 @@
 
 An operation is a value. Applied to a Plan it gives another Plan; the first is not touched. The same
 objects are previewed, saved in drafts, reversed by undo and proposed as moves.
+
+`ChangeItem` edits any key of an entry. An operation has a name of its own only where it says less
+than a new value would: `MoveStart`, `MoveFull` and `SetInterval` change one schedule and leave the
+others to other people, `IncludeMachine`, `ExcludeMachine` and `ExcludeDisk` add to a list, and
+`SetProxies` can be hashed, as a search needs it.
 """
 
 from __future__ import annotations
@@ -11,7 +16,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import asdict, dataclass, fields, replace
 from datetime import datetime, time, timedelta
 from itertools import takewhile
-from typing import Any, ClassVar, Literal, get_args
+from typing import Any, ClassVar, get_args
 
 from gambrel.core.edits.item_edits import AddItem, ChangeItem, OperationError, RemoveItem
 from gambrel.core.edits.splitting import SplitJob, TakeOverPoints
@@ -248,20 +253,6 @@ class MoveFull(_JobOperation):
 
 
 @dataclass(frozen=True, slots=True)
-class SetLocked(_JobOperation):
-    """Peg a job to its place, or free it."""
-
-    name: ClassVar[str] = "SetLocked"
-    locked: bool
-
-    def apply(self, plan: Plan) -> Plan:
-        return self._with_job(plan, replace(self._job(plan), locked=self.locked))
-
-    def describe(self, plan: Plan) -> str:
-        return f"{self._job(plan).name}: {'locked' if self.locked else 'unlocked'}"
-
-
-@dataclass(frozen=True, slots=True)
 class SetProxies(_JobOperation):
     """Let a job be read by some proxies only, or by any (None)."""
 
@@ -279,25 +270,6 @@ class SetProxies(_JobOperation):
     def describe(self, plan: Plan) -> str:
         read = "any proxy" if self.proxies is None else " or ".join(self.proxies) or "no proxy"
         return f"{self._job(plan).name}: read by {read}"
-
-
-@dataclass(frozen=True, slots=True)
-class SetTransport(_JobOperation):
-    """Let a job use one transport only, or the best of each disk ("auto")."""
-
-    name: ClassVar[str] = "SetTransport"
-    transport: Literal["auto", "direct", "hot_add", "network"]
-
-    def apply(self, plan: Plan) -> Plan:
-        if self.transport not in ("auto", "direct", "hot_add", "network"):
-            reason = "is none of auto, direct, hot_add, network"
-            raise OperationError("transport", self.transport, reason)
-        return self._with_job(plan, replace(self._unlocked(plan), transport=self.transport))
-
-    def describe(self, plan: Plan) -> str:
-        by = {"auto": "the best transport of each disk", "hot_add": "hot-add only"}
-        said = by.get(self.transport, f"{self.transport} only")
-        return f"{self._job(plan).name}: {said}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -365,23 +337,6 @@ class ExcludeDisk(_JobOperation):
 
 
 @dataclass(frozen=True, slots=True)
-class SetVerify(_JobOperation):
-    """Choose how a job checks what it made."""
-
-    name: ClassVar[str] = "SetVerify"
-    verify: Literal["none", "checksum", "boot"]
-
-    def apply(self, plan: Plan) -> Plan:
-        if self.verify not in ("none", "checksum", "boot"):
-            raise OperationError("verify", self.verify, "is none of none, checksum, boot")
-        return self._with_job(plan, replace(self._unlocked(plan), verify=self.verify))
-
-    def describe(self, plan: Plan) -> str:
-        by = {"none": "not checked", "checksum": "checked by a checksum"}
-        return f"{self._job(plan).name}: {by.get(self.verify, 'checked by a boot test')}"
-
-
-@dataclass(frozen=True, slots=True)
 class SetInterval(_JobOperation):
     """Run a schedule of many runs a day more or less often."""
 
@@ -402,43 +357,14 @@ class SetInterval(_JobOperation):
         return f"{self._job(plan).name}: every {self.minutes} min"
 
 
-@dataclass(frozen=True, slots=True)
-class SetWindow(_JobOperation):
-    """Have a job run inside a window, or inside none, and say what happens at the window's end."""
-
-    name: ClassVar[str] = "SetWindow"
-    window: str | None
-    at_window_end: Literal["stop", "finish", "run_on"]
-
-    def apply(self, plan: Plan) -> Plan:
-        if self.window is not None and self.window not in plan.window_by_id:
-            raise OperationError("window", self.window, "is not the id of a window of this plan")
-        if self.at_window_end not in ("stop", "finish", "run_on"):
-            reason = "is none of stop, finish, run_on"
-            raise OperationError("at_window_end", self.at_window_end, reason)
-        changed = replace(
-            self._unlocked(plan), window=self.window, at_window_end=self.at_window_end
-        )
-        return self._with_job(plan, changed)
-
-    def describe(self, plan: Plan) -> str:
-        ends = {"stop": "stops", "finish": "finishes what has begun", "run_on": "runs on"}
-        inside = "at any hour" if self.window is None else f"inside {self.window}"
-        return f"{self._job(plan).name}: {inside}, {ends.get(self.at_window_end)} at its end"
-
-
 Operation = (
     MoveStart
     | MoveFull
-    | SetLocked
     | SetProxies
-    | SetTransport
     | IncludeMachine
     | ExcludeMachine
     | ExcludeDisk
-    | SetVerify
     | SetInterval
-    | SetWindow
     | AddItem
     | ChangeItem
     | RemoveItem
@@ -448,15 +374,26 @@ Operation = (
 
 _OPERATIONS: dict[str, Callable[..., Operation]] = {kind.name: kind for kind in get_args(Operation)}
 _FIELD_TYPES: dict[str, type] = {
-    "job": str, "schedule": int, "start_time": str, "day_shift": int, "days": int, "locked": bool,
-    "transport": str, "machine": str, "disk": str, "verify": str, "minutes": int,
-    "at_window_end": str, "list": str, "id": str, "value": dict, "changes": dict,
+    "job": str, "schedule": int, "start_time": str, "day_shift": int, "days": int, "machine": str,
+    "disk": str, "minutes": int, "list": str, "id": str, "value": dict, "changes": dict,
     "parts": list, "from_job": str,
 }  # fmt: skip
 _FIELDS: dict[str, tuple[str, ...]] = {
     kind.name: tuple(field.name for field in fields(kind)) for kind in get_args(Operation)
 }
 _MAY_BE_MISSING = {"day_shift"}
+_KEYS_OF_EARLIER_NAMES = {
+    "SetLocked": ("locked",),
+    "SetTransport": ("transport",),
+    "SetVerify": ("verify",),
+    "SetWindow": ("window", "at_window_end"),
+}
+"""Operations that drafts may still hold: each set these keys of a job, as `ChangeItem` does now."""
+
+
+def change_job(job: str, **changes: Any) -> ChangeItem:
+    """Change some keys of a job; values as the plan file has them."""
+    return ChangeItem("jobs", job, changes)
 
 
 def _moved_in_words(operation: MoveStart | MoveFull, plan: Plan, position: int) -> str:
@@ -508,6 +445,9 @@ def operation_from(value: Mapping[str, Any]) -> Operation:
         OperationError: for an unknown name, and for a missing, unknown or ill-typed argument.
     """
     name = value.get("operation")
+    if isinstance(name, str) and name in _KEYS_OF_EARLIER_NAMES:
+        value = _in_todays_name(value, _KEYS_OF_EARLIER_NAMES[name])
+        name = ChangeItem.name
     if not isinstance(name, str) or name not in _OPERATIONS:
         raise OperationError("operation", name, "is none of " + ", ".join(_OPERATIONS))
     arguments = {key: item for key, item in value.items() if key != "operation"}
@@ -523,10 +463,6 @@ def operation_from(value: Mapping[str, Any]) -> Operation:
         if key == "proxies":
             arguments[key] = _names(key, item)
             continue
-        if key == "window":
-            if item is not None and not isinstance(item, str):
-                raise OperationError(key, item, "is neither null nor the id of a window")
-            continue
         wanted = _FIELD_TYPES[key]
         if not isinstance(item, wanted) or (wanted is int and isinstance(item, bool)):
             word = {"str": "text", "int": "whole number", "bool": "yes or no", "dict": "object",
@@ -535,6 +471,16 @@ def operation_from(value: Mapping[str, Any]) -> Operation:
     if "parts" in arguments:
         arguments["parts"] = tuple(arguments["parts"])
     return _OPERATIONS[name](**arguments)
+
+
+def _in_todays_name(value: Mapping[str, Any], keys: tuple[str, ...]) -> dict[str, Any]:
+    for key in ("job", *keys):
+        if key not in value:
+            raise OperationError(key, None, f"is required by {value['operation']} and missing")
+    for key in value.keys() - {"operation", "job", *keys}:
+        raise OperationError(key, value[key], f"is no argument of {value['operation']}")
+    changes = {key: value[key] for key in keys}
+    return {"operation": "ChangeItem", "list": "jobs", "id": value["job"], "changes": changes}
 
 
 def operation_to_dict(operation: Operation) -> dict[str, Any]:

@@ -23,9 +23,8 @@ from gambrel.core.edits.operations import (
     Operation,
     SetInterval,
     SetProxies,
-    SetTransport,
-    SetVerify,
     apply_all,
+    change_job,
 )
 from gambrel.core.findings import Thresholds, find
 from gambrel.core.findings.model import Finding
@@ -144,7 +143,7 @@ def _free_readers(job: Job) -> Iterator[Operation]:
     if job.proxies is not None:
         yield SetProxies(job.id, None)
     if job.transport != "auto":
-        yield SetTransport(job.id, "auto")
+        yield change_job(job.id, transport="auto")
 
 
 def _jobs_of_night(plan: Plan, forecast: Forecast, day: str) -> Iterator[Job]:
@@ -194,9 +193,9 @@ def candidates(finding: Finding, plan: Plan, forecast: Forecast) -> Iterator[tup
                 yield from _one_by_one(list(_other_nights(job))[:2])
     elif finding.kind == "verify runs into the next run":
         for job in jobs:
-            yield (SetVerify(job.id, "checksum" if job.verify == "boot" else "none"),)
+            yield (change_job(job.id, verify="checksum" if job.verify == "boot" else "none"),)
             yield from _one_by_one(_other_starts(job))
-            yield (SetVerify(job.id, "none"),)
+            yield (change_job(job.id, verify="none"),)
     elif finding.kind in ("no path", "pin forces a worse transport", "disk read across sites"):
         for job in jobs:
             yield from _one_by_one(_free_readers(job))
@@ -259,11 +258,11 @@ def suggestions(
     kinds = _same_matter(finding.kind)
     there_is = _weight(finding, find(forecast, start, end, thresholds, kinds=kinds))
     found: list[Suggestion] = []
-    tried: set[tuple[Operation, ...]] = set()
+    tried: list[tuple[Operation, ...]] = []
     for operations in candidates(finding, plan, forecast):
         if operations in tried or len(tried) >= MOST_TRIED:
             continue
-        tried.add(operations)
+        tried.append(operations)
         try:
             changed = apply_all(plan, operations)
             words = _words(operations, plan)

@@ -436,6 +436,21 @@ def _slot_hours(
     return found
 
 
+def offered(
+    forecast: Forecast, night: Night, state: State, loads: Sequence[SpanLoad]
+) -> list[tuple[Remedy, bool]]:
+    """What can be tried for a night, each with whether it takes something away.
+
+    Args:
+        state: of the night, and `loads` that are full in it, from `state_of` and `pressed`.
+    """
+    found = []
+    if state.weight > 0:
+        reasons = night_outcome(forecast, night).reasons
+        found = [(remedy, False) for remedy in remedies(forecast.plan, loads, reasons)]
+    return found + [(remedy, True) for remedy in spare(forecast, night)]
+
+
 def spare(forecast: Forecast, night: Night) -> Sequence[Remedy]:
     """What the week that holds a night hardly uses: slots and whole proxies; nothing tried yet."""
     plan = forecast.plan

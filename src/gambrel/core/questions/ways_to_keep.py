@@ -22,7 +22,7 @@ from gambrel.core.plan.objects import (
     Schedule,
     State,
 )
-from gambrel.core.plan.reading import JOB, RETENTION, SCHEDULE
+from gambrel.core.plan.reading import JOB
 from gambrel.core.questions.isolated_job import alone, schedules_of
 from gambrel.core.schedules.words import CODES, rule_parts
 from gambrel.core.simulation.forecast import Forecast
@@ -140,18 +140,11 @@ def kept_as(job: Job, name: WayName) -> Job:
 
 def changes_between(was: Job, now: Job) -> dict[str, Any]:
     """What `ChangeItem` needs to make one of the other."""
-    found: dict[str, Any] = {}
-    for key in JOB.keys:
-        if getattr(was, key) == getattr(now, key):
-            continue
-        value = getattr(now, key)
-        if key == "schedules":
-            found[key] = [SCHEDULE.write(schedule) for schedule in value]
-        elif key == "retention":
-            found[key] = RETENTION.write(value)
-        else:
-            found[key] = value
-    return found
+    return {
+        key: JOB.values[key].write(getattr(now, key))
+        for key in JOB.keys
+        if getattr(was, key) != getattr(now, key)
+    }
 
 
 # --- figures ----------------------------------------------------------------------------------

@@ -1,0 +1,195 @@
+"""What data flow through: sites, links, hosts, datastores, proxies, repositories."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import time
+from typing import Annotated, Any, Literal
+
+from gambrel.core.plan.kinds import (
+    Amount,
+    Capacity,
+    Count,
+    DatastoreId,
+    Factor,
+    HostId,
+    Ident,
+    MachineId,
+    ProxyId,
+    SiteId,
+    Weekday,
+    Zone,
+)
+from gambrel.core.plan.shapes import Key, Rows
+
+Wrong = Iterator[tuple[str, Any, str]]
+"""Problems of an object that its single values do not show: the key, its value, the reason."""
+
+
+def repeated_ids(key: str, items: tuple[Any, ...]) -> Wrong:
+    """Ids that two entries of a list share."""
+    seen: set[str] = set()
+    for i, item in enumerate(items):
+        if item.id in seen:
+            yield f"{key}[{i}].id", item.id, f"is in {key} twice"
+        seen.add(item.id)
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    id: Ident
+    name: Annotated[str, Key("Name", otherwise="id")]
+    time_zone: Annotated[Zone, Key("Time zone")]
+
+
+@dataclass(frozen=True, slots=True)
+class LinkLimit:
+    """A weekly interval in which a link carries less; 0 Mbit/s means closed."""
+
+    days: tuple[Weekday, ...]
+    from_time: time
+    to_time: time
+    mbit_per_s: Amount
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A connection of two sites; of a site with itself: that site's own backup network.
+
+    Attributes:
+        encrypted: whether what it carries is encrypted on the way.
+        encryption_factor: the share of every rate of the link that is left when it is (0 to 1).
+    """
+
+    id: Ident
+    between: tuple[SiteId, SiteId]
+    mbit_per_s: Annotated[Capacity, Key("Rate")]
+    limits: Annotated[tuple[LinkLimit, ...], Key("Limits by hour", form=False)] = ()
+    encrypted: Annotated[bool, Key("Encrypted")] = False
+    encryption_factor: Annotated[Factor, Key("Rate left by encryption", percent=True)] = 1.0
+
+    def carried(self, mbit_per_s: float) -> float:
+        """What encryption leaves of a rate of this link, in Mbit/s."""
+        return mbit_per_s * self.encryption_factor if self.encrypted else mbit_per_s
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """Where discovery found something: the source, and the stable id that the source gives it."""
+
+    source: Ident
+    uid: Ident
+
+
+@dataclass(frozen=True, slots=True)
+class Host:
+    id: Ident
+    site: Annotated[SiteId, Key("Site", form=False)]
+    cluster: Annotated[Ident | None, Key("Cluster", form=False)] = None
+    nic_mbit_per_s: Annotated[Capacity | None, Key("Network", null="no limit")] = None
+    snapshot_slots: Annotated[Count | None, Key("Snapshots at once", null="no limit")] = None
+    proxies: Annotated[
+        tuple[ProxyId, ...] | None, Rows(distinct=True), Key("Read by", null="any proxy")
+    ] = None
+    found: Found | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Datastore:
+    id: Ident
+    hosts: Annotated[tuple[HostId, ...], Rows(distinct=True), Key("Mounted by", form=False)]
+    read_mib_per_s: Annotated[Capacity | None, Key("Read rate", null="no limit")] = None
+    task_slots: Annotated[Count | None, Key("Disks at once", null="no limit")] = None
+    zoned_proxies: Annotated[
+        tuple[ProxyId, ...], Rows(distinct=True), Key("Zoned to", form=False)
+    ] = ()
+    found: Found | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Proxy:
+    """A machine or a process that reads disks.
+
+    Attributes:
+        direct_datastores: those it reads directly, as set by hand.
+        left_out_datastores: those it does not read directly although the storage would let it.
+        on_host: the host on which it runs, for hot-add.
+        on_machine: the VM that it is, which may move to other hosts; in place of `on_host`.
+        throughput_from: where `mib_per_s` comes from.
+    """
+
+    id: Ident
+    site: SiteId
+    slots: Annotated[Count, Key("Slots")]
+    mib_per_s: Annotated[Capacity | None, Key("Throughput", null="no limit")] = None
+    direct_datastores: Annotated[
+        tuple[DatastoreId, ...], Rows(distinct=True), Key("Reads directly")
+    ] = ()
+    on_host: Annotated[HostId | None, Key("Runs on host", null="no host")] = None
+    cores: Annotated[Count | None, Key("Cores", null="not known")] = None
+    memory_gib: Annotated[Capacity | None, Key("Memory", null="not known")] = None
+    physical: Annotated[bool, Key("Physical machine")] = False
+    on_machine: Annotated[MachineId | None, Key("Is the machine", null="none of the estate")] = None
+    left_out_datastores: Annotated[
+        tuple[DatastoreId, ...], Rows(distinct=True), Key("Does not read directly")
+    ] = ()
+    throughput_from: Annotated[Literal["stated", "learned"], Key("Throughput is")] = "stated"
+
+    def problems(self) -> Wrong:
+        """Two places at once."""
+        if self.on_machine is not None and self.on_host is not None:
+            yield "on_host", self.on_host, "cannot go with on_machine; the host is that machine's"
+        if self.physical and (self.on_machine is not None or self.on_host is not None):
+            yield "physical", True, "cannot be said of a proxy that runs on a host"
+
+
+@dataclass(frozen=True, slots=True)
+class Volume:
+    """One of the volumes that a repository spreads its points over."""
+
+    id: Ident
+    capacity_gib: Capacity
+
+
+@dataclass(frozen=True, slots=True)
+class Repository:
+    """A place for restore points.
+
+    Attributes:
+        volumes: where it is a pool of several; streams and rates are those of the whole.
+        placement: on which volume a new point goes: the one with most free space, or for a point
+            that needs another the volume of that one.
+    """
+
+    id: Ident
+    site: SiteId
+    kind: Annotated[Literal["disk", "deduplicating", "object", "tape"], Key("Kind")] = "disk"
+    capacity_gib: Annotated[Capacity | None, Key("Space", null="not known")] = None
+    volumes: Annotated[
+        tuple[Volume, ...], Key("Volumes of the pool", unit="each a name and GiB")
+    ] = ()
+    placement: Annotated[
+        Literal["most free", "chain together"], Key("A new point goes to the volume with")
+    ] = "most free"
+    stream_slots: Annotated[Count | None, Key("Streams at once", null="no limit")] = None
+    ingest_mib_per_s: Annotated[Capacity | None, Key("Write rate", null="no limit")] = None
+    read_mib_per_s: Annotated[Capacity | None, Key("Read rate", null="no limit")] = None
+    transform_mib_per_s: Annotated[
+        Capacity | None, Key("Rate of each transform", null="no limit")
+    ] = None
+    dedupe_ratio: Annotated[Capacity, Key("Deduplication", unit=": 1")] = 1.0
+    block_clone: Annotated[bool, Key("Block clone")] = False
+    immutable_days: Annotated[Amount, Key("Immutable for")] = 0.0
+
+    def problems(self) -> Wrong:
+        """A capacity that its volumes have already, volumes of the same name."""
+        if self.volumes and self.capacity_gib is not None:
+            reason = "cannot go with volumes; the capacity is theirs"
+            yield "capacity_gib", self.capacity_gib, reason
+        yield from repeated_ids("volumes", self.volumes)
+
+    @property
+    def space_gib(self) -> float | None:
+        """The space of all its volumes, or of the whole; None where nobody stated it."""
+        return sum(v.capacity_gib for v in self.volumes) if self.volumes else self.capacity_gib

@@ -1,0 +1,118 @@
+import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { api, data, type Draft, type Operation, type Plan } from "./client";
+import type { components } from "./schema";
+import { addDays, mondayOf } from "../time/time";
+
+type Schemas = components["schemas"];
+export type Computation = Schemas["ComputationSchema"];
+export type BalanceRequest = Schemas["BalanceRequestSchema"];
+export type ConfidenceRequest = Schemas["ConfidenceRequestSchema"];
+export type ProposedMove = Schemas["MoveSchema"];
+export type NightTold = Schemas["NightToldSchema"];
+export type Score = Schemas["ScoreSchema"];
+export type Bound = Schemas["BoundSchema"];
+export type Scenario = Schemas["ScenarioSchema"];
+export type Sure = Schemas["NightConfidenceSchema"];
+export type Happening = Record<string, string | number | null> & { happens: string };
+export type Kind = "balance" | "confidence";
+
+const POLLED_EVERY_MS = 500;
+
+const listKey = (plan: number, kind: Kind) => ["plan", plan, "computations", kind];
+
+/** The newest computations of a plan; asked again while one of them runs, so a reload finds it. */
+export const computationsQuery = (plan: number, kind: Kind) =>
+  queryOptions({
+    queryKey: listKey(plan, kind),
+    queryFn: () =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/computations", {
+          params: { path: { plan_id: plan }, query: { kind } },
+        }),
+      ),
+    refetchInterval: (query) =>
+      query.state.data?.[0]?.state === "running" ? POLLED_EVERY_MS : false,
+  });
+
+/** Begin, stop, cancel or resume a computation; the list knows of it at once. */
+export function useComputing(plan: number, kind: Kind) {
+  const client = useQueryClient();
+  const known = (now: Computation) =>
+    client.setQueryData<Computation[]>(listKey(plan, kind), (before = []) =>
+      [now, ...before.filter((each) => each.id !== now.id)].sort((a, b) => b.id - a.id),
+    );
+  const on = { params: { path: { plan_id: plan } } };
+  const step = (id: number) => ({ params: { path: { computation_id: id } } });
+  return {
+    balance: useMutation({
+      mutationFn: (body: BalanceRequest) =>
+        data(api.POST("/api/v1/plans/{plan_id}/balances", { ...on, body })),
+      onSuccess: known,
+    }),
+    confidence: useMutation({
+      mutationFn: (body: ConfidenceRequest) =>
+        data(api.POST("/api/v1/plans/{plan_id}/confidences", { ...on, body })),
+      onSuccess: known,
+    }),
+    stop: useMutation({
+      mutationFn: (id: number) =>
+        data(api.POST("/api/v1/computations/{computation_id}/stop", step(id))),
+      onSuccess: known,
+    }),
+    cancel: useMutation({
+      mutationFn: (id: number) =>
+        data(api.POST("/api/v1/computations/{computation_id}/cancel", step(id))),
+      onSuccess: known,
+    }),
+    resume: useMutation({
+      mutationFn: (id: number) =>
+        data(api.POST("/api/v1/computations/{computation_id}/resume", step(id))),
+      onSuccess: known,
+    }),
+  };
+}
+
+export const scenario = (
+  plan: number,
+  draft: Draft | null,
+  day: string,
+  happens: Happening[],
+  signal?: AbortSignal,
+) =>
+  data(
+    api.POST("/api/v1/plans/{plan_id}/what-if", {
+      params: { path: { plan_id: plan } },
+      body: { draft: draft?.id ?? null, day, happens },
+      ...(signal && { signal }),
+    }),
+  );
+
+/** What was computed last for a week of the plan in hand, as it is now. */
+export function newestFor(
+  found: readonly Computation[] | undefined,
+  draft: Draft | null,
+  date: string,
+): Computation | undefined {
+  const monday = mondayOf(date);
+  return found?.find((each) => {
+    const asked = each.asked as { draft?: number | null; day?: string; weeks?: number };
+    const first = mondayOf(asked.day ?? date);
+    const last = addDays(first, 7 * ((asked.weeks ?? 1) - 1));
+    return (asked.draft ?? null) === (draft?.id ?? null) && first <= monday && monday <= last;
+  });
+}
+
+/**
+ * Whether a plan has been changed since; told from what is in hand, which is newer than any
+ * answer.
+ */
+export function isStale(found: Computation, plan: Plan): boolean {
+  const draft = plan.draft;
+  const now = draft
+    ? `version ${draft.base_version}, draft ${draft.id}.${draft.revision}`
+    : `version ${plan.adopted_version}`;
+  return found.stale || (found.asked as { stands_on?: string }).stands_on !== now;
+}
+
+export const operationsOf = (moves: readonly ProposedMove[]): Operation[] =>
+  moves.map((move) => move.operation as Operation);

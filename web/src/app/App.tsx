@@ -1,0 +1,134 @@
+import { useQuery } from "@tanstack/react-query";
+import { lazy, type ReactNode, Suspense, useEffect } from "react";
+import { Navigate, Route, Routes, useLocation, useSearchParams } from "react-router";
+import { planQuery, plansQuery, sessionQuery } from "../api/planQueries";
+import { Board } from "../board/Board";
+import { ClashDialog } from "../shell/ClashDialog";
+import { EffectLine } from "../shell/EffectLine";
+import { Mark } from "../ui/Mark";
+import { SignIn } from "./SignIn";
+import { TopLine } from "../shell/TopLine";
+import { Unreadable, unreadablePlan } from "./Unreadable";
+import { useTheme } from "../ui/theme";
+import { WeekStrip } from "../shell/WeekStrip";
+import { useAddress } from "../workbench/address";
+import { WorkbenchProvider } from "../workbench/workbench";
+
+const Estate = lazy(() => import("../estate/Estate").then((m) => ({ default: m.Estate })));
+
+const Jobs = lazy(() => import("../jobs/Jobs").then((m) => ({ default: m.Jobs })));
+const Balance = lazy(() => import("../balance/Balance").then((m) => ({ default: m.Balance })));
+const Compare = lazy(() => import("../compare/Compare").then((m) => ({ default: m.Compare })));
+const Paths = lazy(() => import("../paths/Paths").then((m) => ({ default: m.Paths })));
+
+/** How soon it shows that somebody else adopted a draft or began one. */
+const NOTICE_OTHERS_AFTER_MS = 5_000;
+
+export function App() {
+  useTheme();
+  return (
+    <Routes>
+      <Route path="/sign-in" element={<SignIn />} />
+      <Route path="/" element={<Views />} />
+      <Route path="/board/:date?" element={<Views />} />
+      <Route path="/estate/:date?" element={<Views />} />
+      <Route path="/paths/:date?" element={<Views />} />
+      <Route path="/jobs/:date?" element={<Views />} />
+      <Route path="/balance/:date?" element={<Views />} />
+      <Route path="/compare/:date?" element={<Views />} />
+      <Route path="*" element={<Navigate to="/" replace />} />
+    </Routes>
+  );
+}
+
+function Notice({ children, alert = false }: { children: ReactNode; alert?: boolean }) {
+  return (
+    <main className="grid h-full place-items-center">
+      <div
+        role={alert ? "alert" : "status"}
+        className="flex max-w-md items-center gap-3 p-6 text-base"
+      >
+        <Mark size={32} />
+        <div>{children}</div>
+      </div>
+    </main>
+  );
+}
+
+function Views() {
+  const session = useQuery(sessionQuery);
+  const signedIn = session.data?.signed_in ?? false;
+  const [search] = useSearchParams();
+  const view = useLocation().pathname.split("/")[1];
+  const plans = useQuery({ ...plansQuery, enabled: signedIn });
+  const wanted = Number(search.get("plan"));
+  const chosen = plans.data?.find((p) => p.id === wanted) ?? plans.data?.[0];
+  const adopted = useQuery({
+    ...planQuery(chosen?.id ?? 0, null),
+    enabled: Boolean(chosen),
+    refetchInterval: NOTICE_OTHERS_AFTER_MS,
+  });
+  const open = adopted.data?.open_drafts ?? [];
+  const asked = search.get("draft");
+  // Without one in the address the newest draft is in hand; "none" is the plan as adopted. One
+  // that is not open any more was adopted or discarded: no other takes its place by itself.
+  const draft =
+    asked === null ? (open[0] ?? null) : (open.find((d) => d.id === Number(asked)) ?? null);
+  const { set } = useAddress();
+  const shown = chosen && adopted.data ? `${chosen.id}/${draft?.id ?? "none"}` : null;
+  useEffect(() => {
+    // From the first moment the address says what is shown, so nobody else can change it.
+    if (!shown || (search.get("plan") && asked)) return;
+    const [plan, inHand] = shown.split("/");
+    set({ plan: plan!, draft: inHand! });
+  }, [shown, search, asked, set]);
+  const inHand = useQuery({
+    ...planQuery(chosen?.id ?? 0, draft?.id ?? null),
+    enabled: Boolean(adopted.data),
+    refetchInterval: NOTICE_OTHERS_AFTER_MS,
+    placeholderData: (before) => before,
+  });
+  const error = session.error ?? plans.error ?? adopted.error ?? inHand.error;
+  const unreadable = unreadablePlan(error);
+  if (unreadable) return <Unreadable plan={unreadable} />;
+  if (error) return <Notice alert>{error.message}</Notice>;
+  if (session.data && !signedIn) return <Navigate to="/sign-in" replace />;
+  if (plans.data && !chosen)
+    return (
+      <Notice>
+        No plan is stored yet. <kbd>./gambrel load PLAN.json</kbd> stores one.
+      </Notice>
+    );
+  if (!inHand.data || !adopted.data) return <Notice>Opening the plan …</Notice>;
+  return (
+    <WorkbenchProvider key={chosen?.id} plan={inHand.data}>
+      <div className="flex h-full flex-col">
+        <TopLine />
+        <WeekStrip />
+        <Suspense
+          fallback={
+            <p role="status" className="flex-1 p-4">
+              Opening …
+            </p>
+          }
+        >
+          {view === "estate" ? (
+            <Estate />
+          ) : view === "paths" ? (
+            <Paths />
+          ) : view === "jobs" ? (
+            <Jobs />
+          ) : view === "balance" ? (
+            <Balance />
+          ) : view === "compare" ? (
+            <Compare />
+          ) : (
+            <Board />
+          )}
+        </Suspense>
+        <EffectLine />
+        <ClashDialog />
+      </div>
+    </WorkbenchProvider>
+  );
+}

@@ -1,0 +1,48 @@
+import { useCallback } from "react";
+import { useLocation, useSearchParams } from "react-router";
+
+/** The views, as the address and the top line name them. */
+export const VIEWS = [
+  { path: "board", title: "Board" },
+  { path: "estate", title: "Estate" },
+  { path: "paths", title: "Paths" },
+  { path: "jobs", title: "Jobs" },
+  { path: "balance", title: "Balance" },
+];
+
+/** What of the address goes along to another view: plan and draft, not the filters of a table. */
+export function planOf(search: URLSearchParams): string {
+  const kept = new URLSearchParams();
+  for (const key of ["plan", "draft"]) {
+    const value = search.get(key);
+    if (value) kept.set(key, value);
+  }
+  return kept.toString();
+}
+
+export type AddressChanges = Record<string, string | readonly string[] | null>;
+
+const viewOf = (path: string) => path.split("/")[1] ?? "";
+
+/** What a view keeps in the address, and how it changes some of it; `null` takes a key away. */
+export function useAddress() {
+  const [search, setSearch] = useSearchParams();
+  const view = viewOf(useLocation().pathname);
+  const set = useCallback(
+    (changes: AddressChanges) => {
+      // What finishes late in a view that was left does not bring it back.
+      if (viewOf(window.location.pathname) !== view) return;
+      // The address as it is now: what finishes late must not bring back what was there when it
+      // began.
+      const now = new URLSearchParams(window.location.search);
+      for (const [key, value] of Object.entries(changes)) {
+        now.delete(key);
+        for (const each of value === null ? [] : typeof value === "string" ? [value] : value)
+          now.append(key, each);
+      }
+      setSearch(now, { replace: true });
+    },
+    [setSearch, view],
+  );
+  return { search, set };
+}

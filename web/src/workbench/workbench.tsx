@@ -1,0 +1,413 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  createContext,
+  type ReactNode,
+  use,
+  useCallback,
+  useEffect,
+  useMemo,
+  useRef,
+  useState,
+} from "react";
+import { useLocation, useNavigate, useParams, useSearchParams } from "react-router";
+import {
+  ApiProblem,
+  type Draft,
+  type Job,
+  type Night,
+  type NightSummary,
+  type Operation,
+  type Plan,
+  type Preview,
+} from "../api/client";
+import * as q from "../api/planQueries";
+import { mondayOf } from "../time/time";
+import { useAddress } from "./address";
+import { changedNights } from "./changedNights";
+import { type Move, operationsOf, withMove } from "./moves";
+
+/** What the planner has in hand: a plan, a night of it, and moves that are not saved yet. */
+export interface Workbench {
+  plan: Plan;
+  draft: Draft | null;
+  jobs: ReadonlyMap<string, Job>;
+  date: string;
+  goTo: (date: string) => void;
+  loads: readonly string[] | null;
+  setLoads: (loads: string[]) => void;
+  /** The night as adopted, saved in the draft, or previewed: whatever is newest. */
+  night: Night | undefined;
+  week: NightSummary[];
+  adoptedWeek: NightSummary[];
+  nightError: Error | null;
+  moves: readonly Move[];
+  /** Whether a move is in mid-drag: previewed but not kept. */
+  attempting: boolean;
+  attempt: (move: Move | null) => void;
+  move: (move: Move) => void;
+  undo: () => void;
+  discard: () => void;
+  save: () => void;
+  /** Save operations that were not made by hand, such as what helps against a finding. */
+  put: (operations: Operation[]) => Promise<boolean>;
+  /** What operations would do to the week, tried without saving them. */
+  tryOut: (key: string, operations: Operation[]) => void;
+  tried: { key: string; lines: string[] } | null;
+  /** Operations that are being thought about: previewed everywhere, saved by `put`. */
+  consider: (operations: Operation[]) => void;
+  considered: readonly Operation[];
+  /** What is wrong with what is being thought about. */
+  refused: ApiProblem | null;
+  redo: () => void;
+  /** Adopt the draft, with a note; `despite` what can never work in it. */
+  adopt: (note: string, despite: boolean) => Promise<boolean>;
+  /** What others have saved meanwhile where this person edited too. */
+  clash: Clash | null;
+  settleClash: (operations: Operation[]) => void;
+  busy: "previewing" | "saving" | null;
+  problem: string | null;
+  say: (problem: string | null) => void;
+  words: readonly string[];
+}
+
+/** Edits of two people that met: what the others did, and what of one's own it touches. */
+export interface Clash {
+  now: Draft;
+  yours: Operation[];
+  theirs: { words: string; actor: string; undone: boolean }[];
+  conflicts: {
+    index: number;
+    key: string | null;
+    list: string;
+    id: string;
+    field: string;
+    theirs: string[];
+  }[];
+}
+
+export const WorkbenchContext = createContext<Workbench | null>(null);
+
+export function useWorkbench(): Workbench {
+  const found = use(WorkbenchContext);
+  if (!found) throw new Error("used outside of a workbench");
+  return found;
+}
+
+interface PreviewState {
+  result: Preview | null;
+  running: boolean;
+}
+
+interface Question {
+  moves: readonly Move[];
+  scope: "night" | "week";
+  /** Ask for the week as soon as the night, which comes quicker, is there. */
+  thenWeek: boolean;
+}
+
+/**
+ * Previews of moves: one request at a time, the newest question next, answers never out of order.
+ */
+function usePreviews(
+  ask: (moves: readonly Move[], scope: "night" | "week", signal: AbortSignal) => Promise<Preview>,
+  onProblem: (problem: Error) => void,
+  onAnswer: () => void,
+) {
+  const [state, setState] = useState<PreviewState>({ result: null, running: false });
+  const waiting = useRef<Question | null>(null);
+  const flight = useRef<AbortController | null>(null);
+  const latest = useRef({ ask, onProblem, onAnswer });
+  useEffect(() => {
+    latest.current = { ask, onProblem, onAnswer };
+  });
+
+  const pump = useCallback(async () => {
+    if (flight.current) return;
+    while (waiting.current) {
+      const { moves, scope, thenWeek } = waiting.current;
+      waiting.current = null;
+      const control = new AbortController();
+      flight.current = control;
+      setState((s) => ({ ...s, running: true }));
+      try {
+        const result = await latest.current.ask(moves, scope, control.signal);
+        if (!control.signal.aborted) {
+          setState((s) => ({ ...s, result }));
+          latest.current.onAnswer();
+          if (thenWeek) waiting.current ??= { moves, scope: "week", thenWeek: false };
+        }
+      } catch (error) {
+        if (!control.signal.aborted) {
+          // What was shown belongs to another question.
+          setState((s) => ({ ...s, result: null }));
+          latest.current.onProblem(error as Error);
+        }
+      }
+      flight.current = null;
+    }
+    setState((s) => ({ ...s, running: false }));
+  }, []);
+
+  /** Moves in mid-drag ask for their night alone, moves that are kept for the week as well. */
+  const request = useCallback(
+    (moves: readonly Move[], kept: boolean, whole = false) => {
+      // What changes every night is simulated once, for the week.
+      waiting.current = { moves, scope: whole ? "week" : "night", thenWeek: kept && !whole };
+      void pump();
+    },
+    [pump],
+  );
+  const clear = useCallback(() => {
+    waiting.current = null;
+    flight.current?.abort();
+    setState((s) => ({ ...s, result: null }));
+  }, []);
+  return { ...state, request, clear };
+}
+
+export function WorkbenchProvider({ plan, children }: { plan: Plan; children: ReactNode }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const params = useParams();
+  const view = useLocation().pathname.split("/")[1] || "board";
+  const [search] = useSearchParams();
+  const { set: setAddress } = useAddress();
+  const draft = plan.draft;
+  const [moves, setMoves] = useState<readonly Move[]>([]);
+  const [attempting, setAttempting] = useState(false);
+  const [saving, setSaving] = useState(false);
+  const [problem, say] = useState<string | null>(null);
+  const [loads, setLoads] = useState<string[] | null>(null);
+  const [considered, setConsidered] = useState<readonly Operation[]>([]);
+  const [refused, setRefused] = useState<ApiProblem | null>(null);
+  const jobs = useMemo(() => new Map(plan.jobs.map((job) => [job.id, job])), [plan.jobs]);
+
+  const adoptedFirst = useQuery(
+    q.weekQuery(plan, null, mondayOf(params["date"] ?? plan.first_night)),
+  );
+  const date = params["date"] ?? mostTroubled(adoptedFirst.data?.nights) ?? plan.first_night;
+  // Without a date in the address the worst night of the week is chosen, once the week is known.
+  const decided = Boolean(params["date"] ?? adoptedFirst.data);
+  const saved = useQuery(q.weekQuery(plan, draft, mondayOf(date)));
+  const adopted = useQuery(q.weekQuery(plan, null, mondayOf(date)));
+  const night = useQuery({
+    ...q.nightQuery(plan, draft, date, loads),
+    enabled: decided,
+    placeholderData: (before) => before,
+  });
+
+  const previews = usePreviews(
+    (asked, scope, signal) => {
+      const body = {
+        draft: draft?.id ?? null,
+        operations: [...operationsOf(asked, jobs), ...considered],
+        night: date,
+        load: loads,
+        scope,
+      };
+      return q.preview(plan.id, body, signal);
+    },
+    (error) => {
+      if (considered.length && error instanceof ApiProblem && error.status === 422)
+        setRefused(error);
+      else say(error.message);
+    },
+    () => setRefused(null),
+  );
+  const { request, clear, result, running } = previews;
+
+  const goTo = useCallback(
+    (to: string) => navigate({ pathname: `/${view}/${to}`, search: search.toString() }),
+    [navigate, search, view],
+  );
+
+  // Moves, the night and the chosen loads decide what has to be previewed.
+  useEffect(() => {
+    if (moves.length || considered.length) request(moves, true, considered.length > 0);
+    else clear();
+  }, [moves, considered, date, loads, request, clear]);
+  const consider = useCallback((operations: Operation[]) => {
+    setRefused(null);
+    setConsidered((before) => (before.length || operations.length ? operations : before));
+  }, []);
+
+  const attempt = useCallback(
+    (move: Move | null) => {
+      setAttempting(move !== null);
+      // A full on another night is a matter of two nights at least.
+      if (move) request(withMove(moves, move), false, move.type === "full");
+      else if (moves.length) request(moves, true);
+      else clear();
+    },
+    [moves, request, clear],
+  );
+  const move = useCallback((next: Move) => {
+    say(null);
+    setAttempting(false);
+    setMoves((before) => withMove(before, next));
+  }, []);
+
+  const [clash, setClash] = useState<Clash | null>(null);
+  const settle = useCallback(
+    async (work: () => Promise<unknown>, yours: Operation[] = []): Promise<boolean> => {
+      setSaving(true);
+      say(null);
+      try {
+        await work();
+        await q.refreshPlan(client, plan.id);
+        setMoves([]);
+        return true;
+      } catch (error) {
+        const stale = error instanceof ApiProblem && error.status === 412;
+        const met = stale ? (error.problem as unknown as Clash) : null;
+        if (met?.theirs?.length && yours.length) setClash({ ...met, yours });
+        else say((error as Error).message);
+        if (stale) await client.invalidateQueries({ queryKey: ["plan", plan.id] });
+        return false;
+      } finally {
+        setSaving(false);
+      }
+    },
+    [client, plan.id],
+  );
+
+  /** The draft in hand, or a new one, which the address then names. */
+  const draftToEdit = useCallback(async () => {
+    if (draft) return draft;
+    const made = await q.startDraft(plan.id, `${plan.name}, changed`);
+    setAddress({ draft: String(made.id) });
+    return made;
+  }, [draft, plan.id, plan.name, setAddress]);
+
+  const save = useCallback(() => {
+    if (!moves.length || saving) return;
+    const yours = operationsOf(moves, jobs);
+    void settle(async () => {
+      const made = await q.saveOperations(await draftToEdit(), yours);
+      client.setQueryData(q.planQuery(plan.id, made.id).queryKey, { ...plan, draft: made });
+      if (result?.nights.length === 7 && !running) {
+        // What was previewed is what is saved: it need not be simulated again.
+        client.setQueryData(q.nightQuery(plan, made, date, loads).queryKey, result.night);
+        client.setQueryData(q.weekQuery(plan, made, mondayOf(date)).queryKey, {
+          monday: mondayOf(date),
+          nights: result.nights,
+        });
+      }
+    }, yours);
+  }, [client, date, draftToEdit, jobs, loads, moves, plan, result, running, saving, settle]);
+
+  const put = useCallback(
+    async (operations: Operation[]) => {
+      if (saving) return false;
+      const yours = [...operationsOf(moves, jobs), ...operations];
+      return settle(async () => {
+        const made = await q.saveOperations(await draftToEdit(), yours);
+        client.setQueryData(q.planQuery(plan.id, made.id).queryKey, { ...plan, draft: made });
+        setConsidered([]);
+      }, yours);
+    },
+    [client, draftToEdit, jobs, moves, plan, saving, settle],
+  );
+  const settleClash = useCallback(
+    (operations: Operation[]) => {
+      const now = clash?.now;
+      setClash(null);
+      setConsidered([]);
+      if (!now || !operations.length) {
+        setMoves([]);
+        return;
+      }
+      void settle(() => q.saveOperations(now, operations), operations);
+    },
+    [clash, settle],
+  );
+
+  const [tried, setTried] = useState<{ key: string; lines: string[] } | null>(null);
+  const tryOut = useCallback(
+    (key: string, operations: Operation[]) => {
+      say(null);
+      const control = new AbortController();
+      const body = {
+        draft: draft?.id ?? null,
+        operations,
+        night: date,
+        load: null,
+        scope: "week" as const,
+      };
+      q.preview(plan.id, body, control.signal)
+        .then((found) =>
+          setTried({
+            key,
+            lines: changedNights(saved.data?.nights ?? [], found.nights, plan.time_zone),
+          }),
+        )
+        .catch((error: unknown) => say((error as Error).message));
+    },
+    [date, draft, plan.id, plan.time_zone, saved.data],
+  );
+
+  const undo = useCallback(() => {
+    say(null);
+    if (moves.length) setMoves(moves.slice(0, -1));
+    else if (draft?.changes.length) void settle(() => q.stepBack(draft, "undo"));
+  }, [draft, moves, settle]);
+
+  const redo = useCallback(() => {
+    if (draft?.can_redo && !moves.length) void settle(() => q.stepBack(draft, "redo"));
+  }, [draft, moves.length, settle]);
+
+  const adopt = useCallback(
+    async (note: string, despite: boolean) =>
+      draft && !moves.length ? settle(() => q.adoptDraft(draft, note, despite)) : false,
+    [draft, moves.length, settle],
+  );
+
+  const savedWeek = saved.data?.nights ?? [];
+  const shownNight =
+    moves.length || considered.length || result ? (result?.night ?? night.data) : night.data;
+  const previewed = new Map(result?.nights.map((n) => [n.date, n]));
+  const value: Workbench = {
+    plan,
+    draft,
+    jobs,
+    date,
+    goTo,
+    loads,
+    setLoads,
+    night:
+      shownNight?.date === date ? shownNight : night.data?.date === date ? night.data : undefined,
+    week: savedWeek.map((n) => previewed.get(n.date) ?? n),
+    adoptedWeek: adopted.data?.nights ?? [],
+    nightError: night.error,
+    moves,
+    attempting,
+    attempt,
+    move,
+    undo,
+    discard: useCallback(() => setMoves([]), []),
+    save,
+    put,
+    tryOut,
+    tried,
+    consider,
+    considered,
+    refused,
+    redo,
+    adopt,
+    clash,
+    settleClash,
+    busy: saving ? "saving" : running ? "previewing" : null,
+    problem,
+    say,
+    words: moves.length || considered.length || attempting ? (result?.words ?? []) : [],
+  };
+  return <WorkbenchContext value={value}>{children}</WorkbenchContext>;
+}
+
+/** The night that a planner should see first: the worst of the week. */
+function mostTroubled(nights: NightSummary[] | undefined): string | null {
+  if (!nights) return null;
+  const rank = (n: NightSummary) => (n.verdict === "over" ? 0 : n.verdict === "tight" ? 1 : 2);
+  const known = nights.filter((n) => n.forecast);
+  return known.sort((a, b) => rank(a) - rank(b) || b.over_s - a.over_s)[0]?.date ?? null;
+}
