@@ -66,7 +66,9 @@ def test_machines_without_a_path_are_named():
     assert finding.figures["machines"] == 2
     assert [s.id for s in finding.subjects] == ["nightly", "gate", "fares"]
     offered = help_for(small_plan({"transport": "direct"}), finding)
-    assert offered.found[0].words == "Nightly: the best transport of each disk"
+    assert offered.found[0].words == (
+        "Nightly: read by any proxy, best transport (was any proxy, direct from storage only)"
+    )
     assert offered.found[0].after == 0
 
 

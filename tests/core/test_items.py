@@ -66,7 +66,10 @@ def test_an_item_that_is_used_stays(kind):
 @pytest.mark.parametrize(
     ("operation", "words"),
     [
-        (ChangeItem("links", "quay-hill", {"mbit_per_s": 3000}), "rate 3000 Mbit/s (was 2000 Mbit/s)"),
+        (
+            ChangeItem("links", "quay-hill", {"mbit_per_s": 3000}),
+            "rate 3000 Mbit/s (was 2000 Mbit/s)",
+        ),
         (ChangeItem("links", "quay-hill", {"limits": []}), "link quay-hill: limits by hour"),
         (ChangeItem("links", "quay-hill", {"encrypted": True}), "encrypted yes (was no)"),
         (ChangeItem("hosts", "qa-h1", {"proxies": ["quay-p1"]}), "read by quay-p1 (was any proxy)"),

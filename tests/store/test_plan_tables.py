@@ -135,7 +135,7 @@ def test_every_optional_key_of_paths_is_stored(maker):
     file["links"][0].update(encrypted=True, encryption_factor=0.8)
     file["hosts"][0]["proxies"] = ["p1", "p2"]
     file["hosts"].append({"id": "h2", "site": "quay", "proxies": []})
-    file["datastores"][0]["zoned_proxies"] = ["p2"]
+    file["datastores"][0].update(zoned_proxies=["p2"], write_mib_per_s=350.5)
     file["proxies"][0].update(cores=4, memory_gib=12.5, left_out_datastores=["store"])
     file["proxies"].append({"id": "p2", "site": "quay", "slots": 1, "physical": True,
                             "throughput_from": "learned", "mib_per_s": 99.5})  # fmt: skip

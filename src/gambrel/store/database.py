@@ -54,13 +54,13 @@ def connect(url: str, *, patient: bool = False) -> Engine:
     )
 
 
-def migrate(engine: Engine) -> None:
-    """Bring the schema of a database to the newest revision."""
+def migrate(engine: Engine, to: str = "head") -> None:
+    """Bring the schema of a database to a revision, or the newest."""
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     with engine.begin() as connection:
         config.attributes["connection"] = connection
-        command.upgrade(config, "head")
+        command.upgrade(config, to)
 
 
 def sessions(engine: Engine) -> Sessions:

@@ -97,9 +97,17 @@ class Host:
 
 @dataclass(frozen=True, slots=True)
 class Datastore:
+    """Storage that hosts mount.
+
+    Attributes:
+        read_mib_per_s: of all backups that read it; `write_mib_per_s` of all restores to it.
+        zoned_proxies: those that the storage lets read it directly.
+    """
+
     id: Ident
     hosts: Annotated[tuple[HostId, ...], Rows(distinct=True), Key("Mounted by", form=False)]
     read_mib_per_s: Annotated[Capacity | None, Key("Read rate", null="no limit")] = None
+    write_mib_per_s: Annotated[Capacity | None, Key("Write rate", null="no limit")] = None
     task_slots: Annotated[Count | None, Key("Disks at once", null="no limit")] = None
     zoned_proxies: Annotated[
         tuple[ProxyId, ...], Rows(distinct=True), Key("Zoned to", form=False)
