@@ -44,7 +44,7 @@ from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation import reference
 from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.simulation.simulate import simulate
-from gambrel.store import estate
+from gambrel.store import acceptances, inbox, sources
 from gambrel.store.database import connect, sessions
 from gambrel.store.plans import store_plan, version_plan
 from gambrel.store.sealing import Sealer
@@ -366,15 +366,17 @@ def reconcile(url: str) -> dict[str, float]:
         plan_id = store_plan(db, "estate", empty, actor="bench").id
         fields = {"name": "bench", "kind": "manager", "make": "A", "address": "-"}
         fields["site"] = full.sites[0].id
-        source = estate.add_source(db, plan_id, fields, [], Sealer(Sealer.new_key()), actor="bench")
+        source = sources.add_source(
+            db, plan_id, fields, [], Sealer(Sealer.new_key()), actor="bench"
+        )
     begin = time.perf_counter()
     with maker.begin() as db:
-        version = estate.lock_plan(db, plan_id)
+        version = inbox.lock_plan(db, plan_id)
         told = differences(version_plan(db, version), found)
-        ids = estate.note_differences(db, source.id, plan_id, told)
+        ids = inbox.note_differences(db, source.id, plan_id, told)
     noted = time.perf_counter()
     with maker.begin() as db:
-        estate.accept_differences(
+        acceptances.accept_differences(
             db,
             plan_id,
             ids,
@@ -384,7 +386,7 @@ def reconcile(url: str) -> dict[str, float]:
         )
     taken = time.perf_counter()
     with maker.begin() as db:
-        version = estate.lock_plan(db, plan_id)
+        version = inbox.lock_plan(db, plan_id)
         again = differences(version_plan(db, version), found)
     return {
         "noted_s": noted - begin,

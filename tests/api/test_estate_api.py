@@ -17,7 +17,7 @@ from gambrel.api.app import create_app, current_sessions
 from gambrel.core.plan.reading import read_plan
 from gambrel.demo import large
 from gambrel.standins.world import World
-from gambrel.store import estate as store
+from gambrel.store import sources
 from gambrel.store.plans import store_plan
 from gambrel.store.sealing import SealBroken, Sealer
 
@@ -405,8 +405,8 @@ def test_what_was_running_when_the_application_ended_is_interrupted(
 ):
     ids = add_sources(client, url, world, address, "nk-h1")
     with current_sessions(app).begin() as db:
-        store.start_discovery(db, ids["nk-h1"], actor="test")
-        store.interrupt_discoveries(db)
+        sources.start_discovery(db, ids["nk-h1"], actor="test")
+        sources.interrupt_discoveries(db)
     last = client.get(f"{url}/sources").json["sources"][0]["last_discovery"]
     assert last["state"] == "interrupted"
 
@@ -418,15 +418,15 @@ def test_sources_are_due_when_their_interval_has_passed(app, client, url, world,
 
     ids = add_sources(client, url, world, address, "nk-h1", "nk-h2")
     with current_sessions(app).begin() as db:
-        found = store.source(db, ids["nk-h1"])
-        store.change_source(db, found.id, found.revision, {"interval_min": 60}, actor="test")
+        found = sources.source(db, ids["nk-h1"])
+        sources.change_source(db, found.id, found.revision, {"interval_min": 60}, actor="test")
     with current_sessions(app)() as db:
-        assert ids["nk-h1"] in store.due_sources(db, now_utc())
-        assert ids["nk-h2"] not in store.due_sources(db, now_utc())
+        assert ids["nk-h1"] in sources.due_sources(db, now_utc())
+        assert ids["nk-h2"] not in sources.due_sources(db, now_utc())
     discovered(client, url, [ids["nk-h1"]])
     with current_sessions(app)() as db:
-        assert ids["nk-h1"] not in store.due_sources(db, now_utc())
-        assert ids["nk-h1"] in store.due_sources(db, now_utc() + timedelta(hours=2))
+        assert ids["nk-h1"] not in sources.due_sources(db, now_utc())
+        assert ids["nk-h1"] in sources.due_sources(db, now_utc() + timedelta(hours=2))
 
 
 # --- the inbox --------------------------------------------------------------------------------

@@ -12,7 +12,7 @@ from playwright.sync_api import expect, sync_playwright
 from werkzeug.serving import make_server
 
 from gambrel.api.app import create_app, current_sessions, warm_up
-from gambrel.store import estate
+from gambrel.store import acceptances, sources
 from gambrel.store.computations import computations
 from gambrel.store.plans import adoptions, discard_drafts, plan_heads, store_plan
 from gambrel.store.sealing import Sealer
@@ -72,8 +72,8 @@ def left_behind(db, plan):
     """What a test left on a plan, but for drafts."""
     return (
         adoptions(db, plan.id)
-        or estate.sources(db, plan.id)
-        or estate.acceptances(db, plan.id)
+        or sources.sources(db, plan.id)
+        or acceptances.acceptances(db, plan.id)
         or computations(db, plan.id, None)
         or templates(db, plan.id)
     )

@@ -10,7 +10,7 @@ from playwright.sync_api import expect
 
 from gambrel.api.app import current_sessions
 from gambrel.standins.world import World
-from gambrel.store import estate as store
+from gambrel.store import sources
 from gambrel.store.plans import plan_heads
 
 VIEW = "/estate"
@@ -33,7 +33,7 @@ def managers(site):
                     "address": f"{address}/{name}",
                 }  # fmt: skip
                 accounts = [(a.scope, a.user, a.secret) for a in sample.accounts]
-                store.add_source(db, plan, fields, accounts, sealer, actor="test")
+                sources.add_source(db, plan, fields, accounts, sealer, actor="test")
         yield
 
 

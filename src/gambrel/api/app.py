@@ -18,6 +18,7 @@ from gambrel.api import (
     drafts,
     estate,
     imports,
+    inbox,
     jobs,
     paths,
     plans,
@@ -25,6 +26,7 @@ from gambrel.api import (
     serialize,
     server,
     sessions,
+    sources,
     versions,
 )
 from gambrel.api.description import complete
@@ -123,7 +125,8 @@ def create_app(
     app.before_request(sessions.require_sign_in)
     app.before_request(_refuse_faulty_json)
     for module in (
-        sessions, plans, drafts, estate, imports, paths, jobs, versions, balance, server,
+        sessions, plans, drafts, estate, sources, inbox, imports, paths, jobs, versions, balance,
+        server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)

@@ -1,59 +1,40 @@
-"""The estate: machines and what protects them, sources, the inbox, what was accepted."""
+"""The estate: machines, what protects them and what is known of them."""
 
 from __future__ import annotations
 
 import csv
 import io
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict
-from datetime import date, datetime
+from datetime import date
 from typing import Any
 from weakref import WeakKeyDictionary
 
 from apiflask import APIBlueprint
 from flask import Response, jsonify
-from sqlalchemy.orm import Session
 
 from gambrel.api import estate_schemas as schemas
 from gambrel.api.plans import day_of, looked_at
 from gambrel.api.problems import ProblemError, field_error
-from gambrel.api.revisions import needs_revision, seen_revision
-from gambrel.api.serialize import instant
-from gambrel.api.sessions import actor, discoveries, planning
-from gambrel.connectors import SourceError
-from gambrel.connectors.addresses import check_allowed, wrong_address
+from gambrel.api.serialize import acceptance_value, day_text, instant
+from gambrel.api.sessions import actor, planning
 from gambrel.core.estate.coverage import STATES
-from gambrel.core.estate.effect import job_effects
 from gambrel.core.estate.facts import FactEdit, due_for_review
 from gambrel.core.estate.membership import how_selected, jobs_of, suitable_jobs
-from gambrel.core.plan.objects import Job, LeftOut, Machine, Plan
+from gambrel.core.plan.objects import Job, LeftOut, Machine
 from gambrel.core.simulation.exposure import exposures
-from gambrel.store import estate as store
-from gambrel.store.plans import plan_head
+from gambrel.store import acceptances
 from gambrel.work.forecaster import Forecaster
 from gambrel.work.machine_table import (
     GROUPS,
-    Effect,
     Filter,
     MachineEntry,
     chosen,
-    effect,
     machine_table,
 )
 
 blueprint = APIBlueprint("estate", __name__, tag="Estate", url_prefix="/api/v1")
-
-
-def _utc(value: datetime | None) -> str | None:
-    return None if value is None else value.isoformat() + "Z"
-
-
-def _day(value: date | None) -> str | None:
-    return None if value is None else value.isoformat()
-
-
-# --- machines ---------------------------------------------------------------------------------
 
 
 def _shown(plan_id: int, query: Mapping[str, Any]) -> Forecaster:
@@ -63,7 +44,7 @@ def _shown(plan_id: int, query: Mapping[str, Any]) -> Forecaster:
     if version is None:
         return forecaster
     with planning().sessions() as db:
-        kept = [a for a in store.acceptances(db, plan_id) if a.kept]
+        kept = [a for a in acceptances.acceptances(db, plan_id) if a.kept]
         known = {version for a in kept for version in (a.before_version, a.after_version)}
     if version not in known:
         raise ProblemError(404, "Not found", f"There is no estate of version {version}.")
@@ -112,7 +93,7 @@ def _entry(entry: MachineEntry, group: str) -> dict[str, Any]:
         "overridden": [field for field, _ in machine.facts.reported],
         "coverage": covered.state,
         "coverage_words": covered.words,
-        "since": _day(covered.since),
+        "since": day_text(covered.since),
         "jobs": list(covered.jobs),
         "newest": instant(covered.newest),
         "rpo_hours": machine.rpo_hours,
@@ -134,7 +115,7 @@ def _coverage_sums(shown: Forecaster) -> list[dict[str, Any]]:
                 "state": state,
                 "machines": len(by_state[state]),
                 "used_gib": sum(entry.used_gib for entry in by_state[state]),
-                "since": _day(
+                "since": day_text(
                     min(
                         (e.coverage.since for e in by_state[state] if e.coverage.since is not None),
                         default=None,
@@ -243,12 +224,12 @@ def show_machine(plan_id: int, name: str, query_data: dict[str, Any]) -> Any:
             "rto_hours": machine.rto_hours,
             "nic_mbit_per_s": machine.nic_mbit_per_s,
             "uid": None if facts.found is None else facts.found.uid,
-            "known_since": _day(facts.known_since),
-            "gone_since": _day(facts.gone_since),
+            "known_since": day_text(facts.known_since),
+            "gone_since": day_text(facts.gone_since),
             "quiesces": facts.quiesces,
             "left_out": None
             if facts.left_out is None
-            else {"reason": facts.left_out.reason, "review": _day(facts.left_out.review)},
+            else {"reason": facts.left_out.reason, "review": day_text(facts.left_out.review)},
             "reported": dict(facts.reported),
             "disk_list": [_disk(disk, machine, jobs) for disk in machine.disks],
             "snapshots": [
@@ -330,402 +311,7 @@ def edit_facts(plan_id: int, json_data: dict[str, Any]) -> Any:
         json_data["take_in"],
     )
     shared = planning()
-    made = shared.write(lambda db: store.edit_facts(db, plan_id, edit, shared.plan, actor=actor()))
-    return jsonify(acceptance_value(made))
-
-
-# --- sources ----------------------------------------------------------------------------------
-
-
-def _source(found: store.Source) -> dict[str, Any]:
-    last = found.last_discovery
-    return {
-        "id": found.id,
-        "name": found.name,
-        "kind": found.kind,
-        "make": found.make,
-        "address": found.address,
-        "site": found.site,
-        "interval_min": found.interval_min,
-        "revision": found.revision,
-        "access": found.access,
-        "credentials": [
-            {
-                "id": c.id, "scope": c.scope, "user": c.user, "outcome": c.outcome,
-                "failure": c.failure, "advice": c.advice, "tried_at": _utc(c.tried_at),
-            }
-            for c in found.credentials
-        ],
-        "last_discovery": None
-        if last is None
-        else {
-            "id": last.id, "state": last.state, "read": last.read, "expected": last.expected,
-            "message": last.message, "found": last.found, "started_at": _utc(last.started_at),
-            "ended_at": _utc(last.ended_at),
-        },
-        "differences": found.differences,
-    }  # fmt: skip
-
-
-def _check_address(address: str) -> None:
-    reason = wrong_address(address)
-    if reason is None:
-        try:
-            check_allowed(address, discoveries().allowed)
-        except SourceError as error:
-            reason = f"cannot be used: {error}"
-    if reason is not None:
-        raise ProblemError(
-            422, "This is no address of a source", "Write it like https://manager.example:8443/api.",
-            errors=[field_error("address", address, reason)],
-        )  # fmt: skip
-
-
-def _check_site(plan_id: int, site: str) -> None:
-    shared = planning()
-    with shared.sessions() as db:
-        plan = shared.plan(plan_head(db, plan_id).adopted_version)
-    if site not in plan.site_by_id:
-        raise ProblemError(
-            422, "There is no such site", "Name a site of the plan.",
-            errors=[field_error("site", site, "is none of " + ", ".join(plan.site_by_id))],
-        )  # fmt: skip
-
-
-@blueprint.get("/plans/<int:plan_id>/sources")
-@blueprint.output(schemas.SourcesSchema)
-def list_sources(plan_id: int) -> Any:
-    """All sources with their accounts and their last discovery."""
-    return _all_sources(plan_id)
-
-
-def _all_sources(plan_id: int) -> Response:
-    with planning().sessions() as db:
-        plan_head(db, plan_id)
-        found = store.sources(db, plan_id)
-    return jsonify({"sources": [_source(each) for each in found]})
-
-
-@blueprint.post("/plans/<int:plan_id>/sources")
-@blueprint.input(schemas.NewSourceSchema)
-@blueprint.output(schemas.SourceSchema, status_code=201)
-def add_source(plan_id: int, json_data: dict[str, Any]) -> Any:
-    """A new source; its secrets are sealed and never given out again."""
-    _check_address(json_data["address"])
-    _check_site(plan_id, json_data["site"])
-    accounts = [(a["scope"], a["user"], a["secret"]) for a in json_data.pop("accounts")]
-    made = planning().write(
-        lambda db: store.add_source(
-            db, plan_id, json_data, accounts, discoveries().sealer, actor=actor()
-        )
-    )
-    response = jsonify(_source(made))
-    response.status_code = 201
-    return response
-
-
-@blueprint.patch("/sources/<int:source_id>")
-@blueprint.input(schemas.SourceEditSchema)
-@blueprint.output(schemas.SourceSchema)
-@needs_revision
-def change_source(source_id: int, json_data: dict[str, Any]) -> Any:
-    """Change the address, the site or the interval of a source (If-Match: its revision)."""
-    if "address" in json_data:
-        _check_address(json_data["address"])
-    with planning().sessions() as db:
-        plan_id = store.source(db, source_id).plan_id
-    if "site" in json_data:
-        _check_site(plan_id, json_data["site"])
-
-    def change(db: Session) -> store.Source:
-        now = store.source(db, source_id)
-        if now.revision != seen_revision():
-            raise ProblemError(
-                412, "The source was changed meanwhile", "Nothing was saved.", now=_source(now)
-            )
-        return store.change_source(db, source_id, now.revision, json_data, actor=actor())
-
-    made = planning().write(change)
-    return jsonify(_source(made))
-
-
-@blueprint.delete("/sources/<int:source_id>")
-@blueprint.output({}, status_code=204)
-def remove_source(source_id: int) -> Any:
-    """Forget a source and its accounts; what it found stays in the plan."""
-    planning().write(lambda db: store.remove_source(db, source_id, actor=actor()))
-    return "", 204
-
-
-@blueprint.put("/accounts/<int:account_id>/secret")
-@blueprint.input(schemas.SecretSchema)
-@blueprint.output(schemas.SourceSchema)
-def set_secret(account_id: int, json_data: dict[str, Any]) -> Any:
-    """Replace the user and the secret of an account."""
-    made = planning().write(
-        lambda db: store.set_secret(
-            db,
-            account_id,
-            json_data["user"],
-            json_data["secret"],
-            discoveries().sealer,
-            actor=actor(),
-        )
-    )
-    return jsonify(_source(made))
-
-
-def _own_sources(plan_id: int, ids: Sequence[int]) -> list[store.Source]:
-    with planning().sessions() as db:
-        known = {each.id: each for each in store.sources(db, plan_id)}
-    for ident in ids:
-        if ident not in known:
-            raise ProblemError(404, "Not found", f"There is no source {ident} of this plan.")
-    return [known[ident] for ident in ids]
-
-
-@blueprint.post("/plans/<int:plan_id>/access-checks")
-@blueprint.input(schemas.ChosenSourcesSchema)
-@blueprint.output(schemas.SourcesSchema)
-def check_access(plan_id: int, json_data: dict[str, Any]) -> Any:
-    """Try all accounts of some sources, side by side."""
-    ids = [each.id for each in _own_sources(plan_id, json_data["sources"])]
-    discoveries().check_access(ids)
-    return _all_sources(plan_id)
-
-
-@blueprint.post("/plans/<int:plan_id>/discoveries")
-@blueprint.input(schemas.ChosenSourcesSchema)
-@blueprint.output(schemas.SourcesSchema, status_code=202)
-def discover(plan_id: int, json_data: dict[str, Any]) -> Any:
-    """Begin to read some sources, in the background; those that are being read go on."""
-    for each in _own_sources(plan_id, json_data["sources"]):
-        last = each.last_discovery
-        if last is None or last.state != "running":
-            discoveries().start(each.id, actor=actor())
-    response = _all_sources(plan_id)
-    response.status_code = 202
-    return response
-
-
-@blueprint.delete("/discoveries/<int:discovery_id>")
-@blueprint.output({}, status_code=204)
-def cancel_discovery(discovery_id: int) -> Any:
-    """Have a discovery end without a result."""
-    with planning().sessions() as db:
-        store.discovery(db, discovery_id)
-    discoveries().cancel(discovery_id)
-    return "", 204
-
-
-# --- the inbox --------------------------------------------------------------------------------
-
-
-DIFFERENCES_AT_ONCE = 500
-"""How many entries of the inbox are told in full."""
-
-
-def told_effects(before: Plan, after: Plan) -> list[dict[str, Any]]:
-    return [
-        {
-            "machine": found.machine,
-            "job": found.job,
-            "joins": found.joins,
-            "words": found.words(after),
-        }
-        for found in job_effects(before, after)
-    ]
-
-
-@blueprint.get("/plans/<int:plan_id>/inbox")
-@blueprint.input(schemas.InboxQuerySchema, location="query")
-@blueprint.output(schemas.InboxSchema)
-def show_inbox(plan_id: int, query_data: dict[str, Any]) -> Any:
-    """What sources say and the plan has otherwise, each with the jobs that it changes."""
-    shared = planning()
-    with shared.sessions() as db:
-        head = plan_head(db, plan_id)
-        entries = store.inbox(db, plan_id, query_data["state"])
-        rules = store.standing_rules(db, plan_id)
-        dismissed = len(store.inbox(db, plan_id, store.DISMISSED))
-    jobs = _jobs_of_differences(head.adopted_version, entries)
-    ids_by_kind: dict[str, list[int]] = defaultdict(list)
-    for entry in entries:
-        ids_by_kind[entry.difference.kind].append(entry.id)
-    return jsonify(
-        {
-            "total": len(entries),
-            "ids_by_kind": ids_by_kind,
-            "differences": [
-                {
-                    "id": entry.id,
-                    "kind": entry.difference.kind,
-                    "subject": {"kind": entry.difference.subject, "id": entry.difference.name},
-                    "source": entry.difference.source,
-                    "words": entry.difference.words,
-                    "found_at": _utc(entry.found_at),
-                    "jobs": jobs.get(entry.difference.name, []),
-                }
-                for entry in entries[:DIFFERENCES_AT_ONCE]
-            ],
-            "rules": rules,
-            "dismissed": dismissed,
-        }
-    )
-
-
-_jobs_known: dict[tuple[int, tuple[int, ...]], dict[str, list[dict[str, Any]]]] = {}
-"""The last answer alone: an inbox is asked for again and again while nothing changes."""
-
-
-def _jobs_of_differences(
-    version: int, entries: Sequence[store.InboxEntry]
-) -> dict[str, list[dict[str, Any]]]:
-    """What each machine joins and leaves once all differences are taken, by its name."""
-    key = (version, tuple(entry.id for entry in entries))
-    found = _jobs_known.get(key)
-    if found is None:
-        found = _told_jobs(planning().plan(version), entries)
-        _jobs_known.clear()
-        _jobs_known[key] = found
-    return found
-
-
-def _told_jobs(plan: Plan, entries: Sequence[store.InboxEntry]) -> dict[str, list[dict[str, Any]]]:
-    try:
-        after = store.taken(plan, entries, planning().today(plan))
-    except ValueError:
-        return {}
-    found: dict[str, list[dict[str, Any]]] = defaultdict(list)
-    for told in told_effects(plan, after):
-        found[told["machine"]].append(told)
-    return found
-
-
-@blueprint.post("/plans/<int:plan_id>/inbox/effect")
-@blueprint.input(schemas.DifferencesEffectSchema)
-@blueprint.output(schemas.EffectSchema)
-def inbox_effect(plan_id: int, json_data: dict[str, Any]) -> Any:
-    """What taking some differences would do to jobs and to the week that holds a night."""
-    shared = planning()
-    with shared.sessions() as db:
-        head = plan_head(db, plan_id)
-        entries = store.with_needed(store.inbox(db, plan_id), json_data["ids"])
-    shown = shared.version(head.adopted_version)
-    changed = store.taken(shown.plan, entries, shared.today(shown.plan))
-    return jsonify(_effect(effect(shown, changed, json_data["night"]), changed))
-
-
-def _effect(found: Effect, changed: Plan) -> dict[str, Any]:
-    return {
-        "jobs": [
-            {
-                "machine": each.machine,
-                "job": each.job,
-                "joins": each.joins,
-                "words": each.words(changed),
-            }
-            for each in found.jobs
-        ],
-        "nights": [
-            {
-                **asdict(night),
-                "date": night.date.isoformat(),
-                "end_before": instant(night.end_before),
-                "end_after": instant(night.end_after),
-            }
-            for night in found.nights
-        ],
-    }
-
-
-@blueprint.post("/plans/<int:plan_id>/inbox/accept")
-@blueprint.input(schemas.ChosenDifferencesSchema)
-@blueprint.output(schemas.AcceptanceSchema)
-def accept_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
-    """Take differences into the plan: a new version of it, which can be undone."""
-    shared = planning()
     made = shared.write(
-        lambda db: store.accept_differences(
-            db, plan_id, json_data["ids"], shared.plan, shared.today, actor=actor()
-        )
-    )
-    return jsonify(acceptance_value(made))
-
-
-@blueprint.post("/plans/<int:plan_id>/inbox/dismiss")
-@blueprint.input(schemas.ChosenDifferencesSchema)
-@blueprint.output({}, status_code=204)
-def dismiss_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
-    """Take differences off the inbox; they stay off until the source says something else."""
-    planning().write(lambda db: store.dismiss(db, plan_id, json_data["ids"], actor=actor()))
-    return "", 204
-
-
-@blueprint.post("/plans/<int:plan_id>/inbox/reopen")
-@blueprint.input(schemas.ChosenDifferencesSchema)
-@blueprint.output({}, status_code=204)
-def reopen_differences(plan_id: int, json_data: dict[str, Any]) -> Any:
-    """Put dismissed differences on the inbox again."""
-    planning().write(lambda db: store.bring_to_inbox(db, plan_id, json_data["ids"], actor=actor()))
-    return "", 204
-
-
-@blueprint.put("/plans/<int:plan_id>/standing-rules")
-@blueprint.input(schemas.StandingRuleSchema)
-@blueprint.output(schemas.StandingRuleSchema)
-def set_standing_rule(plan_id: int, json_data: dict[str, Any]) -> Any:
-    """Have a kind of difference accepted or dismissed as soon as it is found, or asked about."""
-
-    def change(db: Session) -> None:
-        plan_head(db, plan_id)
-        store.set_standing_rule(db, plan_id, json_data["kind"], json_data["action"], actor=actor())
-
-    planning().write(change)
-    return jsonify(json_data)
-
-
-# --- what was accepted ------------------------------------------------------------------------
-
-
-def acceptance_value(made: store.Acceptance) -> dict[str, Any]:
-    return {
-        "id": made.id, "what": made.what, "words": list(made.words),
-        "before_version": made.before_version, "after_version": made.after_version,
-        "actor": made.actor, "at": _utc(made.at), "undone": made.undone,
-        "kept": made.kept,
-    }  # fmt: skip
-
-
-@blueprint.get("/plans/<int:plan_id>/acceptances")
-@blueprint.output(schemas.AcceptancesSchema)
-def list_acceptances(plan_id: int) -> Any:
-    """All changes of the estate, newest first."""
-    with planning().sessions() as db:
-        plan_head(db, plan_id)
-        found = store.acceptances(db, plan_id)
-    return jsonify({"acceptances": [acceptance_value(each) for each in found]})
-
-
-@blueprint.post("/acceptances/<int:acceptance_id>/undo")
-@blueprint.output(schemas.AcceptanceSchema)
-def undo_acceptance(acceptance_id: int) -> Any:
-    """Bring back what one change of the estate changed."""
-    shared = planning()
-    made = shared.write(
-        lambda db: store.undo_acceptance(
-            db, acceptance_id, shared.plan, shared.today, actor=actor()
-        )
-    )
-    return jsonify(acceptance_value(made))
-
-
-@blueprint.post("/acceptances/<int:acceptance_id>/bring-back")
-@blueprint.output(schemas.AcceptanceSchema)
-def bring_back(acceptance_id: int) -> Any:
-    """Bring back the whole estate as it was after a change; jobs and points stay."""
-    shared = planning()
-    made = shared.write(
-        lambda db: store.bring_back(db, acceptance_id, shared.plan, shared.today, actor=actor())
+        lambda db: acceptances.edit_facts(db, plan_id, edit, shared.plan, actor=actor())
     )
     return jsonify(acceptance_value(made))

@@ -9,13 +9,14 @@ from apiflask import APIBlueprint
 from flask import jsonify, request
 
 from gambrel.api import estate_schemas as schemas
-from gambrel.api.estate import acceptance_value, told_effects
+from gambrel.api.inbox import told_effects
 from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.serialize import acceptance_value
 from gambrel.api.sessions import actor, planning
 from gambrel.core.estate.importing import Imported
 from gambrel.core.plan.objects import Plan
 from gambrel.formats.inventory_csv import FIELDS
-from gambrel.store import estate as store
+from gambrel.store import acceptances
 from gambrel.store.plans import plan_head
 from gambrel.work.imports import MOST_PROBLEMS, Choices, Reading, imported, read_files
 
@@ -129,7 +130,7 @@ def import_files(plan_id: int, form_and_files_data: dict[str, Any]) -> Any:
         )
     shared = planning()
     done = shared.write(
-        lambda db: store.replace_estate(
+        lambda db: acceptances.replace_estate(
             db, plan_id, made.plan, made.lines, made.names, shared.plan, version, actor=actor()
         )
     )

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from datetime import timedelta
+from datetime import date, datetime, timedelta
 from typing import Any, get_args
 
 import numpy as np
@@ -44,11 +44,22 @@ from gambrel.core.simulation.forecast import (
     TimePart,
 )
 from gambrel.core.words import job_clauses, load_label
+from gambrel.store.acceptances import Acceptance
 from gambrel.store.plans import Draft, DraftChange, PlanHead
 from gambrel.work.forecaster import WEEKS_AHEAD, Forecaster
 
 SILHOUETTE_BINS = 96
 """Parts of a night in a silhouette: a quarter of an hour each."""
+
+
+def utc(value: datetime | None) -> str | None:
+    """A moment of the store, which is UTC, as ISO 8601."""
+    return None if value is None else value.isoformat() + "Z"
+
+
+def day_text(value: date | None) -> str | None:
+    """A date as ISO 8601."""
+    return None if value is None else value.isoformat()
 
 
 def instant(value: float | None) -> str | None:
@@ -490,3 +501,13 @@ def lanes(found: Sequence[Lane], start: float, end: float, cut: bool) -> dict[st
 
 BAR_KINDS = get_args(BarKind)
 MARKS = get_args(Mark)
+
+
+def acceptance_value(made: Acceptance) -> dict[str, Any]:
+    """A change of the estate."""
+    return {
+        "id": made.id, "what": made.what, "words": list(made.words),
+        "before_version": made.before_version, "after_version": made.after_version,
+        "actor": made.actor, "at": utc(made.at), "undone": made.undone,
+        "kept": made.kept,
+    }  # fmt: skip

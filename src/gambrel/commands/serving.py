@@ -40,7 +40,7 @@ from gambrel.commands.state_files import kept_text, rotated
 from gambrel.core.plan.reading import read_plan
 from gambrel.demo import SCENARIOS
 from gambrel.demo.estate import sample_sources
-from gambrel.store import estate
+from gambrel.store import sources
 from gambrel.store.database import Sessions, connect, migrate, sessions
 from gambrel.store.plans import discard_drafts, plan_heads, store_plan
 from gambrel.store.sealing import Sealer
@@ -234,7 +234,7 @@ def _connect_samples(maker: Sessions, port: int) -> None:
     sealer = Sealer(sealing_key())
     with maker.begin() as db:
         plan = next(head for head in plan_heads(db) if head.name == "larkmoor")
-        known = {source.name: source for source in estate.sources(db, plan.id)}
+        known = {source.name: source for source in sources.sources(db, plan.id)}
         for sample in samples.values():
             fields: dict[str, Any] = {
                 "interval_min": 60,
@@ -242,11 +242,11 @@ def _connect_samples(maker: Sessions, port: int) -> None:
             }
             if sample.name in known:
                 source = known[sample.name]
-                estate.change_source(db, source.id, source.revision, fields, actor="gambrel demo")
+                sources.change_source(db, source.id, source.revision, fields, actor="gambrel demo")
                 continue
             fields |= {"name": sample.name, "kind": sample.kind, "make": sample.make}
             accounts = [(a.scope, a.user, a.secret) for a in sample.accounts]
-            estate.add_source(
+            sources.add_source(
                 db, plan.id, {**fields, "site": sample.site}, accounts, sealer,
                 actor="gambrel demo",
             )  # fmt: skip

@@ -15,7 +15,7 @@ from gambrel.connectors.addresses import USUAL, Allowed, allowed_from, check_all
 from gambrel.connectors.asking import Cancelled
 from gambrel.core.estate.differences import EstateError, differences
 from gambrel.core.estate.inventory import Inventory
-from gambrel.store import estate as store
+from gambrel.store import inbox, sources, standing_rules
 from gambrel.store.models import now_utc
 from gambrel.store.sealing import Sealer
 from gambrel.work.planning import Planning
@@ -58,11 +58,11 @@ class Discoveries:
     def check_access(self, source_ids: list[int]) -> None:
         """Try all accounts of some sources at once; each has a time limit of its own."""
         with self.planning.sessions() as db:
-            sources = [store.source(db, ident) for ident in source_ids]
-            sealed = {ident: store.sealed_accounts(db, ident) for ident in source_ids}
+            chosen = [sources.source(db, ident) for ident in source_ids]
+            sealed = {ident: sources.sealed_accounts(db, ident) for ident in source_ids}
 
         def attempt(
-            source: store.Source, ident: int, scope: str, user: str, sealed_secret: str
+            source: sources.Source, ident: int, scope: str, user: str, sealed_secret: str
         ) -> tuple[int, bool, str, str]:
             try:
                 account = Account(scope, user, self.sealer.open(sealed_secret))
@@ -77,11 +77,11 @@ class Discoveries:
         with ThreadPoolExecutor(TRIES_SIDE_BY_SIDE, thread_name_prefix="access") as pool:
             tries = [
                 pool.submit(attempt, source, *account)
-                for source in sources
+                for source in chosen
                 for account in sealed[source.id]
             ]
             results = [each.result() for each in tries]
-        self.planning.write(lambda db: store.note_access(db, results))
+        self.planning.write(lambda db: sources.note_access(db, results))
 
     # --- discovery ------------------------------------------------------------------------
 
@@ -92,7 +92,7 @@ class Discoveries:
             EstateError: where it is being read already.
         """
         discovery = self.planning.write(
-            lambda db: store.start_discovery(db, source_id, actor=actor)
+            lambda db: sources.start_discovery(db, source_id, actor=actor)
         )
         unwanted = Event()
         with self._lock:
@@ -134,12 +134,12 @@ class Discoveries:
         finally:
             with self._lock:
                 self._unwanted.pop(discovery, None)
-        self.planning.write(lambda db: store.end_discovery(db, discovery, state, message, found))
+        self.planning.write(lambda db: sources.end_discovery(db, discovery, state, message, found))
 
     def _read(self, source_id: int, discovery: int, unwanted: Event) -> tuple[Inventory, int]:
         with self.planning.sessions() as db:
-            source = store.source(db, source_id)
-            accounts = store.sealed_accounts(db, source_id)
+            source = sources.source(db, source_id)
+            accounts = sources.sealed_accounts(db, source_id)
         if not accounts:
             raise SourceError("It has no account.", "Enter one.")
         _, scope, user, sealed = next((a for a in accounts if a[1] == "source"), accounts[0])
@@ -151,7 +151,7 @@ class Discoveries:
                 raise Cancelled
             if time.monotonic() - noted > NOTED_EVERY_S:
                 noted = time.monotonic()
-                self.planning.write(lambda db: store.note_progress(db, discovery, read, expected))
+                self.planning.write(lambda db: sources.note_progress(db, discovery, read, expected))
 
         check_allowed(source.address, self.allowed)
         account = Account(scope, user, self.sealer.open(sealed))
@@ -161,15 +161,15 @@ class Discoveries:
         """Write what was found, all in one transaction; returns how many differences are open."""
 
         def keep(db: Session) -> int:
-            plan = self.planning.plan(store.lock_plan(db, plan_id))
+            plan = self.planning.plan(inbox.lock_plan(db, plan_id))
             found = differences(plan, inventory)
-            opened = store.note_differences(db, source_id, plan_id, found)
-            store.follow_standing_rules(
+            opened = inbox.note_differences(db, source_id, plan_id, found)
+            standing_rules.follow_standing_rules(
                 db, plan_id, opened, self.planning.plan, self.planning.today
             )
             read = len(inventory.hosts) + len(inventory.datastores) + len(inventory.machines)
-            store.note_progress(db, discovery, read, read)
-            store.end_discovery(db, discovery, "done", "", len(opened))
+            sources.note_progress(db, discovery, read, read)
+            sources.end_discovery(db, discovery, "done", "", len(opened))
             return len(opened)
 
         return self.planning.write(keep)
@@ -180,11 +180,11 @@ class Discoveries:
         """Read sources whenever their interval has passed, in the background."""
 
         def look() -> None:
-            self.planning.write(lambda db: store.interrupt_discoveries(db))
+            self.planning.write(lambda db: sources.interrupt_discoveries(db))
             while True:
                 try:
                     with self.planning.sessions() as db:
-                        due = store.due_sources(db, now_utc())
+                        due = sources.due_sources(db, now_utc())
                     for ident in due:
                         self._start_if_free(ident)
                 except Exception:
@@ -211,6 +211,6 @@ class Discoveries:
         self._pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _connector(source: store.Source) -> Connector:
+def _connector(source: sources.Source) -> Connector:
     place = Place(source.name, source.address, source.site, source.kind)  # type: ignore[arg-type]
     return MAKES[source.make](place)
