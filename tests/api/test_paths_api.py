@@ -225,7 +225,7 @@ def test_edits_of_different_keys_of_one_proxy_do_not_undo_one_another(client, pl
     both = save(change("proxies", "quay-p2", cores=6), first["revision"]).json
     assert [entry["words"] for entry in both["changes"]] == [
         "proxy quay-p2: slots 6 (was 8)",
-        "proxy quay-p2: cores 6 (was none)",
+        "proxy quay-p2: cores 6 (was not known)",
     ]
     paths = f"{plan_url}/paths/{FRIDAY}?draft={both['id']}"
     shown = by_id(client.get(paths).json["proxies"])["quay-p2"]

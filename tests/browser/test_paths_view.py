@@ -59,7 +59,7 @@ def test_an_edit_is_seen_in_the_week_before_it_is_kept_and_bad_values_are_named(
     keep = sheet.get_by_role("button", name="Put into the draft")
     expect(keep).to_be_disabled()
     sheet.get_by_label("Throughput (MiB/s)").fill("1440,5")
-    expect(paths.effect()).to_contain_text("MiB/s 1440.5 (was 720)")
+    expect(paths.effect()).to_contain_text("throughput 1440.5 MiB/s (was 720 MiB/s)")
     full = "of 1,441 MiB/s"
     expect(node(page, "proxy:quay-p2")).to_contain_text(full)
     sheet.get_by_label("Slots").fill("0")
@@ -82,7 +82,7 @@ def test_a_host_is_pinned_in_the_reach_table_with_its_effect(paths):
     sheet = page.get_by_role("complementary", name="Why this way")
     expect(sheet).to_contain_text("hot-add: yes, its host qb-h1 mounts qb-main")
     sheet.get_by_role("button", name="Pin qb-h1 to quay-p3").click()
-    expect(paths.effect()).to_contain_text("host qb-h1: read by quay-p3 (was none)")
+    expect(paths.effect()).to_contain_text("host qb-h1: read by quay-p3 (was any proxy)")
     sheet.get_by_role("button", name="Put into the draft").click()
     expect(page.get_by_role("button", name=re.compile("^qb-h1, quay-p2: no way"))).to_be_visible()
 

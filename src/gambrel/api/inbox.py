@@ -25,7 +25,7 @@ from gambrel.work.machine_table import (
     effect,
 )
 
-blueprint = APIBlueprint("inbox", __name__, tag="Estate", url_prefix="/api/v1")
+blueprint = APIBlueprint("inbox", __name__, tag="Inbox", url_prefix="/api/v1")
 
 
 # --- the inbox ------------------------------------------------------------------------------------

@@ -19,7 +19,7 @@ from gambrel.connectors.addresses import check_allowed, wrong_address
 from gambrel.store import sources
 from gambrel.store.plans import plan_head
 
-blueprint = APIBlueprint("sources", __name__, tag="Estate", url_prefix="/api/v1")
+blueprint = APIBlueprint("sources", __name__, tag="Sources", url_prefix="/api/v1")
 
 
 def _source(found: sources.Source) -> dict[str, Any]:

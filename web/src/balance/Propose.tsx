@@ -4,6 +4,7 @@ import { useEffect, useMemo, useState } from "react";
 import { Flag, NumberField } from "../ui/controls";
 import { useAddress } from "../workbench/address";
 import { Silhouette } from "../ui/Silhouette";
+import { useDiscardOnLeave } from "../workbench/considering";
 import { useWorkbench } from "../workbench/workbench";
 import { clock, dateWords, duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
@@ -304,7 +305,7 @@ function Found({ found }: { found: Computation }) {
   useEffect(() => {
     consider(operationsOf(chosen));
   }, [chosen, consider]);
-  useEffect(() => () => consider([]), [consider]);
+  useDiscardOnLeave();
   if (!result?.before || !result.after || !result.bound) return null;
   const toggle = (i: number) => {
     const now = new Set(taken);

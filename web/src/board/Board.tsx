@@ -2,7 +2,7 @@ import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } fr
 import type { Night, Run } from "../api/client";
 import type { LaneBy } from "../api/planQueries";
 import { useAddress } from "../workbench/address";
-import { firstBar } from "../workbench/keys";
+import { firstBar, useKeys } from "../workbench/keys";
 import { useTheme } from "../ui/theme";
 import { useWorkbench } from "../workbench/workbench";
 import { millis } from "../time/time";
@@ -25,7 +25,9 @@ import { FindingsSheet } from "./FindingsSheet";
 import { JobSheet } from "./JobSheet";
 import { Keys } from "./Keys";
 import { Lanes } from "./Lanes";
-import { paintAxis, paletteOf, prepared } from "./paint";
+import { paintAxis } from "./paint/axis";
+import { prepared } from "./paint/canvas";
+import { paletteOf } from "./paint/palette";
 import { Overview } from "./Overview";
 import { Reasons } from "./Reasons";
 import { Rooflines } from "./Rooflines";
@@ -141,49 +143,39 @@ function NightBoard({ night }: { night: Night }) {
   );
 
   // Keys of the whole board; those of a bar are handled where the bar is.
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => {
-      const target = event.target as HTMLElement;
-      if (target.closest("input, textarea, [role=menu]")) return;
-      const key = event.key.toLowerCase();
-      if (event.ctrlKey || event.metaKey) {
-        if (key === "z") bench.undo();
-        else if (key === "s") bench.save();
-        else return;
-      } else if (event.key === "Escape") {
-        if (keysOpen) setKeysOpen(false);
-        else if (opened) close();
-        else if (finding) setFinding(false);
-        else bench.discard();
-      } else if (event.key === "ArrowDown" && target === document.body) {
-        firstBar()?.focus();
-      } else if (key === "t") toggleTable();
-      else if (key === "f") toggleFindings();
-      else if (key === "r" && opened) setRoom((now) => !now);
-      else if (key === "w") choose("span", wide === "week" ? "night" : "week", "night");
-      else if (event.key === "?") setKeysOpen(true);
-      else if (event.key === "+") zoom(0.7);
-      else if (event.key === "-") zoom(1 / 0.7);
-      else if (event.key === "0") setSpan(fittingSpan(night));
-      else return;
-      event.preventDefault();
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, [
-    bench,
-    choose,
-    close,
-    finding,
-    keysOpen,
-    night,
-    opened,
-    setSpan,
-    toggleFindings,
-    toggleTable,
-    wide,
-    zoom,
-  ]);
+  const onBoard = (work: (event: KeyboardEvent) => unknown) => (event: KeyboardEvent) => {
+    if ((event.target as HTMLElement).closest("input, textarea, [role=menu]")) return;
+    if (work(event) !== false) event.preventDefault();
+  };
+  const zoomIn = onBoard(() => zoom(0.7));
+  const help = onBoard(() => setKeysOpen(true));
+  useKeys({
+    "$mod+z": onBoard(() => bench.undo()),
+    "$mod+s": onBoard(() => bench.save()),
+    Escape: onBoard(() => {
+      if (keysOpen) setKeysOpen(false);
+      else if (opened) close();
+      else if (finding) setFinding(false);
+      else bench.discard();
+    }),
+    ArrowDown: onBoard((event) => {
+      if (event.target !== document.body) return false;
+      firstBar()?.focus();
+    }),
+    t: onBoard(toggleTable),
+    f: onBoard(toggleFindings),
+    r: onBoard(() => {
+      if (!opened) return false;
+      setRoom((now) => !now);
+    }),
+    w: onBoard(() => choose("span", wide === "week" ? "night" : "week", "night")),
+    "?": help,
+    "Shift+?": help,
+    "+": zoomIn,
+    "Shift++": zoomIn,
+    "-": onBoard(() => zoom(1 / 0.7)),
+    "0": onBoard(() => setSpan(fittingSpan(night))),
+  });
 
   // Ctrl+wheel zooms, a sideways wheel moves along; React's own wheel handler may not prevent.
   useEffect(() => {

@@ -17,7 +17,10 @@ import {
   xOf,
 } from "./geometry";
 import { type Move, whyFixed } from "../workbench/moves";
-import { extentOf, paintLanes, paletteOf, prepared } from "./paint";
+import { extentOf } from "./paint/bars";
+import { prepared } from "./paint/canvas";
+import { paintLanes } from "./paint/lanes";
+import { paletteOf } from "./paint/palette";
 import { NUDGE_MIN, useMoveKeys } from "./useBoardKeys";
 
 interface Props {

@@ -28,7 +28,10 @@ import {
   zoomed,
 } from "./geometry";
 import { operationsOf } from "../workbench/moves";
-import { paintAxis, paintPlaces, paletteOf, prepared } from "./paint";
+import { paintAxis } from "./paint/axis";
+import { prepared } from "./paint/canvas";
+import { paletteOf } from "./paint/palette";
+import { paintPlaces } from "./paint/places";
 import {
   pieceAt,
   type Piece,

@@ -16,7 +16,9 @@ import {
   valueAt,
   wallsOf,
 } from "./geometry";
-import { paintRoof, paletteOf, prepared } from "./paint";
+import { prepared } from "./paint/canvas";
+import { paletteOf } from "./paint/palette";
+import { paintRoof } from "./paint/rooflines";
 
 interface Props {
   night: Night;

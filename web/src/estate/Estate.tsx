@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Download, Search } from "lucide-react";
-import { useCallback, useEffect, useState } from "react";
+import { useCallback, useState } from "react";
 import { useAddress } from "../workbench/address";
-import { useEscape } from "../workbench/keys";
+import { useEscape, useKeys } from "../workbench/keys";
 import { useWorkbench } from "../workbench/workbench";
 import { mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
@@ -77,17 +77,13 @@ export function Estate() {
   const close = useCallback(() => set({ panel: null, machine: null }), [set]);
   const on = page?.as_of.slice(0, 10) ?? date;
 
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => {
-      if ((event.target as HTMLElement).closest("[role=menu], [role=dialog]")) return;
-      if (event.key === "/" && !(event.target as HTMLElement).closest("input, textarea")) {
-        event.preventDefault();
-        document.querySelector<HTMLElement>("[data-find]")?.focus();
-      }
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, []);
+  const find = (event: KeyboardEvent) => {
+    if ((event.target as HTMLElement).closest("[role=menu], [role=dialog], input, textarea"))
+      return;
+    event.preventDefault();
+    document.querySelector<HTMLElement>("[data-find]")?.focus();
+  };
+  useKeys({ "/": find, "Shift+/": find });
   useEscape(close);
 
   const mark = useCallback(

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { ApiProblem } from "../api/client";
+import { refusalsOf } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
@@ -66,8 +66,7 @@ export function FactsForm({
   const wrong = (field: string) => {
     const text = typed[field];
     if (text && Number.isNaN(typedNumber(text))) return "is not a number";
-    if (!(problem instanceof ApiProblem)) return null;
-    return problem.problem.errors?.find((error) => error.field === field)?.reason ?? null;
+    return refusalsOf(problem).of(field);
   };
   const sizes = before
     ? before.disk_list.flatMap((disk) => sizesOf(disk.id, disk.id))

@@ -3,12 +3,13 @@ import { useEffect, useMemo, useState } from "react";
 import type { Operation } from "../api/client";
 import { operationsOf } from "../workbench/moves";
 import { changedNights } from "../workbench/changedNights";
+import { useDiscardOnLeave } from "../workbench/considering";
 import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
 import { Group, NumberField, Pick } from "../ui/controls";
-import { RetentionFields } from "./editors";
+import { RetentionFields } from "./editors/kept";
 import { choicesQuery, type JobRow } from "../api/jobQueries";
 import { changeJob, NO_RETENTION, type Retention } from "./value";
 
@@ -59,7 +60,7 @@ export function BulkSheet({
   }, [changes, free, known, minutes, retention]);
   const key = JSON.stringify(operations);
   useEffect(() => consider(JSON.parse(key) as Operation[]), [consider, key]);
-  useEffect(() => () => consider([]), [consider]);
+  useDiscardOnLeave();
   const pick = (field: string, value: unknown) =>
     setChanges((now) =>
       value === ""

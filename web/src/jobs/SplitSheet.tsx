@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import type { Job, Operation } from "../api/client";
 import { changedNights } from "../workbench/changedNights";
+import { useDiscardOnLeave } from "../workbench/considering";
 import { useWorkbench } from "../workbench/workbench";
 import { duration } from "../time/time";
 import { Button } from "../ui/Button";
@@ -60,7 +61,7 @@ export function SplitSheet({
   }, [elsewhere, groups, job, stagger]);
   const key = JSON.stringify(operations);
   useEffect(() => consider(JSON.parse(key) as Operation[]), [consider, key]);
-  useEffect(() => () => consider([]), [consider]);
+  useDiscardOnLeave();
   const lines = changedNights(adoptedWeek, week, plan.time_zone);
   const most = (of: (g: Group) => number) => (groups ? Math.max(...groups.map(of)) : 0);
   return (

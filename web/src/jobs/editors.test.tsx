@@ -5,7 +5,8 @@ import { useState } from "react";
 import { describe, expect, it } from "vitest";
 import { showIn } from "../testing/harness";
 import { answering } from "../testing/server";
-import { ClauseEditor, localWords, titleOf } from "./editors";
+import { ClauseEditor, titleOf } from "./editors/ClauseEditor";
+import { localWords } from "./editors/localWords";
 import type { Choices, Look } from "../api/jobQueries";
 import type { JobValue } from "./value";
 

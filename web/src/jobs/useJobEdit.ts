@@ -1,6 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { useCallback, useMemo, useState } from "react";
 import { ApiProblem, type Operation } from "../api/client";
+import { useConsiderWhileShown } from "../workbench/considering";
+import { refusalsOf } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/workbench";
 import { lookQuery } from "../api/jobQueries";
 import { addJob, changeJob, changesOf, type JobValue } from "./value";
@@ -19,7 +21,7 @@ export interface JobEdit {
  * and the week strip; it is kept when it is put into the draft, and forgotten when it is left.
  */
 export function useJobEdit(id: string, fresh: JobValue | null) {
-  const { plan, draft, date, consider, put, clash } = useWorkbench();
+  const { plan, draft, date, put, clash } = useWorkbench();
   const [saving, setSaving] = useState(false);
   const [values, setValues] = useState<Record<string, unknown>>({});
   // Once it is settled whose edits stand, what was typed is in the draft or given up.
@@ -39,9 +41,7 @@ export function useJobEdit(id: string, fresh: JobValue | null) {
     const changes = base ? changesOf(base, values) : {};
     return Object.keys(changes).length ? [changeJob(id, changes)] : [];
   }, [base, fresh, id, values]);
-  const key = JSON.stringify(operations);
-  useEffect(() => consider(JSON.parse(key) as Operation[]), [consider, key]);
-  useEffect(() => () => consider([]), [consider]);
+  useConsiderWhileShown(operations);
 
   const look = useQuery({
     ...lookQuery(plan, draft, id, date, operations),
@@ -49,21 +49,12 @@ export function useJobEdit(id: string, fresh: JobValue | null) {
     placeholderData: (before) => before,
   });
   const refused = look.error instanceof ApiProblem ? look.error : null;
+  const { of: wrong } = refusalsOf(refused);
   const errors = refused?.problem.errors ?? [];
   const set = useCallback(
     (more: Record<string, unknown>) => setValues((now) => ({ ...now, ...more })),
     [],
   );
-  const wrong = (of: string) => {
-    const found = errors.find(
-      (e) =>
-        e.field
-          .replace(/^operations\[\d+\]\./, "")
-          .replace(/^(value|changes)\./, "")
-          .split(/[.[]/)[0] === of,
-    );
-    return found ? found.reason : null;
-  };
   const edit: JobEdit | null = base
     ? { value: { ...base, ...values }, set, wrong, operations }
     : null;

@@ -1,4 +1,6 @@
-import { useEffect, useState } from "react";
+import { useState } from "react";
+import { useDiscardOnLeave } from "../workbench/considering";
+import { useRefusals } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
@@ -22,24 +24,6 @@ export function knownIds(paths: PathsAnswer): Known {
   };
 }
 
-/** What the server refuses, by the field it is about; "limits[0].mbit_per_s" is of "limits". */
-export function useRefusals(): { of: (key: string) => string | null; other: string[] } {
-  const { refused } = useWorkbench();
-  const errors = refused?.problem.errors ?? [];
-  const base = (field: string) =>
-    field.replace(/^operations\[\d+\]\.(value|changes)?\.?/, "").split(/[.[]/)[0] ?? "";
-  return {
-    of: (key) => {
-      const found = errors.find((error) => base(error.field) === key);
-      return found ? found.reason : null;
-    },
-    other:
-      refused && !errors.length
-        ? [refused.message]
-        : errors.map((error) => `${error.field} ${error.reason}`),
-  };
-}
-
 /**
  * Values of an item in fields. What is typed is simulated at once, and the week above shows it;
  * it is kept when it is put into the draft, and forgotten when the form is left.
@@ -60,7 +44,7 @@ export function ItemForm({
   const [values, setValues] = useState<Record<string, unknown>>({});
   const [mistyped, setMistyped] = useState<Record<string, string>>({});
   const refusals = useRefusals();
-  useEffect(() => () => consider([]), [consider]);
+  useDiscardOnLeave();
 
   const set = (key: string, value: unknown) => {
     const now = { ...values, [key]: value };
@@ -81,7 +65,7 @@ export function ItemForm({
   };
   const valueOf = (key: string) => (key in values ? values[key] : item.value[key]);
   const wrong = (key: string) => mistyped[key] ?? refusals.of(key);
-  const blocked = Object.keys(mistyped).length > 0 || refusals.other.length > 0;
+  const blocked = Object.keys(mistyped).length > 0 || refusals.lines.length > 0;
   return (
     <form
       aria-label={`Values of ${item.label}`}
@@ -160,11 +144,11 @@ export function ItemForm({
           onChange={(limits) => set("limits", limits)}
         />
       )}
-      {refusals.other.length > 0 &&
+      {refusals.lines.length > 0 &&
         !FIELDS[list].some((spec) => refusals.of(spec.key)) &&
         !refusals.of("limits") && (
           <p role="alert" className="mb-2 text-barn">
-            {refusals.other.join("; ")}
+            {refusals.lines.join("; ")}
           </p>
         )}
       <p className="flex items-center gap-2">
@@ -269,7 +253,7 @@ export function NewItem({
   const [site, setSite] = useState(sites[0] ?? "");
   const [other, setOther] = useState(sites[1] ?? sites[0] ?? "");
   const refusals = useRefusals();
-  useEffect(() => () => consider([]), [consider]);
+  useDiscardOnLeave();
   const place: Record<string, unknown> =
     list === "links"
       ? { between: [site, other] }
@@ -277,7 +261,7 @@ export function NewItem({
         ? { time_zone: plan.time_zone }
         : { site };
   const operation = add(list, { id: name.trim(), ...FIRST[list], ...place });
-  const ready = name.trim() !== "" && refusals.other.length === 0;
+  const ready = name.trim() !== "" && refusals.lines.length === 0;
   return (
     <form
       onSubmit={(event) => {
@@ -311,7 +295,7 @@ export function NewItem({
           )}
         </p>
       )}
-      {refusals.other.map((line) => (
+      {refusals.lines.map((line) => (
         <p key={line} role="alert" className="text-barn">
           {line}
         </p>

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { useFindings } from "../workbench/findings";
+import { useConsiderWhileShown } from "../workbench/considering";
 import { useWorkbench } from "../workbench/workbench";
 import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
@@ -92,11 +93,8 @@ export function Removal({
   onKept: () => void;
   onGone: () => void;
 }) {
-  const { consider, put, busy } = useWorkbench();
-  useEffect(() => {
-    consider([remove(list, id)]);
-    return () => consider([]);
-  }, [consider, list, id]);
+  const { put, busy } = useWorkbench();
+  useConsiderWhileShown([remove(list, id)]);
   return (
     <p className="mt-2 flex flex-wrap items-center gap-2">
       <span className="w-full">The week above shows the plan without it.</span>

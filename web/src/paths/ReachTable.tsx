@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
+import { useDiscardOnLeave } from "../workbench/considering";
 import { useWorkbench } from "../workbench/workbench";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -180,7 +181,7 @@ function WhySheet({
 }) {
   const { plan, draft, jobs, consider, considered, put, busy } = useWorkbench();
   const why = useQuery(whyQuery(plan, draft, by, group, cell.proxy));
-  useEffect(() => () => consider([]), [consider]);
+  useDiscardOnLeave();
   const pinned = why.data?.reasons.some((reason) => reason.pinned) ?? false;
   return (
     <Sheet label="Why this way" title={`${group} by ${cell.proxy}`} onClose={onClose}>

@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import type { Operation } from "../api/client";
+import { useDiscardOnLeave } from "../workbench/considering";
 import { useWorkbench } from "../workbench/workbench";
 import { clock, dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
@@ -35,7 +36,7 @@ export function SizingAdvice() {
   const [problem, setProblem] = useState<string | null>(null);
   const flight = useRef<AbortController | null>(null);
   const night = dateWords(date);
-  useEffect(() => () => consider([]), [consider]);
+  useDiscardOnLeave();
   useEffect(() => {
     const control = new AbortController();
     flight.current = control;

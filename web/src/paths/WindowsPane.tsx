@@ -1,6 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useId, useState } from "react";
+import { useId, useState } from "react";
 import type { Operation } from "../api/client";
+import { useDiscardOnLeave } from "../workbench/considering";
+import { useRefusals } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/workbench";
 import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
@@ -8,7 +10,7 @@ import { Choice } from "../ui/Choice";
 import { Field } from "../ui/Field";
 import { count } from "../ui/words";
 import { type Interval, intervalInWords, intervalsOf, isEven, paint } from "./hours";
-import { useRefusals } from "./ItemForm";
+import {} from "./ItemForm";
 import { Removal } from "./ItemSheet";
 import {
   add,
@@ -197,7 +199,7 @@ function AddNamed({
 function useTrial(make: (values: Record<string, unknown>) => Operation[]) {
   const { consider, considered, put, busy } = useWorkbench();
   const [values, setValues] = useState<Record<string, unknown>>({});
-  useEffect(() => () => consider([]), [consider]);
+  useDiscardOnLeave();
   const set = (changes: Record<string, unknown>) => {
     const now = { ...values, ...changes };
     setValues(now);
@@ -210,7 +212,7 @@ function useTrial(make: (values: Record<string, unknown>) => Operation[]) {
   const refusals = useRefusals();
   const bar = (
     <div className="sticky bottom-0 bg-ground py-1">
-      {refusals.other.map((line) => (
+      {refusals.lines.map((line) => (
         <p key={line} role="alert" className="text-barn">
           {line}
         </p>
@@ -218,7 +220,7 @@ function useTrial(make: (values: Record<string, unknown>) => Operation[]) {
       <p className="flex items-center gap-2">
         <Button
           look="strong"
-          disabled={!considered.length || refusals.other.length > 0 || busy === "saving"}
+          disabled={!considered.length || refusals.lines.length > 0 || busy === "saving"}
           onClick={() => put([...considered])}
         >
           Put into the draft
@@ -226,7 +228,7 @@ function useTrial(make: (values: Record<string, unknown>) => Operation[]) {
         <Button look="plain" disabled={!considered.length} onClick={forget}>
           Forget it
         </Button>
-        {considered.length > 0 && !refusals.other.length && (
+        {considered.length > 0 && !refusals.lines.length && (
           <span className="text-ink-2">The week above shows the plan with it.</span>
         )}
       </p>

@@ -1,5 +1,6 @@
 import { X } from "lucide-react";
 import { Dialog } from "radix-ui";
+import { FocusScope } from "radix-ui/internal";
 import type { ReactNode } from "react";
 
 /**
@@ -28,13 +29,17 @@ export function Modal({
           onInteractOutside={(event) => event.preventDefault()}
           className={`fixed top-24 left-1/2 z-50 max-h-[75vh] ${wide ? "w-[900px]" : "w-[560px]"} -translate-x-1/2 overflow-y-auto border border-rule-strong bg-raised p-5 text-ink`}
         >
-          <div className="mb-2 flex items-start">
-            <Dialog.Title className="flex-1 text-xl font-semibold">{title}</Dialog.Title>
-            <Dialog.Close aria-label="Close" className="p-1 hover:bg-closed">
-              <X size={18} aria-hidden />
-            </Dialog.Close>
-          </div>
-          {children}
+          {/* A modal dialog of the library would trap the focus too, but writes styles that the
+              content security policy refuses. */}
+          <FocusScope.Root asChild={false} trapped loop>
+            <div className="mb-2 flex items-start">
+              <Dialog.Title className="flex-1 text-xl font-semibold">{title}</Dialog.Title>
+              <Dialog.Close aria-label="Close" className="p-1 hover:bg-closed">
+                <X size={18} aria-hidden />
+              </Dialog.Close>
+            </div>
+            {children}
+          </FocusScope.Root>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

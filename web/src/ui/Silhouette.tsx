@@ -1,3 +1,5 @@
+import { scaleLinear } from "d3-scale";
+import { area, curveStepAfter } from "d3-shape";
 import type { NightSummary } from "../api/client";
 
 const WIDTH = 96;
@@ -21,13 +23,17 @@ function part<T>(bins: T[], [from, to]: [number, number]): T[] {
   return bins.slice(Math.floor(from * bins.length), Math.ceil(to * bins.length));
 }
 
+const height = scaleLinear([0, 1], [FLOOR, ROOF]).clamp(true);
+
 function house(load: number[]): string {
-  const step = WIDTH / load.length;
-  const y = (value: number) => FLOOR - Math.min(1, value) * (FLOOR - ROOF);
-  const parts = load.map(
-    (value, i) => `L${(i * step).toFixed(1)} ${y(value).toFixed(1)}H${((i + 1) * step).toFixed(1)}`,
+  const x = scaleLinear([0, load.length], [0, WIDTH]);
+  // The last value holds to the end of its part.
+  const steps = [...load, load.at(-1) ?? 0];
+  return (
+    area<number>((_, i) => x(i), FLOOR, height)
+      .curve(curveStepAfter)
+      .digits(1)(steps) ?? ""
   );
-  return `M0 ${FLOOR}${parts.join("")}V${FLOOR}Z`;
 }
 
 function waiting(shape: Shape): string {
@@ -60,7 +66,7 @@ export function Silhouette({
   const shape = night.silhouette;
   if (!shape) return null;
   const [from, to] = shown(shape);
-  const x = (at: number) => ((at - from) / (to - from)) * WIDTH;
+  const x = scaleLinear([from, to], [0, WIDTH]);
   const open = x(shape.opens ?? 0);
   const close = x(shape.closes ?? 1);
   const fill = night.verdict === "tight" ? "var(--hay)" : "var(--slate)";

@@ -1,38 +1,40 @@
 import { useEffect, useRef } from "react";
+import { type KeyBindingMap, tinykeys } from "tinykeys";
+
+/** Runs on keys pressed anywhere, as tinykeys writes them: "Escape", "$mod+z", "Shift+?". */
+export function useKeys(bindings: KeyBindingMap) {
+  const latest = useRef(bindings);
+  useEffect(() => {
+    latest.current = bindings;
+  });
+  const names = Object.keys(bindings).join(" ");
+  useEffect(() => {
+    const fixed: KeyBindingMap = {};
+    for (const name of names.split(" ")) fixed[name] = (event) => latest.current[name]?.(event);
+    return tinykeys(window, fixed);
+  }, [names]);
+}
 
 /** Runs on Escape, unless it closes a menu or a dialog. */
 export function useEscape(close: () => void) {
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => {
-      if (
-        event.key === "Escape" &&
-        !(event.target as HTMLElement).closest("[role=menu], [role=dialog]")
-      )
-        close();
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, [close]);
+  useKeys({
+    Escape: (event) => {
+      if (!(event.target as HTMLElement).closest("[role=menu], [role=dialog]")) close();
+    },
+  });
 }
 
 /**
- * Runs on Ctrl (or ⌘) and a letter, wherever the focus is; the browser's own use of it rests, also
- * without work.
+ * Runs on Ctrl (or ⌘) and a letter, wherever the focus is. The browser's own use of it rests, also
+ * where there is no work.
  */
 export function useCtrl(letter: string, work: (() => void) | null) {
-  const latest = useRef(work);
-  useEffect(() => {
-    latest.current = work;
-  });
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => {
-      if (event.key.toLowerCase() !== letter || !(event.ctrlKey || event.metaKey)) return;
+  useKeys({
+    [`$mod+${letter}`]: (event) => {
       event.preventDefault();
-      latest.current?.();
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, [letter]);
+      work?.();
+    },
+  });
 }
 
 /** The run of the board that keys begin at, where there is one. */

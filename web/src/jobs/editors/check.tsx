@@ -1,0 +1,32 @@
+import { NumberField, Pick } from "../../ui/controls";
+import { type Props } from "./props";
+
+export function CheckEditor({ edit }: Props) {
+  const { value, set } = edit;
+  return (
+    <>
+      <Pick
+        label="Checked by"
+        value={String(value["verify"])}
+        options={[
+          { value: "none", label: "nothing" },
+          { value: "checksum", label: "a checksum" },
+          { value: "boot", label: "a boot test" },
+        ]}
+        onChange={(v) => set({ verify: v })}
+      />
+      {value["verify"] === "boot" && (
+        <NumberField
+          label="A boot test takes"
+          unit="min"
+          value={value["boot_min"] as number}
+          wrong={edit.wrong("boot_min")}
+          onChange={(v) => v !== null && set({ boot_min: v })}
+        />
+      )}
+      <p className="text-ink-2">
+        Checking is part of the run: its minutes stand in the week above.
+      </p>
+    </>
+  );
+}

@@ -1,0 +1,43 @@
+import { NumberField, Pick } from "../../ui/controls";
+import { type Choices as Offered } from "../../api/jobQueries";
+import { type Props } from "./props";
+
+export function WindowEditor({ edit, offered }: Props & { offered: Offered }) {
+  const { value, set } = edit;
+  return (
+    <>
+      <Pick
+        label="Window"
+        value={(value["window"] as string | null) ?? ""}
+        options={[{ value: "", label: "none: at any hour" }, ...offered.windows]}
+        onChange={(v) => set({ window: v || null })}
+      />
+      <Pick
+        label="At its end"
+        value={String(value["at_window_end"])}
+        options={[
+          { value: "stop", label: "what runs is stopped" },
+          { value: "finish", label: "what has begun may finish" },
+          { value: "run_on", label: "it runs on" },
+        ]}
+        onChange={(v) => set({ at_window_end: v })}
+      />
+      <NumberField
+        label="Must start within"
+        unit="min"
+        value={value["start_within_min"] as number | null}
+        empty="whenever it can"
+        wrong={edit.wrong("start_within_min")}
+        onChange={(v) => set({ start_within_min: v })}
+      />
+      <NumberField
+        label="Is stopped after"
+        unit="min"
+        value={value["stop_after_min"] as number | null}
+        empty="never"
+        wrong={edit.wrong("stop_after_min")}
+        onChange={(v) => set({ stop_after_min: v })}
+      />
+    </>
+  );
+}
