@@ -3,49 +3,13 @@
 from __future__ import annotations
 
 import pytest
+from api_client import Client
 
 from gambrel.api.app import create_app, current_sessions
 from gambrel.core.plan.reading import read_plan
 from gambrel.demo import larkmoor, tiny
 from gambrel.store.plans import store_plan
 from gambrel.store.sealing import Sealer
-from gambrel.store.sign_in import new_link
-
-
-class Client:
-    """A test client that carries its CSRF token, as a browser does."""
-
-    def __init__(self, app) -> None:
-        self.app = app
-        self.http = app.test_client()
-        self.token = self.http.get("/api/v1/session").json["csrf_token"]
-
-    def sign_in(self) -> None:
-        with current_sessions(self.app).begin() as db:
-            link = new_link(db, "Planner")
-        answer = self.post("/api/v1/session", {"token": link})
-        assert answer.status_code == 200
-        self.token = answer.json["csrf_token"]
-
-    def get(self, path, **headers):
-        return self._described(self.http.get(path, headers=headers))
-
-    def post(self, path, body=None, *, token=True, **headers):
-        headers = {key.replace("_", "-"): value for key, value in headers.items()}
-        if token:
-            headers["X-CSRF-Token"] = self.token
-        return self._described(self.http.post(path, json=body, headers=headers))
-
-    def _described(self, answer):
-        """An answer, once it was held against what the API's description says of it."""
-        if answer.is_json and answer.status_code < 300 and answer.status_code != 204:
-            where = self.app.url_map.bind("localhost")
-            endpoint, _ = where.match(answer.request.path, answer.request.method)
-            said = getattr(self.app.view_functions[endpoint], "_spec", {}).get("response")
-            if said:
-                schema = said["schema"]
-                assert schema.validate(answer.json, many=schema.many) == {}, endpoint
-        return answer
 
 
 @pytest.fixture(scope="module")

@@ -9,7 +9,7 @@ from dataclasses import replace
 from functools import partial
 
 import pytest
-from conftest import Client
+from api_client import Client
 from estates import larkmoor_file, service_of, young_larkmoor
 from sqlalchemy import event, text
 

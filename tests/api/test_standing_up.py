@@ -3,7 +3,7 @@
 import json
 
 import pytest
-from conftest import Client
+from api_client import Client
 from plans import small_plan
 from sqlalchemy import text
 

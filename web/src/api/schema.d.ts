@@ -4,12527 +4,12474 @@
  */
 
 export interface paths {
-  "/api/v1/plans": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
+    "/api/v1/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All plans, the one stored last first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanListItemSchema"][];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The memory of the server, what its caches hold, the largest first, and what it works on. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ServerSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in, and the token that unsafe requests must carry. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SessionSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Sign in with the token of a one-time link. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SignInSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SessionSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        /** Sign out, in every browser that carries this session. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SessionSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A plan with its jobs, as adopted or as a draft has it. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A draft with its changes in words. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        /** Close a draft without adopting it. */
+        delete: {
+            parameters: {
+                query?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Give a draft another name. */
+        patch: {
+            parameters: {
+                query?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RenameSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/sources/{source_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a source and its accounts; what it found stays in the plan. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    source_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change the address, the site or the interval of a source (If-Match: its revision). */
+        patch: {
+            parameters: {
+                query?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
+                path: {
+                    source_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SourceEditSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourceSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plan as a plan file (`gambrel-plan/1`). */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanFileSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The jobs of a plan, found by words in their names, in an order, a page at a time. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    q?: string;
+                    sort?: "plan" | "name" | "machines" | "size" | "priority";
+                    offset?: number;
+                    limit?: number;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JobListSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Who is busy when in a night or its week, in lanes of machines, proxies and so on.
+         * @description It is a POST for the operations that it is to be shown with; nothing is written.
+         */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["LanesRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LanesSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What sources say and the plan has otherwise, each with the jobs that it changes. */
+        get: {
+            parameters: {
+                query?: {
+                    state?: "open" | "dismissed";
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["InboxSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Groups of machines against proxies: by which transport each could read them. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    by?: "host" | "datastore" | "tag";
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReachSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a draft of the adopted plan. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewDraftSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the last operation back. */
+        post: {
+            parameters: {
+                query?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring the operation back that was last undone. */
+        post: {
+            parameters: {
+                query?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/estate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A page of the machines, what they come to by group, and the coverage of all. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    search?: string;
+                    coverage?: ("not protected" | "stale" | "twice" | "protected" | "left out" | "gone")[];
+                    where?: string[];
+                    hazards?: boolean;
+                    group?: "none" | "coverage" | "folder" | "host" | "cluster" | "site" | "tag" | "role" | "source" | "kind";
+                    sort?: "name" | "coverage" | "used" | "provisioned" | "change" | "host" | "folder" | "newest" | "growth" | "jobs" | "hazards";
+                    descending?: boolean;
+                    /** @description a version of the plan */
+                    as_of?: number | null;
+                    offset?: number;
+                    limit?: number;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MachinePageSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/sizing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What presses in a night, what may help, what may go, what cannot be done at all. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SizingRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SizingSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What operations would do to a night and its week. Nothing is written. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PreviewRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PreviewSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the draft the adopted plan. */
+        post: {
+            parameters: {
+                query?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["AdoptSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanListItemSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All sources with their accounts and their last discovery. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourcesSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** A new source; its secrets are sealed and never given out again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewSourceSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourceSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Import files: all or nothing, or with `good_rows` what has no problem. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "multipart/form-data": components["schemas"]["ImportFormSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adopt an earlier version again where the adopted one cannot be opened. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RestoreSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanListItemSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The nights of a week if some things happen. Nothing is written. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WeeksAskedSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ScenarioSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Another draft with the same changes, to go on from in another direction. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewDraftSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/say": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The schedule that words name, or what they lack. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SayRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SaidSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/balances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to search for moves that make a plan fit better. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["BalanceRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/reach/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why a proxy reads a group of machines as it does, and why not by a better transport. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    by?: "host" | "datastore" | "tag";
+                    group: string;
+                    proxy: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WhySchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A job as unsaved operations would make it: its sentence, and all that follows from it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["LookRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LookSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The end of a run of this job for every start of a night, each simulated. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RoomRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RoomSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The templates of jobs. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TemplateSchema"][];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Keep the settings of a job for others. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewTemplateSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TemplateSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/adoptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was adopted, the newest first, with the notes. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AdoptionSchema"][];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/estate.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The machines that a filter lets through as CSV (UTF-8, RFC 4180). */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    search?: string;
+                    coverage?: ("not protected" | "stale" | "twice" | "protected" | "left out" | "gone")[];
+                    where?: string[];
+                    hazards?: boolean;
+                    group?: "none" | "coverage" | "folder" | "host" | "cluster" | "site" | "tag" | "role" | "source" | "kind";
+                    sort?: "name" | "coverage" | "used" | "provisioned" | "change" | "host" | "folder" | "newest" | "growth" | "jobs" | "hazards";
+                    descending?: boolean;
+                    /** @description a version of the plan */
+                    as_of?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description The machines as CSV. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/discoveries/{discovery_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have a discovery end without a result. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    discovery_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/sizing/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try one remedy: the smallest amount that is enough, each amount simulated. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["TryRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AdviceSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new job to edit: from a clear default, from machines, from another job, a template. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["BeginRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BegunSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What each option that a job uses adds to a week of its runs, or spares it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["JobAskedSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CostsSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Even groups of a job's machines by what their fulls and incrementals take. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SplitRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SplitSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/weeks/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The seven nights of the week that holds a day, with their verdicts. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WeekSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/discoveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to read some sources, in the background; those that are being read go on. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenSourcesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourcesSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/acceptances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All changes of the estate, newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptancesSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/paths/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that data flow through, with what each is, and what is on each repository. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PathsSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/paths/loads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** All loads of a night as unsaved operations would make them. Nothing is written. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SizingRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NightLoadsSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which points of a machine exist on a future day, what holds them, and the space till then. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PointsRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PointsAheadSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/confidences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to simulate a week many times, with change and throughput that vary. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ConfidenceRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/nights/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The forecast of the night that begins on a day. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    /** @description names of loads to show; none: the tightest ones */
+                    load?: string[] | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NightSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}/operations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Save operations at the end of a draft. */
+        post: {
+            parameters: {
+                query?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["OperationsSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}/carry-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a draft stand on the plan that is adopted now. */
+        post: {
+            parameters: {
+                query?: never;
+                header: {
+                    /** @description the revision that the request is based on, as the ETag of an answer has it */
+                    "If-Match": string;
+                };
+                path: {
+                    draft_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DraftSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
+                412: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description If-Match is missing. */
+                428: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/estate/facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** State facts of machines, bring back what was before, or leave machines out on purpose. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FactEditSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account_id}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replace the user and the secret of an account. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    account_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SecretSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourceSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What taking some differences would do to jobs and to the week that holds a night. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["DifferencesEffectSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["EffectSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take differences into the plan: a new version of it, which can be undone. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenDifferencesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put dismissed differences on the inbox again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenDifferencesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What editors of jobs offer: fields and operators of rules, and what there is to name. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ChoicesSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/computations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest computations of a plan, the newest first. */
+        get: {
+            parameters: {
+                query?: {
+                    kind?: "balance" | "confidence" | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"][];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/access-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try all accounts of some sources, side by side. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenSourcesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SourcesSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/inbox/dismiss": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take differences off the inbox; they stay off until the source says something else. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ChosenDifferencesSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/windows/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Windows with their next openings, what happens at their ends, and what touches them. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WindowsSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/compare/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two plans: what of the one is otherwise in the other, and what that does to a week. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description adopted, draft:ID, version:ID */
+                    one?: string;
+                    other: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CompareSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/computations/{computation_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a computation is, or what came out. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    computation_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/findings/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with the week that holds a day, the gravest first. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FindingsSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/standing-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Have a kind of difference accepted or dismissed as soon as it is found, or asked about. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["StandingRuleSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StandingRuleSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/calendars/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The dates of an iCalendar file, to be put into a calendar. Nothing is written. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "multipart/form-data": components["schemas"]["IcsFormSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["IcsSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/tradeoffs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What each way of keeping fulls and changes would cost this job. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["JobAskedSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TradeoffsSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/imports/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What files would change. Nothing is written. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "multipart/form-data": components["schemas"]["ImportFormSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ImportPreviewSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/jobs/week/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What every job does in each night of the week that holds a day. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JobWeeksSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/acceptances/{acceptance_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring back what one change of the estate changed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    acceptance_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/paths/{day}/week": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One load over the week that holds a day, and who makes it. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    name: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WeekOfLoadSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/validation/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What would stop this plan from being adopted, and what merely deserves a look. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/paths/{day}/loads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All loads of a night, in quarters of an hour. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NightLoadsSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/computations/{computation_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a computation end with the best it has so far. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    computation_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/findings/{day}/help": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Operations that help against a finding: each was simulated. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    key: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HelpSchema"];
+                    };
+                };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/computations/{computation_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a computation end without a result. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    computation_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/computations/{computation_id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin an interrupted computation again, from the best it had. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    computation_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/estate/exposure/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The worst exposure of every machine in the week that holds a day. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ExposureSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/acceptances/{acceptance_id}/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring back the whole estate as it was after a change; jobs and points stay. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    acceptance_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AcceptanceSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/estate/machines/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that is known of a machine, and what the week that holds a night does with it. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                    night: string;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MachineSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/templates/{template_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a template. Jobs that began with it stay as they are. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    template_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/adoptions/{adoption_id}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adopt again what was in force before an adoption, on the estate as it is now. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    adoption_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["GoBackSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanListItemSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/nights/{day}/runs/{job}/{occurrence}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The machines of one run. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description id of a draft; none: adopted */
+                    draft?: number | null;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                    job: string;
+                    occurrence: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MachineRunsSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
     };
-    /** All plans, the one stored last first. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["PlanListItemSchema"][];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/server": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The memory of the server, what its caches hold, the largest first, and what it works on. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ServerSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/session": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Who is signed in, and the token that unsafe requests must carry. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SessionSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Sign in with the token of a one-time link. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["SignInSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SessionSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Too many tries; Retry-After says when to try again. */
-        429: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    /** Sign out, in every browser that carries this session. */
-    delete: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SessionSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** A plan with its jobs, as adopted or as a draft has it. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["PlanSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/drafts/{draft_id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** A draft with its changes in words. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          draft_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["DraftSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    /** Close a draft without adopting it. */
-    delete: {
-      parameters: {
-        query?: never;
-        header: {
-          /** @description the revision that the request is based on, as the ETag of an answer has it */
-          "If-Match": string;
-        };
-        path: {
-          draft_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        204: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
-        412: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description If-Match is missing. */
-        428: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Give a draft another name. */
-    patch: {
-      parameters: {
-        query?: never;
-        header: {
-          /** @description the revision that the request is based on, as the ETag of an answer has it */
-          "If-Match": string;
-        };
-        path: {
-          draft_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["RenameSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["DraftSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
-        412: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description If-Match is missing. */
-        428: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/sources/{source_id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Forget a source and its accounts; what it found stays in the plan. */
-    delete: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          source_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        204: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change the address, the site or the interval of a source (If-Match: its revision). */
-    patch: {
-      parameters: {
-        query?: never;
-        header: {
-          /** @description the revision that the request is based on, as the ETag of an answer has it */
-          "If-Match": string;
-        };
-        path: {
-          source_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["SourceEditSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SourceSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
-        412: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description If-Match is missing. */
-        428: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/file": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The plan as a plan file (`gambrel-plan/1`). */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["PlanFileSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The jobs of a plan, found by words in their names, in an order, a page at a time. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-          q?: string;
-          sort?: "plan" | "name" | "machines" | "size" | "priority";
-          offset?: number;
-          limit?: number;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["JobListSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/lanes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Who is busy when in a night or its week, in lanes of machines, proxies and so on.
-     * @description It is a POST for the operations that it is to be shown with; nothing is written.
-     */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["LanesRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["LanesSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/inbox": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What sources say and the plan has otherwise, each with the jobs that it changes. */
-    get: {
-      parameters: {
-        query?: {
-          state?: "open" | "dismissed";
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["InboxSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/reach": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Groups of machines against proxies: by which transport each could read them. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-          by?: "host" | "datastore" | "tag";
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ReachSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/drafts": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Start a draft of the adopted plan. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["NewDraftSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["DraftSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/drafts/{draft_id}/undo": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Take the last operation back. */
-    post: {
-      parameters: {
-        query?: never;
-        header: {
-          /** @description the revision that the request is based on, as the ETag of an answer has it */
-          "If-Match": string;
-        };
-        path: {
-          draft_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["DraftSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
-        412: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description If-Match is missing. */
-        428: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/drafts/{draft_id}/redo": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Bring the operation back that was last undone. */
-    post: {
-      parameters: {
-        query?: never;
-        header: {
-          /** @description the revision that the request is based on, as the ETag of an answer has it */
-          "If-Match": string;
-        };
-        path: {
-          draft_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["DraftSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
-        412: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description If-Match is missing. */
-        428: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/estate": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** A page of the machines, what they come to by group, and the coverage of all. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-          search?: string;
-          coverage?: ("not protected" | "stale" | "twice" | "protected" | "left out" | "gone")[];
-          where?: string[];
-          hazards?: boolean;
-          group?:
-            | "none"
-            | "coverage"
-            | "folder"
-            | "host"
-            | "cluster"
-            | "site"
-            | "tag"
-            | "role"
-            | "source"
-            | "kind";
-          sort?:
-            | "name"
-            | "coverage"
-            | "used"
-            | "provisioned"
-            | "change"
-            | "host"
-            | "folder"
-            | "newest"
-            | "growth"
-            | "jobs"
-            | "hazards";
-          descending?: boolean;
-          /** @description a version of the plan */
-          as_of?: number | null;
-          offset?: number;
-          limit?: number;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["MachinePageSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/sizing": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What presses in a night, what may help, what may go, what cannot be done at all. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["SizingRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SizingSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/preview": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What operations would do to a night and its week. Nothing is written. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["PreviewRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["PreviewSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/drafts/{draft_id}/adopt": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make the draft the adopted plan. */
-    post: {
-      parameters: {
-        query?: never;
-        header: {
-          /** @description the revision that the request is based on, as the ETag of an answer has it */
-          "If-Match": string;
-        };
-        path: {
-          draft_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["AdoptSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["PlanListItemSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
-        412: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description If-Match is missing. */
-        428: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/sources": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** All sources with their accounts and their last discovery. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SourcesSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** A new source; its secrets are sealed and never given out again. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["NewSourceSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SourceSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/imports": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Import files: all or nothing, or with `good_rows` what has no problem. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "multipart/form-data": components["schemas"]["ImportFormSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["AcceptanceSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
-        412: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/restore": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Adopt an earlier version again where the adopted one cannot be opened. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["RestoreSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["PlanListItemSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/what-if": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** The nights of a week if some things happen. Nothing is written. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["WeeksAskedSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ScenarioSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/drafts/{draft_id}/copies": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Another draft with the same changes, to go on from in another direction. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          draft_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["NewDraftSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["DraftSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/say": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** The schedule that words name, or what they lack. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["SayRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SaidSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/balances": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Begin to search for moves that make a plan fit better. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["BalanceRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ComputationSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/reach/why": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Why a proxy reads a group of machines as it does, and why not by a better transport. */
-    get: {
-      parameters: {
-        query: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-          by?: "host" | "datastore" | "tag";
-          group: string;
-          proxy: string;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["WhySchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/look": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** A job as unsaved operations would make it: its sentence, and all that follows from it. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["LookRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["LookSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/room": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** The end of a run of this job for every start of a night, each simulated. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["RoomRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["RoomSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/templates": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The templates of jobs. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["TemplateSchema"][];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Keep the settings of a job for others. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["NewTemplateSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["TemplateSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/adoptions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What was adopted, the newest first, with the notes. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["AdoptionSchema"][];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/estate.csv": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The machines that a filter lets through as CSV (UTF-8, RFC 4180). */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-          search?: string;
-          coverage?: ("not protected" | "stale" | "twice" | "protected" | "left out" | "gone")[];
-          where?: string[];
-          hazards?: boolean;
-          group?:
-            | "none"
-            | "coverage"
-            | "folder"
-            | "host"
-            | "cluster"
-            | "site"
-            | "tag"
-            | "role"
-            | "source"
-            | "kind";
-          sort?:
-            | "name"
-            | "coverage"
-            | "used"
-            | "provisioned"
-            | "change"
-            | "host"
-            | "folder"
-            | "newest"
-            | "growth"
-            | "jobs"
-            | "hazards";
-          descending?: boolean;
-          /** @description a version of the plan */
-          as_of?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description The machines as CSV. */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": unknown;
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/discoveries/{discovery_id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Have a discovery end without a result. */
-    delete: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          discovery_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        204: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/sizing/try": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Try one remedy: the smallest amount that is enough, each amount simulated. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["TryRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["AdviceSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/begin": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** A new job to edit: from a clear default, from machines, from another job, a template. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["BeginRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["BegunSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/costs": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What each option that a job uses adds to a week of its runs, or spares it. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["JobAskedSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["CostsSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/split": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Even groups of a job's machines by what their fulls and incrementals take. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["SplitRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SplitSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/weeks/{day}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The seven nights of the week that holds a day, with their verdicts. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["WeekSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/discoveries": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Begin to read some sources, in the background; those that are being read go on. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["ChosenSourcesSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        202: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SourcesSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/acceptances": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** All changes of the estate, newest first. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["AcceptancesSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/paths/{day}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** All that data flow through, with what each is, and what is on each repository. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["PathsSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/paths/loads": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** All loads of a night as unsaved operations would make them. Nothing is written. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["SizingRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["NightLoadsSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/points": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Which points of a machine exist on a future day, what holds them, and the space till then. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["PointsRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["PointsAheadSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/confidences": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Begin to simulate a week many times, with change and throughput that vary. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["ConfidenceRequestSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ComputationSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/nights/{day}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The forecast of the night that begins on a day. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-          /** @description names of loads to show; none: the tightest ones */
-          load?: string[] | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["NightSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/drafts/{draft_id}/operations": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Save operations at the end of a draft. */
-    post: {
-      parameters: {
-        query?: never;
-        header: {
-          /** @description the revision that the request is based on, as the ETag of an answer has it */
-          "If-Match": string;
-        };
-        path: {
-          draft_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["OperationsSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["DraftSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
-        412: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description If-Match is missing. */
-        428: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/drafts/{draft_id}/carry-over": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Have a draft stand on the plan that is adopted now. */
-    post: {
-      parameters: {
-        query?: never;
-        header: {
-          /** @description the revision that the request is based on, as the ETag of an answer has it */
-          "If-Match": string;
-        };
-        path: {
-          draft_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["DraftSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Somebody else changed it meanwhile; the answer holds what it is now. */
-        412: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description If-Match is missing. */
-        428: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/estate/facts": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** State facts of machines, bring back what was before, or leave machines out on purpose. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["FactEditSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["AcceptanceSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/accounts/{account_id}/secret": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    /** Replace the user and the secret of an account. */
-    put: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          account_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["SecretSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SourceSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/inbox/effect": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What taking some differences would do to jobs and to the week that holds a night. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["DifferencesEffectSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["EffectSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/inbox/accept": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Take differences into the plan: a new version of it, which can be undone. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["ChosenDifferencesSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["AcceptanceSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/inbox/reopen": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Put dismissed differences on the inbox again. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["ChosenDifferencesSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        204: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/choices": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What editors of jobs offer: fields and operators of rules, and what there is to name. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ChoicesSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/computations": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The newest computations of a plan, the newest first. */
-    get: {
-      parameters: {
-        query?: {
-          kind?: "balance" | "confidence" | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ComputationSchema"][];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/access-checks": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Try all accounts of some sources, side by side. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["ChosenSourcesSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SourcesSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/inbox/dismiss": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Take differences off the inbox; they stay off until the source says something else. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["ChosenDifferencesSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        204: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/windows/{day}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Windows with their next openings, what happens at their ends, and what touches them. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["WindowsSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/compare/{day}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Two plans: what of the one is otherwise in the other, and what that does to a week. */
-    get: {
-      parameters: {
-        query: {
-          /** @description adopted, draft:ID, version:ID */
-          one?: string;
-          other: string;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["CompareSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/computations/{computation_id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** How far a computation is, or what came out. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          computation_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ComputationSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/findings/{day}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What is wrong with the week that holds a day, the gravest first. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["FindingsSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/standing-rules": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    /** Have a kind of difference accepted or dismissed as soon as it is found, or asked about. */
-    put: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["StandingRuleSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["StandingRuleSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/calendars/read": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** The dates of an iCalendar file, to be put into a calendar. Nothing is written. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "multipart/form-data": components["schemas"]["IcsFormSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["IcsSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/tradeoffs": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What each way of keeping fulls and changes would cost this job. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["JobAskedSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["TradeoffsSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/imports/preview": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What files would change. Nothing is written. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "multipart/form-data": components["schemas"]["ImportFormSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ImportPreviewSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/jobs/week/{day}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What every job does in each night of the week that holds a day. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["JobWeeksSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/acceptances/{acceptance_id}/undo": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Bring back what one change of the estate changed. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          acceptance_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["AcceptanceSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/paths/{day}/week": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One load over the week that holds a day, and who makes it. */
-    get: {
-      parameters: {
-        query: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-          name: string;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["WeekOfLoadSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/validation/{day}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What would stop this plan from being adopted, and what merely deserves a look. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ValidationSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/paths/{day}/loads": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** All loads of a night, in quarters of an hour. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["NightLoadsSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/computations/{computation_id}/stop": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Have a computation end with the best it has so far. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          computation_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ComputationSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/findings/{day}/help": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Operations that help against a finding: each was simulated. */
-    get: {
-      parameters: {
-        query: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-          key: string;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["HelpSchema"];
-          };
-        };
-        /** @description Nothing has changed since If-None-Match. */
-        304: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/computations/{computation_id}/cancel": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Have a computation end without a result. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          computation_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ComputationSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/computations/{computation_id}/resume": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Begin an interrupted computation again, from the best it had. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          computation_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ComputationSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/estate/exposure/{day}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The worst exposure of every machine in the week that holds a day. */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ExposureSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/acceptances/{acceptance_id}/bring-back": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Bring back the whole estate as it was after a change; jobs and points stay. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          acceptance_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["AcceptanceSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/estate/machines/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** All that is known of a machine, and what the week that holds a night does with it. */
-    get: {
-      parameters: {
-        query: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-          night: string;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          name: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["MachineSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/templates/{template_id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Forget a template. Jobs that began with it stay as they are. */
-    delete: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-          template_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        204: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/adoptions/{adoption_id}/back": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Adopt again what was in force before an adoption, on the estate as it is now. */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          plan_id: number;
-          adoption_id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["GoBackSchema"];
-        };
-      };
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["PlanListItemSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The request carries no valid token of this session. */
-        403: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description This is more than can be sent at once. */
-        413: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The body is of another kind than JSON. */
-        415: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/plans/{plan_id}/nights/{day}/runs/{job}/{occurrence}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The machines of one run. */
-    get: {
-      parameters: {
-        query?: {
-          /** @description id of a draft; none: adopted */
-          draft?: number | null;
-        };
-        header?: never;
-        path: {
-          plan_id: number;
-          day: string;
-          job: string;
-          occurrence: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description Successful response */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["MachineRunsSchema"];
-          };
-        };
-        /** @description The request cannot be read. */
-        400: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Nobody is signed in. */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description There is no such thing. */
-        404: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The address does not take this method; Allow names those that it takes. */
-        405: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description It cannot be done with the plan or estate as it is. */
-        409: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description A value cannot be; the answer names the field. */
-        422: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description Something went wrong on our side. */
-        500: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-        /** @description The database does not answer, or it took too long; try again in a moment. */
-        503: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["ProblemSchema"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    PlanListItemSchema: {
-      id: number;
-      name: string;
-      adopted_version: number;
-    };
-    CacheSchema: {
-      name: string;
-      entries: number;
-      bytes: number;
-      /** @description the limit of all caches of this name together */
-      most_bytes: number;
-    };
-    WorkSchema: {
-      /** @description null: as many as come */
-      at_once: number | null;
-      running: number;
-      waiting: number;
-    };
-    ServerSchema: {
-      build: string;
-      /** @description memory of the process; 0 where that is not known */
-      resident_bytes: number;
-      caches: components["schemas"]["CacheSchema"][];
-      simulations: components["schemas"]["WorkSchema"];
-      computations: components["schemas"]["WorkSchema"];
-    };
-    SessionSchema: {
-      signed_in: boolean;
-      name: string | null;
-      csrf_token: string;
-    };
-    FieldErrorSchema: {
-      field: string;
-      value?: unknown;
-      reason: string;
-    };
-    GoodVersionSchema: {
-      version: number;
-      written_at: string;
-    };
-    UnreadablePlanSchema: {
-      plan: number;
-      last_good: components["schemas"]["GoodVersionSchema"] | null;
-    };
-    ProblemSchema: {
-      type: string;
-      title: string;
-      status: number;
-      detail?: string;
-      errors?: components["schemas"]["FieldErrorSchema"][];
-      unreadable?: components["schemas"]["UnreadablePlanSchema"];
-    };
-    SignInSchema: {
-      token: string;
-    };
-    OperationSchema: {
-      operation: string;
-      job?: string;
-      schedule?: number;
-      /** @description HH:MM in the schedule's zone */
-      start_time?: string;
-      day_shift?: number;
-      days?: number;
-      locked?: boolean;
-      proxies?: string[] | null;
-      transport?: string;
-      machine?: string;
-      disk?: string;
-      verify?: string;
-      minutes?: number;
-      window?: string | null;
-      at_window_end?: string;
-      /** @description of an item: the list of the plan file */
-      list?: string;
-      id?: string;
-      /** @description an entry as the plan file has it */
-      value?: {
-        [key: string]: unknown;
-      };
-      /** @description new values by key, as the plan file has them */
-      changes?: {
-        [key: string]: unknown;
-      };
-      /** @description new jobs: id, name, machines, repository */
-      parts?: {
-        [key: string]: unknown;
-      }[];
-      from_job?: string;
-    } & {
-      [key: string]: unknown;
-    };
-    ChangeSchema: {
-      operation: components["schemas"]["OperationSchema"];
-      words: string;
-      actor: string;
-    };
-    DraftSchema: {
-      id: number;
-      plan_id: number;
-      name: string;
-      revision: number;
-      base_version: number;
-      changes: components["schemas"]["ChangeSchema"][];
-      can_redo: boolean;
-      /** @description the next redo first */
-      undone: components["schemas"]["ChangeSchema"][];
-    };
-    ScheduleSchema: {
-      position: number;
-      kind: string;
-      words: string;
-      start_time: string;
-      time_zone: string;
-      /** @description of a weekly rule: how many weeks apart its dates are */
-      every_weeks: number | null;
-    };
-    ClauseSchema: {
-      key: string;
-      lead: string;
-      /** @description whether it goes without saying */
-      plain: boolean;
-      text: string;
-    };
-    JobSchema: {
-      id: string;
-      name: string;
-      priority: number;
-      locked: boolean;
-      after: string | null;
-      window: string | null;
-      repository: string;
-      machines: number;
-      used_gib: number;
-      schedules: components["schemas"]["ScheduleSchema"][];
-      clauses: components["schemas"]["ClauseSchema"][];
-    };
-    LoadNameSchema: {
-      name: string;
-      label: string;
-    };
-    PlanSchema: {
-      id: number;
-      name: string;
-      adopted_version: number;
-      time_zone: string;
-      /** Format: date */
-      first_night: string;
-      /** Format: date */
-      last_night: string;
-      draft: components["schemas"]["DraftSchema"] | null;
-      open_drafts: components["schemas"]["DraftSchema"][];
-      jobs: components["schemas"]["JobSchema"][];
-      loads: components["schemas"]["LoadNameSchema"][];
-      machines: number;
-      sites: number;
-      site_ids: string[];
-      host_ids: string[];
-    };
-    RenameSchema: {
-      name: string;
-    };
-    CredentialSchema: {
-      id: number;
-      scope: string;
-      user: string;
-      /** @enum {string} */
-      outcome: "not tried" | "works" | "fails";
-      failure: string;
-      advice: string;
-      tried_at: string | null;
-    };
-    DiscoverySchema: {
-      id: number;
-      state: string;
-      read: number;
-      expected: number | null;
-      message: string;
-      found: number;
-      started_at: string;
-      ended_at: string | null;
-    };
-    SourceSchema: {
-      id: number;
-      name: string;
-      kind: string;
-      make: string;
-      address: string;
-      site: string;
-      interval_min: number | null;
-      revision: number;
-      /** @enum {string} */
-      access: "not tried" | "works" | "works for most" | "fails";
-      credentials: components["schemas"]["CredentialSchema"][];
-      last_discovery: components["schemas"]["DiscoverySchema"] | null;
-      differences: number;
-    };
-    SourceEditSchema: {
-      address?: string;
-      site?: string;
-      interval_min?: number | null;
-    };
-    PlanFileSchema: {
-      format: string;
-    } & {
-      [key: string]: unknown;
-    };
-    JobRowSchema: {
-      id: string;
-      name: string;
-      priority: number;
-      locked: boolean;
-      on_hold: boolean;
-      machines: number;
-      used_gib: number;
-      selects: string;
-      runs: string;
-      repository: string;
-      window: string | null;
-      kept: string;
-    };
-    JobListSchema: {
-      total: number;
-      jobs: components["schemas"]["JobRowSchema"][];
-    };
-    LaneSchema: {
-      id: string;
-      label: string;
-      /** @description [job, machine or -1, kind, start, moved, end, mark] of each stretch: places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, copy, rewrite; milliseconds from `start`; marks none, past its window, not done, skipped */
-      rows: number[][];
-    };
-    LanesSchema: {
-      start: string;
-      end: string;
-      cut: boolean;
-      jobs: string[];
-      machines: string[];
-      lanes: components["schemas"]["LaneSchema"][];
-    };
-    LanesRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      operations?: components["schemas"]["OperationSchema"][];
-      /** Format: date */
-      night: string;
-      /**
-       * @default job
-       * @enum {string}
-       */
-      by: "job" | "machine" | "host" | "tier" | "proxy" | "repository" | "link";
-      /**
-       * @default night
-       * @enum {string}
-       */
-      span: "night" | "week";
-    };
-    SubjectSchema: {
-      kind: string;
-      id: string;
-    };
-    JobEffectSchema: {
-      machine: string;
-      job: string;
-      joins: boolean;
-      words: string;
-    };
-    DifferenceSchema: {
-      id: number;
-      /** @enum {string} */
-      kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed";
-      subject: components["schemas"]["SubjectSchema"];
-      source: string;
-      words: string;
-      found_at: string;
-      jobs: components["schemas"]["JobEffectSchema"][];
-    };
-    InboxSchema: {
-      total: number;
-      ids_by_kind: {
-        [key: string]: unknown;
-      };
-      differences: components["schemas"]["DifferenceSchema"][];
-      rules: {
-        [key: string]: unknown;
-      };
-      dismissed: number;
-    };
-    CellSchema: {
-      proxy: string;
-      best: string | null;
-      disks: {
-        [key: string]: unknown;
-      };
-      unreached: number;
-      jobs: string[];
-    };
-    ReachRowSchema: {
-      name: string;
-      machines: number;
-      used_gib: number;
-      cells: components["schemas"]["CellSchema"][];
-    };
-    ReachSchema: {
-      proxies: string[];
-      rows: components["schemas"]["ReachRowSchema"][];
-    };
-    NewDraftSchema: {
-      name: string;
-    };
-    GroupSchema: {
-      name: string;
-      machines: number;
-      used_gib: number;
-      not_protected: number;
-    };
-    CoverageSumSchema: {
-      /** @enum {string} */
-      state: "not protected" | "stale" | "twice" | "protected" | "left out" | "gone";
-      machines: number;
-      used_gib: number;
-      /** Format: date */
-      since: string | null;
-    };
-    HazardSchema: {
-      kind: string;
-      words: string;
-    };
-    MachineEntrySchema: {
-      name: string;
-      kind: string;
-      group: string;
-      site: string;
-      host: string | null;
-      cluster: string;
-      folder: string;
-      tags: string[];
-      role: string;
-      source: string | null;
-      powered_on: boolean;
-      disks: number;
-      used_gib: number;
-      provisioned_gib: number;
-      swap_gib: number;
-      daily_change: number;
-      change_from: string;
-      compress_ratio: number;
-      growth_per_year: number;
-      overridden: string[];
-      /** @enum {string} */
-      coverage: "not protected" | "stale" | "twice" | "protected" | "left out" | "gone";
-      coverage_words: string;
-      /** Format: date */
-      since: string | null;
-      jobs: string[];
-      newest: string | null;
-      rpo_hours: number | null;
-      hazards: components["schemas"]["HazardSchema"][];
-    };
-    MachinePageSchema: {
-      total: number;
-      all: number;
-      groups: components["schemas"]["GroupSchema"][];
-      coverage: components["schemas"]["CoverageSumSchema"][];
-      to_review: string[];
-      as_of: string;
-      rows: components["schemas"]["MachineEntrySchema"][];
-    };
-    StateSchema: {
-      verdict: string;
-      over_s: number;
-      lost: number;
-      last_end: string | null;
-    };
-    RemedySchema: {
-      key: string;
-      words: string;
-      amounts: number;
-      takes_away: boolean;
-    };
-    NeedSchema: {
-      name: string;
-      label: string;
-      bytes: number;
-      due: string;
-      by: string;
-      earliest: string | null;
-      share: number | null;
-      jobs: string[];
-    };
-    SizingSchema: {
-      state: components["schemas"]["StateSchema"];
-      pressed: string[];
-      remedies: components["schemas"]["RemedySchema"][];
-      needs: components["schemas"]["NeedSchema"][];
-    };
-    SizingRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      /** Format: date */
-      night: string;
-      operations?: components["schemas"]["OperationSchema"][];
-    };
-    ReasonSchema: {
-      kind: string;
-      job: string | null;
-      machine: string | null;
-      occurrence: string;
-      runs: number;
-      machines: number;
-      seconds: number | null;
-      squeeze: string | null;
-      squeeze_s: number;
-      waited_for: string | null;
-      waited_s: number;
-      moving_s: number;
-      finishing_s: number;
-    };
-    TightestSchema: {
-      name: string;
-      label: string;
-      unit: string;
-      peak: number;
-      capacity: number | null;
-      full_s: number;
-      waiting_jobs: string[];
-    };
-    SilhouetteSchema: {
-      name: string | null;
-      label: string | null;
-      load: number[];
-      waiting: number[];
-      /** @description part of the night, 0 to 1 */
-      opens: number | null;
-      /** @description part of the night, 0 to 1 */
-      closes: number | null;
-    };
-    WindowSpanSchema: {
-      job: string;
-      opens: string;
-      closes: string;
-    };
-    SqueezeSchema: {
-      name: string;
-      label: string;
-      seconds: number;
-    };
-    RunSchema: {
-      job: string;
-      occurrence: string;
-      kind: string;
-      runs_as: string;
-      synthetic: boolean;
-      schedule: number | null;
-      outcome: string;
-      began: string | null;
-      first_start: string | null;
-      moved: string | null;
-      ended: string | null;
-      window_opens: string | null;
-      window_end: string | null;
-      over_s: number;
-      machines: number;
-      done: number;
-      source_bytes: number;
-      wire_bytes: number;
-      stored_bytes: number;
-      squeezes: components["schemas"]["SqueezeSchema"][];
-      proxies: string[];
-    };
-    CopySchema: {
-      job: string;
-      occurrence: string;
-      repository: string;
-      machines: number;
-      start: string;
-      ended: string;
-      wire_bytes: number;
-    };
-    LoadPartSchema: {
-      job: string;
-      /** @enum {string} */
-      purpose: "read" | "copy" | "rewrite";
-      steps: number[][];
-    };
-    LoadSchema: {
-      name: string;
-      label: string;
-      unit: string;
-      capacity: number[][] | null;
-      parts: components["schemas"]["LoadPartSchema"][];
-      waiting: number[][];
-      peak: number;
-      full_s: number;
-      waiting_jobs: string[];
-    };
-    NightSchema: {
-      /** Format: date */
-      date: string;
-      start: string;
-      end: string;
-      forecast: boolean;
-      /** @enum {string|null} */
-      verdict: "fits" | "tight" | "over" | null;
-      last_end: string | null;
-      over_s: number;
-      runs: number;
-      missed: number;
-      reasons: components["schemas"]["ReasonSchema"][];
-      tightest: components["schemas"]["TightestSchema"] | null;
-      silhouette: components["schemas"]["SilhouetteSchema"] | null;
-      time_zone: string;
-      windows: components["schemas"]["WindowSpanSchema"][];
-      run_list: components["schemas"]["RunSchema"][];
-      copies: components["schemas"]["CopySchema"][];
-      loads: components["schemas"]["LoadSchema"][];
-    };
-    NightSummarySchema: {
-      /** Format: date */
-      date: string;
-      start: string;
-      end: string;
-      forecast: boolean;
-      /** @enum {string|null} */
-      verdict: "fits" | "tight" | "over" | null;
-      last_end: string | null;
-      over_s: number;
-      runs: number;
-      missed: number;
-      reasons: components["schemas"]["ReasonSchema"][];
-      tightest: components["schemas"]["TightestSchema"] | null;
-      silhouette: components["schemas"]["SilhouetteSchema"] | null;
-    };
-    PreviewSchema: {
-      night: components["schemas"]["NightSchema"];
-      nights: components["schemas"]["NightSummarySchema"][];
-      words: string[];
-    };
-    PreviewRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      operations: components["schemas"]["OperationSchema"][];
-      /** Format: date */
-      night: string;
-      /** @default null */
-      load: string[] | null;
-      /**
-       * @default week
-       * @enum {string}
-       */
-      scope: "night" | "week";
-    };
-    AdoptSchema: {
-      /** @default  */
-      note: string;
-      /**
-       * @description adopt what can never work, with a note
-       * @default false
-       */
-      despite: boolean;
-    };
-    SourcesSchema: {
-      sources: components["schemas"]["SourceSchema"][];
-    };
-    NewAccountSchema: {
-      /** @default source */
-      scope: string;
-      user: string;
-      secret: string;
-    };
-    NewSourceSchema: {
-      name: string;
-      /** @enum {string} */
-      kind: "manager" | "host" | "agent";
-      /** @enum {string} */
-      make: "A" | "B" | "C";
-      address: string;
-      site: string;
-      /** @default null */
-      interval_min: number | null;
-      accounts: components["schemas"]["NewAccountSchema"][];
-    };
-    AcceptanceSchema: {
-      id: number;
-      what: string;
-      words: string[];
-      before_version: number;
-      after_version: number;
-      actor: string;
-      at: string;
-      undone: boolean;
-      /** @description whether one can still look at it and undo it */
-      kept: boolean;
-    };
-    ImportFormSchema: {
-      files: string[];
-      /** @default  */
-      mapping: string;
-      /**
-       * @default GiB
-       * @enum {string}
-       */
-      unit: "GiB" | "GB" | "MiB" | "MB" | "TiB" | "TB" | "KiB" | "bytes";
-      /** @default  */
-      host: string;
-      /** @default false */
-      good_rows: boolean;
-      /** @default null */
-      base_version: number | null;
-    };
-    RestoreSchema: {
-      version: number;
-    };
-    ScenarioSchema: {
-      words: string[];
-      nights: components["schemas"]["NightSummarySchema"][];
-    };
-    WeeksAskedSchema: {
-      /** @default null */
-      draft: number | null;
-      day: string;
-      happens?: {
-        [key: string]: unknown;
-      }[];
-    };
-    SaidSchema: {
-      schedule: {
-        [key: string]: unknown;
-      } | null;
-      words: string | null;
-      reason: string | null;
-      examples: string[];
-    };
-    SayRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      operations?: components["schemas"]["OperationSchema"][];
-      text: string;
-      /**
-       * @default incremental
-       * @enum {string}
-       */
-      kind: "full" | "incremental" | "differential";
-      /** Format: date */
-      day: string;
-      /** @default null */
-      time_zone: string | null;
-    };
-    ScoreSchema: {
-      lost: number;
-      rpo_missed: number;
-      rpo_s: number;
-      over_s: number;
-      skipped: number;
-      margin_s: number;
-      strain_s: number;
-      fits: boolean;
-    };
-    CurvePointSchema: {
-      seconds: number;
-      grades: number[];
-    };
-    ProgressSchema: {
-      /** @description waiting, searching, explaining or simulating; `ahead` others wait */
-      phase?: string;
-      ahead?: number;
-      evaluations?: number;
-      moves?: number;
-      score?: components["schemas"]["ScoreSchema"];
-      parts?: number;
-      parts_done?: number;
-      curve?: components["schemas"]["CurvePointSchema"][];
-      best?: {
-        [key: string]: unknown;
-      }[];
-      samples?: number;
-      of?: number;
-    };
-    NightToldSchema: {
-      /** Format: date */
-      date: string;
-      /** @enum {string} */
-      verdict: "fits" | "tight" | "over";
-      last_end: string | null;
-      over_s: number;
-      lost: number;
-      skipped: number;
-      fulls: number;
-    };
-    PlanToldSchema: {
-      score: components["schemas"]["ScoreSchema"];
-      strained: string;
-      nights: components["schemas"]["NightToldSchema"][];
-    };
-    MoveSchema: {
-      operation: {
-        [key: string]: unknown;
-      };
-      /** @description its place in the order in which moves are applied */
-      turn?: number;
-      words: string;
-      reason: string;
-      brings: string[];
-      without: components["schemas"]["ScoreSchema"];
-    };
-    LeastNeedSchema: {
-      resource: string;
-      part: number;
-      /** Format: date */
-      night: string;
-      needed_s: number;
-      open_s: number;
-    };
-    BoundSchema: {
-      lost: number;
-      rpo_missed: number;
-      over_s: number;
-      worst: number;
-      binding: string[];
-      longest: string | null;
-      words: string;
-      peaks: components["schemas"]["LeastNeedSchema"][];
-    };
-    SpreadSchema: {
-      change: number;
-      rate: number;
-      stream: number;
-    };
-    NightConfidenceSchema: {
-      /** Format: date */
-      date: string;
-      median_end: string | null;
-      late_end: string | null;
-      holds: number;
-    };
-    ResultSchema: {
-      ended?: string;
-      evaluations?: number;
-      seconds?: number;
-      curve?: components["schemas"]["CurvePointSchema"][];
-      before?: components["schemas"]["PlanToldSchema"];
-      after?: components["schemas"]["PlanToldSchema"];
-      moves?: components["schemas"]["MoveSchema"][];
-      bound?: components["schemas"]["BoundSchema"];
-      samples?: number;
-      spread?: components["schemas"]["SpreadSchema"];
-      nights?: components["schemas"]["NightConfidenceSchema"][];
-    };
-    ComputationSchema: {
-      id: number;
-      /** @enum {string} */
-      kind: "balance" | "confidence";
-      asked: {
-        [key: string]: unknown;
-      };
-      /** @enum {string} */
-      state: "running" | "done" | "cancelled" | "failed" | "interrupted";
-      /** @description the plan has been changed since */
-      stale: boolean;
-      progress: components["schemas"]["ProgressSchema"];
-      result: components["schemas"]["ResultSchema"] | null;
-      message: string;
-      actor: string;
-      created_at: string;
-      ended_at: string | null;
-    };
-    BalanceRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      day: string;
-      happens?: {
-        [key: string]: unknown;
-      }[];
-      /** @default 1 */
-      weeks: number;
-      /** @default null */
-      jobs: string[] | null;
-      /** @default null */
-      kinds:
-        | (
-            | "start"
-            | "night"
-            | "spread"
-            | "order"
-            | "proxies"
-            | "streams"
-            | "repository"
-            | "synthetic"
-          )[]
-        | null;
-      /** @default 15 */
-      most_moves: number;
-      /** @default 30 */
-      seconds: number;
-      /** @default 20000 */
-      most_evaluations: number;
-      /** @default 0.85 */
-      comfort: number;
-      /** @default 1 */
-      seed: number;
-    };
-    ReachReasonSchema: {
-      host: string;
-      datastore: string;
-      disks: number;
-      transport: string | null;
-      pinned: boolean;
-      why: string[];
-    };
-    WhySchema: {
-      reasons: components["schemas"]["ReachReasonSchema"][];
-    };
-    JobProblemSchema: {
-      job: string;
-      clause: string;
-      weight: string;
-      words: string;
-    };
-    SelectedSchema: {
-      machine: string;
-      by: string[];
-      disks: string[];
-      left_out: string[];
-      used_gib: number;
-      protected_bytes: number;
-      elsewhere: string[];
-    };
-    NearSchema: {
-      machine: string;
-      why: string;
-      used_gib: number;
-      elsewhere: string[];
-    };
-    UpcomingSchema: {
-      at: string;
-      local: string;
-      time_zone: string;
-      kind: string | null;
-      note: string;
-    };
-    ScheduleLookSchema: {
-      words: string;
-      kind: string;
-      time_zone: string;
-      a_day: number | null;
-      upcoming: components["schemas"]["UpcomingSchema"][];
-    };
-    JobNightSchema: {
-      /** Format: date */
-      date: string;
-      forecast: boolean;
-      verdict: string | null;
-      runs: number;
-      kinds: string[];
-      start: string | null;
-      end: string | null;
-      over_s: number;
-      not_done: number;
-      wire_bytes: number;
-      source_bytes: number;
-    };
-    LookSchema: {
-      job: string;
-      value: {
-        [key: string]: unknown;
-      };
-      clauses: components["schemas"]["ClauseSchema"][];
-      text: string;
-      problems: components["schemas"]["JobProblemSchema"][];
-      machines: number;
-      protected_bytes: number;
-      selected: components["schemas"]["SelectedSchema"][];
-      near: components["schemas"]["NearSchema"][];
-      near_count: number;
-      joins: string;
-      schedules: components["schemas"]["ScheduleLookSchema"][];
-      nights: components["schemas"]["JobNightSchema"][];
-      points_before: number;
-    };
-    LookRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      operations?: components["schemas"]["OperationSchema"][];
-      job: string;
-      /** Format: date */
-      night: string;
-    };
-    RoomStartSchema: {
-      at: string;
-      local: string;
-      end: string | null;
-      length_s: number;
-      verdict: string;
-      harms_s: number;
-      left_s: number | null;
-      rank: number;
-      why: string;
-    };
-    RoomSchema: {
-      forecast: boolean;
-      starts: components["schemas"]["RoomStartSchema"][];
-    };
-    RoomRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      operations?: components["schemas"]["OperationSchema"][];
-      job: string;
-      /** @enum {string} */
-      kind: "full" | "incremental" | "differential";
-      /** Format: date */
-      night: string;
-    };
-    TemplateSchema: {
-      id: number;
-      name: string;
-      value: {
-        [key: string]: unknown;
-      };
-    };
-    NewTemplateSchema: {
-      name: string;
-      value: {
-        [key: string]: unknown;
-      };
-    };
-    AdoptionSchema: {
-      id: number;
-      version: number;
-      before_version: number | null;
-      note: string;
-      words: string[];
-      actor: string;
-      at: string;
-      in_force: boolean;
-      /** @description whether one can still look at it and go back */
-      kept: boolean;
-    };
-    AdviceSchema: {
-      key: string;
-      helps: boolean;
-      words: string;
-      operations: components["schemas"]["OperationSchema"][];
-      fits: boolean;
-      after: components["schemas"]["StateSchema"] | null;
-      tried: number;
-    };
-    TryRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      /** Format: date */
-      night: string;
-      operations?: components["schemas"]["OperationSchema"][];
-      key: string;
-    };
-    BegunSchema: {
-      value: {
-        [key: string]: unknown;
-      };
-    };
-    BeginRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      operations?: components["schemas"]["OperationSchema"][];
-      name: string;
-      /** Format: date */
-      day: string;
-      machines?: string[];
-      /** @default null */
-      like: string | null;
-      /** @default null */
-      template: number | null;
-    };
-    CostSchema: {
-      option: string;
-      words: string;
-      seconds: number;
-      wire_bytes: number;
-    };
-    CostsSchema: {
-      costs: components["schemas"]["CostSchema"][];
-    };
-    JobAskedSchema: {
-      /** @default null */
-      draft: number | null;
-      operations?: components["schemas"]["OperationSchema"][];
-      job: string;
-    };
-    JobGroupSchema: {
-      id: string;
-      name: string;
-      machines: string[];
-      full_s: number;
-      incremental_s: number;
-    };
-    SplitSchema: {
-      groups: components["schemas"]["JobGroupSchema"][];
-      /** @description seconds of fulls if dealt by count */
-      by_count: number[];
-    };
-    SplitRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      operations?: components["schemas"]["OperationSchema"][];
-      job: string;
-      groups: number;
-    };
-    WeekSchema: {
-      /** Format: date */
-      monday: string;
-      nights: components["schemas"]["NightSummarySchema"][];
-    };
-    ChosenSourcesSchema: {
-      sources: number[];
-    };
-    AcceptancesSchema: {
-      acceptances: components["schemas"]["AcceptanceSchema"][];
-    };
-    PlacedSchema: {
-      volume: string;
-      capacity_gib: number;
-      points: number;
-      used_bytes: number;
-      full_at: string | null;
-    };
-    ItemSchema: {
-      id: string;
-      label: string;
-      value: {
-        [key: string]: unknown;
-      };
-      loads: string[];
-      used_by: string[];
-      /** @description what deserves a look */
-      notes: string[];
-      /** @description of a proxy: what it is */
-      form: string | null;
-      advised_slots: number | null;
-      advised_by: string | null;
-      reads_directly: string[];
-      points: number | null;
-      /** @description of a repository, before the horizon */
-      used_bytes: number | null;
-      volumes: components["schemas"]["PlacedSchema"][];
-    };
-    FlowSchema: {
-      from: string;
-      to: string;
-      by: string;
-      count: number;
-      over: string[];
-    };
-    PathsSchema: {
-      sites: components["schemas"]["ItemSchema"][];
-      links: components["schemas"]["ItemSchema"][];
-      hosts: components["schemas"]["ItemSchema"][];
-      datastores: components["schemas"]["ItemSchema"][];
-      proxies: components["schemas"]["ItemSchema"][];
-      repositories: components["schemas"]["ItemSchema"][];
-      flows: components["schemas"]["FlowSchema"][];
-    };
-    LoadOfItemSchema: {
-      name: string;
-      label: string;
-      unit: string;
-      total: number[];
-      capacity: number[] | null;
-      waiting: number[];
-      full_s: number;
-      peak: number;
-      waiting_jobs: string[];
-    };
-    NightLoadsSchema: {
-      date: string;
-      start: string;
-      end: string;
-      forecast: boolean;
-      loads: components["schemas"]["LoadOfItemSchema"][];
-    };
-    PointAheadSchema: {
-      repository: string;
-      kind: string;
-      at: string;
-      stored_bytes: number;
-      base_at: string | null;
-      kept_by: string[];
-      carries: number;
-      cold: boolean;
-    };
-    SpaceStepSchema: {
-      at: string;
-      bytes: number;
-    };
-    SpaceAheadSchema: {
-      repository: string;
-      steps: components["schemas"]["SpaceStepSchema"][];
-    };
-    PointsAheadSchema: {
-      machine: string | null;
-      /** @description 400 */
-      most_days: number;
-      points: components["schemas"]["PointAheadSchema"][];
-      space: components["schemas"]["SpaceAheadSchema"][] | null;
-    };
-    PointsRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      operations?: components["schemas"]["OperationSchema"][];
-      job: string;
-      /** Format: date */
-      day: string;
-      /** @default null */
-      machine: string | null;
-    };
-    ConfidenceRequestSchema: {
-      /** @default null */
-      draft: number | null;
-      day: string;
-      happens?: {
-        [key: string]: unknown;
-      }[];
-      /** @default 300 */
-      samples: number;
-      /** @default 1 */
-      seed: number;
-      change?: number;
-      rate?: number;
-      stream?: number;
-    };
-    OperationsSchema: {
-      operations: components["schemas"]["OperationSchema"][];
-    };
-    LeftOutSchema: {
-      reason: string;
-      /**
-       * Format: date
-       * @default null
-       */
-      review: string | null;
-    };
-    FactEditSchema: {
-      machines: string[];
-      state?: {
-        [key: string]: unknown;
-      };
-      revert?: string[];
-      /** @default null */
-      leave_out: components["schemas"]["LeftOutSchema"] | null;
-      /** @default false */
-      take_in: boolean;
-    };
-    SecretSchema: {
-      user: string;
-      secret: string;
-    };
-    NightEffectSchema: {
-      /** Format: date */
-      date: string;
-      verdict_before: string;
-      verdict_after: string;
-      end_before: string | null;
-      end_after: string | null;
-      over_s_before: number;
-      over_s_after: number;
-    };
-    EffectSchema: {
-      jobs: components["schemas"]["JobEffectSchema"][];
-      nights: components["schemas"]["NightEffectSchema"][];
-    };
-    DifferencesEffectSchema: {
-      ids: number[];
-      /** Format: date */
-      night: string;
-    };
-    ChosenDifferencesSchema: {
-      ids: number[];
-    };
-    ChoicesSchema: {
-      fields: {
-        [key: string]: unknown;
-      };
-      disk_fields: {
-        [key: string]: unknown;
-      };
-      values: {
-        [key: string]: unknown;
-      };
-      windows: string[];
-      repositories: string[];
-      proxies: string[];
-      calendars: string[];
-      time_zones: string[];
-      jobs: {
-        [key: string]: unknown;
-      }[];
-    };
-    OpeningSchema: {
-      opens: string;
-      closes: string;
-      clock_moves_s: number;
-      exception: boolean;
-    };
-    JobInWindowSchema: {
-      job: string;
-      name: string;
-      at_window_end: string;
-      locked: boolean;
-    };
-    TouchSchema: {
-      job: string;
-      name: string;
-      occurrence: string;
-      ended: string;
-      left_s: number;
-      lost: number;
-    };
-    WindowSchema: {
-      id: string;
-      value: {
-        [key: string]: unknown;
-      };
-      openings: components["schemas"]["OpeningSchema"][];
-      clock_changes: components["schemas"]["OpeningSchema"][];
-      jobs: components["schemas"]["JobInWindowSchema"][];
-      touching: components["schemas"]["TouchSchema"][];
-    };
-    CalendarSchema: {
-      id: string;
-      value: {
-        [key: string]: unknown;
-      };
-      used_by: string[];
-    };
-    WindowsSchema: {
-      windows: components["schemas"]["WindowSchema"][];
-      calendars: components["schemas"]["CalendarSchema"][];
-      jobs_without: components["schemas"]["JobInWindowSchema"][];
-    };
-    SideSchema: {
-      side: string;
-      name: string;
-      nights: components["schemas"]["NightSummarySchema"][];
-    };
-    PlanChangeSchema: {
-      kind: string;
-      subject: string;
-      id: string;
-      name: string;
-      lines: string[];
-    };
-    FindingSchema: {
-      key: string;
-      kind: string;
-      gravity: string;
-      subjects: components["schemas"]["SubjectSchema"][];
-      what: string;
-      why: string;
-      at: string | null;
-      weight: number;
-      figures: {
-        [key: string]: unknown;
-      };
-    };
-    CompareSchema: {
-      one: components["schemas"]["SideSchema"];
-      other: components["schemas"]["SideSchema"];
-      changes: components["schemas"]["PlanChangeSchema"][];
-      came: components["schemas"]["FindingSchema"][];
-      went: components["schemas"]["FindingSchema"][];
-      stayed: number;
-    };
-    FindingsSchema: {
-      findings: components["schemas"]["FindingSchema"][];
-    };
-    StandingRuleSchema: {
-      /** @enum {string} */
-      kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed";
-      /** @enum {string|null} */
-      action: "accept" | "dismiss" | null;
-    };
-    HolidaySchema: {
-      /** Format: date */
-      date: string;
-      name: string;
-    };
-    IcsProblemSchema: {
-      event: string;
-      property: string;
-      value: string;
-      reason: string;
-    };
-    IcsSchema: {
-      dates: components["schemas"]["HolidaySchema"][];
-      problems: components["schemas"]["IcsProblemSchema"][];
-    };
-    IcsFormSchema: {
-      /** Format: binary */
-      file: string;
-    };
-    WaySchema: {
-      name: string;
-      words: string;
-      now: boolean;
-      changes: {
-        [key: string]: unknown;
-      };
-      runs: number;
-      moved_bytes: number;
-      read_bytes: number;
-      longest_s: number;
-      usual_s: number;
-      space_bytes: number;
-      chain_points: number;
-      restore_s: number | null;
-    };
-    TradeoffsSchema: {
-      weeks: number;
-      largest: string | null;
-      ways: components["schemas"]["WaySchema"][];
-    };
-    ReadFileSchema: {
-      name: string;
-      kind: string;
-      machines: number;
-      columns: string[];
-      mapping: {
-        [key: string]: unknown;
-      };
-      sample: string[][];
-    };
-    ImportProblemSchema: {
-      file: string;
-      line: number | null;
-      column: string | null;
-      value: string;
-      reason: string;
-    };
-    ImportPreviewSchema: {
-      base_version: number;
-      files: components["schemas"]["ReadFileSchema"][];
-      lines: string[];
-      unchanged: number;
-      problems: components["schemas"]["ImportProblemSchema"][];
-      more_problems: number;
-      fields: string[];
-      jobs: components["schemas"]["JobEffectSchema"][];
-    };
-    JobWeekSchema: {
-      job: string;
-      nights: components["schemas"]["JobNightSchema"][];
-    };
-    JobWeeksSchema: {
-      jobs: components["schemas"]["JobWeekSchema"][];
-    };
-    LoadUserSchema: {
-      job: string;
-      name: string;
-      amount: number;
-      waited_s: number;
-    };
-    WeekOfLoadSchema: {
-      nights: components["schemas"]["NightLoadsSchema"][];
-      users: components["schemas"]["LoadUserSchema"][];
-    };
-    ValidationSchema: {
-      stops: components["schemas"]["JobProblemSchema"][];
-      look: components["schemas"]["JobProblemSchema"][];
-      breaks: components["schemas"]["FindingSchema"][];
-    };
-    SuggestionSchema: {
-      words: string;
-      operations: components["schemas"]["OperationSchema"][];
-      before: number;
-      after: number;
-      over_s_before: number;
-      over_s_after: number;
-      not_done_before: number;
-      not_done_after: number;
-    };
-    HelpSchema: {
-      tried: number;
-      suggestions: components["schemas"]["SuggestionSchema"][];
-    };
-    ExposureSchema: {
-      worst_s: {
-        [key: string]: unknown;
-      };
-    };
-    DiskSchema: {
-      id: string;
-      provisioned_gib: number;
-      used_gib: number;
-      swap_gib: number;
-      unused_gib: number;
-      datastore: string | null;
-      holds_backups: boolean;
-      left_out_by: string[];
-    };
-    UserSnapshotSchema: {
-      name: string;
-      taken_at: string;
-      gib: number;
-    };
-    ProtectedBySchema: {
-      job: string;
-      name: string;
-      how: string;
-      newest: string | null;
-      points: number;
-    };
-    NextRunSchema: {
-      job: string;
-      occurrence: string;
-      kind: string | null;
-      start: string | null;
-      ended: string;
-      outcome: string;
-      source_bytes: number;
-    };
-    JobOfferSchema: {
-      job: string;
-      name: string;
-      alike: number;
-    };
-    MachineSchema: {
-      name: string;
-      kind: string;
-      group: string;
-      site: string;
-      host: string | null;
-      cluster: string;
-      folder: string;
-      tags: string[];
-      role: string;
-      source: string | null;
-      powered_on: boolean;
-      disks: number;
-      used_gib: number;
-      provisioned_gib: number;
-      swap_gib: number;
-      daily_change: number;
-      change_from: string;
-      compress_ratio: number;
-      growth_per_year: number;
-      overridden: string[];
-      /** @enum {string} */
-      coverage: "not protected" | "stale" | "twice" | "protected" | "left out" | "gone";
-      coverage_words: string;
-      /** Format: date */
-      since: string | null;
-      jobs: string[];
-      newest: string | null;
-      rpo_hours: number | null;
-      hazards: components["schemas"]["HazardSchema"][];
-      churn_ceiling: number;
-      rto_hours: number | null;
-      nic_mbit_per_s: number | null;
-      uid: string | null;
-      /** Format: date */
-      known_since: string | null;
-      /** Format: date */
-      gone_since: string | null;
-      quiesces: boolean;
-      left_out: components["schemas"]["LeftOutSchema"] | null;
-      reported: {
-        [key: string]: unknown;
-      };
-      disk_list: components["schemas"]["DiskSchema"][];
-      snapshots: components["schemas"]["UserSnapshotSchema"][];
-      protected_by: components["schemas"]["ProtectedBySchema"][];
-      worst_exposure_s: number | null;
-      next_runs: components["schemas"]["NextRunSchema"][];
-      offers: components["schemas"]["JobOfferSchema"][];
-    };
-    GoBackSchema: {
-      /** @default  */
-      note: string;
-    };
-    ReadingSchema: {
-      disk: string;
-      proxy: string | null;
-      transport: string | null;
-    };
-    TimePartSchema: {
-      kind: string;
-      seconds: number;
-      by: string | null;
-      label: string | null;
-    };
-    MachineRunSchema: {
-      machine: string;
-      outcome: string;
-      kind: string | null;
-      queued: string | null;
-      start: string | null;
-      moved: string | null;
-      ended: string;
-      source_bytes: number;
-      wire_bytes: number;
-      stored_bytes: number;
-      waiting_s: number;
-      squeezes: components["schemas"]["SqueezeSchema"][];
-      readings: components["schemas"]["ReadingSchema"][];
-      account: components["schemas"]["TimePartSchema"][];
-    };
-    MachineRunsSchema: {
-      job: string;
-      occurrence: string;
-      machines: components["schemas"]["MachineRunSchema"][];
-    };
-  };
-  responses: never;
-  parameters: never;
-  requestBodies: never;
-  headers: never;
-  pathItems: never;
+    schemas: {
+        PlanListItemSchema: {
+            id: number;
+            name: string;
+            adopted_version: number;
+        };
+        CacheSchema: {
+            name: string;
+            entries: number;
+            bytes: number;
+            /** @description the limit of all caches of this name together */
+            most_bytes: number;
+        };
+        WorkSchema: {
+            /** @description null: as many as come */
+            at_once: number | null;
+            running: number;
+            waiting: number;
+        };
+        ServerSchema: {
+            build: string;
+            /** @description memory of the process; 0 where that is not known */
+            resident_bytes: number;
+            caches: components["schemas"]["CacheSchema"][];
+            simulations: components["schemas"]["WorkSchema"];
+            computations: components["schemas"]["WorkSchema"];
+        };
+        SessionSchema: {
+            signed_in: boolean;
+            name: string | null;
+            csrf_token: string;
+        };
+        FieldErrorSchema: {
+            field: string;
+            value?: unknown;
+            reason: string;
+        };
+        GoodVersionSchema: {
+            version: number;
+            written_at: string;
+        };
+        UnreadablePlanSchema: {
+            plan: number;
+            last_good: components["schemas"]["GoodVersionSchema"] | null;
+        };
+        ProblemSchema: {
+            type: string;
+            title: string;
+            status: number;
+            detail?: string;
+            errors?: components["schemas"]["FieldErrorSchema"][];
+            unreadable?: components["schemas"]["UnreadablePlanSchema"];
+        };
+        SignInSchema: {
+            token: string;
+        };
+        OperationSchema: {
+            operation: string;
+            job?: string;
+            schedule?: number;
+            /** @description HH:MM in the schedule's zone */
+            start_time?: string;
+            day_shift?: number;
+            days?: number;
+            locked?: boolean;
+            proxies?: string[] | null;
+            transport?: string;
+            machine?: string;
+            disk?: string;
+            verify?: string;
+            minutes?: number;
+            window?: string | null;
+            at_window_end?: string;
+            /** @description of an item: the list of the plan file */
+            list?: string;
+            id?: string;
+            /** @description an entry as the plan file has it */
+            value?: {
+                [key: string]: unknown;
+            };
+            /** @description new values by key, as the plan file has them */
+            changes?: {
+                [key: string]: unknown;
+            };
+            /** @description new jobs: id, name, machines, repository */
+            parts?: {
+                [key: string]: unknown;
+            }[];
+            from_job?: string;
+        } & {
+            [key: string]: unknown;
+        };
+        ChangeSchema: {
+            operation: components["schemas"]["OperationSchema"];
+            words: string;
+            actor: string;
+        };
+        DraftSchema: {
+            id: number;
+            plan_id: number;
+            name: string;
+            revision: number;
+            base_version: number;
+            changes: components["schemas"]["ChangeSchema"][];
+            can_redo: boolean;
+            /** @description the next redo first */
+            undone: components["schemas"]["ChangeSchema"][];
+        };
+        ScheduleSchema: {
+            position: number;
+            kind: string;
+            words: string;
+            start_time: string;
+            time_zone: string;
+            /** @description of a weekly rule: how many weeks apart its dates are */
+            every_weeks: number | null;
+        };
+        ClauseSchema: {
+            key: string;
+            lead: string;
+            /** @description whether it goes without saying */
+            plain: boolean;
+            text: string;
+        };
+        JobSchema: {
+            id: string;
+            name: string;
+            priority: number;
+            locked: boolean;
+            after: string | null;
+            window: string | null;
+            repository: string;
+            machines: number;
+            used_gib: number;
+            schedules: components["schemas"]["ScheduleSchema"][];
+            clauses: components["schemas"]["ClauseSchema"][];
+        };
+        LoadNameSchema: {
+            name: string;
+            label: string;
+        };
+        PlanSchema: {
+            id: number;
+            name: string;
+            adopted_version: number;
+            time_zone: string;
+            /** Format: date */
+            first_night: string;
+            /** Format: date */
+            last_night: string;
+            draft: components["schemas"]["DraftSchema"] | null;
+            open_drafts: components["schemas"]["DraftSchema"][];
+            jobs: components["schemas"]["JobSchema"][];
+            loads: components["schemas"]["LoadNameSchema"][];
+            machines: number;
+            sites: number;
+            site_ids: string[];
+            host_ids: string[];
+        };
+        RenameSchema: {
+            name: string;
+        };
+        CredentialSchema: {
+            id: number;
+            scope: string;
+            user: string;
+            /** @enum {string} */
+            outcome: "not tried" | "works" | "fails";
+            failure: string;
+            advice: string;
+            tried_at: string | null;
+        };
+        DiscoverySchema: {
+            id: number;
+            state: string;
+            read: number;
+            expected: number | null;
+            message: string;
+            found: number;
+            started_at: string;
+            ended_at: string | null;
+        };
+        SourceSchema: {
+            id: number;
+            name: string;
+            kind: string;
+            make: string;
+            address: string;
+            site: string;
+            interval_min: number | null;
+            revision: number;
+            /** @enum {string} */
+            access: "not tried" | "works" | "works for most" | "fails";
+            credentials: components["schemas"]["CredentialSchema"][];
+            last_discovery: components["schemas"]["DiscoverySchema"] | null;
+            differences: number;
+        };
+        SourceEditSchema: {
+            address?: string;
+            site?: string;
+            interval_min?: number | null;
+        };
+        PlanFileSchema: {
+            format: string;
+        } & {
+            [key: string]: unknown;
+        };
+        JobRowSchema: {
+            id: string;
+            name: string;
+            priority: number;
+            locked: boolean;
+            on_hold: boolean;
+            machines: number;
+            used_gib: number;
+            selects: string;
+            runs: string;
+            repository: string;
+            window: string | null;
+            kept: string;
+        };
+        JobListSchema: {
+            total: number;
+            jobs: components["schemas"]["JobRowSchema"][];
+        };
+        LaneSchema: {
+            id: string;
+            label: string;
+            /** @description [job, machine or -1, kind, start, moved, end, mark] of each stretch: places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, copy, rewrite; milliseconds from `start`; marks none, past its window, not done, skipped */
+            rows: number[][];
+        };
+        LanesSchema: {
+            start: string;
+            end: string;
+            cut: boolean;
+            jobs: string[];
+            machines: string[];
+            lanes: components["schemas"]["LaneSchema"][];
+        };
+        LanesRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            /** Format: date */
+            night: string;
+            /**
+             * @default job
+             * @enum {string}
+             */
+            by: "job" | "machine" | "host" | "tier" | "proxy" | "repository" | "link";
+            /**
+             * @default night
+             * @enum {string}
+             */
+            span: "night" | "week";
+        };
+        SubjectSchema: {
+            kind: string;
+            id: string;
+        };
+        JobEffectSchema: {
+            machine: string;
+            job: string;
+            joins: boolean;
+            words: string;
+        };
+        DifferenceSchema: {
+            id: number;
+            /** @enum {string} */
+            kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed";
+            subject: components["schemas"]["SubjectSchema"];
+            source: string;
+            words: string;
+            found_at: string;
+            jobs: components["schemas"]["JobEffectSchema"][];
+        };
+        InboxSchema: {
+            total: number;
+            ids_by_kind: {
+                [key: string]: unknown;
+            };
+            differences: components["schemas"]["DifferenceSchema"][];
+            rules: {
+                [key: string]: unknown;
+            };
+            dismissed: number;
+        };
+        CellSchema: {
+            proxy: string;
+            best: string | null;
+            disks: {
+                [key: string]: unknown;
+            };
+            unreached: number;
+            jobs: string[];
+        };
+        ReachRowSchema: {
+            name: string;
+            machines: number;
+            used_gib: number;
+            cells: components["schemas"]["CellSchema"][];
+        };
+        ReachSchema: {
+            proxies: string[];
+            rows: components["schemas"]["ReachRowSchema"][];
+        };
+        NewDraftSchema: {
+            name: string;
+        };
+        GroupSchema: {
+            name: string;
+            machines: number;
+            used_gib: number;
+            not_protected: number;
+        };
+        CoverageSumSchema: {
+            /** @enum {string} */
+            state: "not protected" | "stale" | "twice" | "protected" | "left out" | "gone";
+            machines: number;
+            used_gib: number;
+            /** Format: date */
+            since: string | null;
+        };
+        HazardSchema: {
+            kind: string;
+            words: string;
+        };
+        MachineEntrySchema: {
+            name: string;
+            kind: string;
+            group: string;
+            site: string;
+            host: string | null;
+            cluster: string;
+            folder: string;
+            tags: string[];
+            role: string;
+            source: string | null;
+            powered_on: boolean;
+            disks: number;
+            used_gib: number;
+            provisioned_gib: number;
+            swap_gib: number;
+            daily_change: number;
+            change_from: string;
+            compress_ratio: number;
+            growth_per_year: number;
+            overridden: string[];
+            /** @enum {string} */
+            coverage: "not protected" | "stale" | "twice" | "protected" | "left out" | "gone";
+            coverage_words: string;
+            /** Format: date */
+            since: string | null;
+            jobs: string[];
+            newest: string | null;
+            rpo_hours: number | null;
+            hazards: components["schemas"]["HazardSchema"][];
+        };
+        MachinePageSchema: {
+            total: number;
+            all: number;
+            groups: components["schemas"]["GroupSchema"][];
+            coverage: components["schemas"]["CoverageSumSchema"][];
+            to_review: string[];
+            as_of: string;
+            rows: components["schemas"]["MachineEntrySchema"][];
+        };
+        StateSchema: {
+            verdict: string;
+            over_s: number;
+            lost: number;
+            last_end: string | null;
+        };
+        RemedySchema: {
+            key: string;
+            words: string;
+            amounts: number;
+            takes_away: boolean;
+        };
+        NeedSchema: {
+            name: string;
+            label: string;
+            bytes: number;
+            due: string;
+            by: string;
+            earliest: string | null;
+            share: number | null;
+            jobs: string[];
+        };
+        SizingSchema: {
+            state: components["schemas"]["StateSchema"];
+            pressed: string[];
+            remedies: components["schemas"]["RemedySchema"][];
+            needs: components["schemas"]["NeedSchema"][];
+        };
+        SizingRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            /** Format: date */
+            night: string;
+            operations?: components["schemas"]["OperationSchema"][];
+        };
+        ReasonSchema: {
+            kind: string;
+            job: string | null;
+            machine: string | null;
+            occurrence: string;
+            runs: number;
+            machines: number;
+            seconds: number | null;
+            squeeze: string | null;
+            squeeze_s: number;
+            waited_for: string | null;
+            waited_s: number;
+            moving_s: number;
+            finishing_s: number;
+        };
+        TightestSchema: {
+            name: string;
+            label: string;
+            unit: string;
+            peak: number;
+            capacity: number | null;
+            full_s: number;
+            waiting_jobs: string[];
+        };
+        SilhouetteSchema: {
+            name: string | null;
+            label: string | null;
+            load: number[];
+            waiting: number[];
+            /** @description part of the night, 0 to 1 */
+            opens: number | null;
+            /** @description part of the night, 0 to 1 */
+            closes: number | null;
+        };
+        WindowSpanSchema: {
+            job: string;
+            opens: string;
+            closes: string;
+        };
+        SqueezeSchema: {
+            name: string;
+            label: string;
+            seconds: number;
+        };
+        RunSchema: {
+            job: string;
+            occurrence: string;
+            kind: string;
+            runs_as: string;
+            synthetic: boolean;
+            schedule: number | null;
+            outcome: string;
+            began: string | null;
+            first_start: string | null;
+            moved: string | null;
+            ended: string | null;
+            window_opens: string | null;
+            window_end: string | null;
+            over_s: number;
+            machines: number;
+            done: number;
+            source_bytes: number;
+            wire_bytes: number;
+            stored_bytes: number;
+            squeezes: components["schemas"]["SqueezeSchema"][];
+            proxies: string[];
+        };
+        CopySchema: {
+            job: string;
+            occurrence: string;
+            repository: string;
+            machines: number;
+            start: string;
+            ended: string;
+            wire_bytes: number;
+        };
+        LoadPartSchema: {
+            job: string;
+            /** @enum {string} */
+            purpose: "read" | "copy" | "rewrite";
+            steps: number[][];
+        };
+        LoadSchema: {
+            name: string;
+            label: string;
+            unit: string;
+            capacity: number[][] | null;
+            parts: components["schemas"]["LoadPartSchema"][];
+            waiting: number[][];
+            peak: number;
+            full_s: number;
+            waiting_jobs: string[];
+        };
+        NightSchema: {
+            /** Format: date */
+            date: string;
+            start: string;
+            end: string;
+            forecast: boolean;
+            /** @enum {string|null} */
+            verdict: "fits" | "tight" | "over" | null;
+            last_end: string | null;
+            over_s: number;
+            runs: number;
+            missed: number;
+            reasons: components["schemas"]["ReasonSchema"][];
+            tightest: components["schemas"]["TightestSchema"] | null;
+            silhouette: components["schemas"]["SilhouetteSchema"] | null;
+            time_zone: string;
+            windows: components["schemas"]["WindowSpanSchema"][];
+            run_list: components["schemas"]["RunSchema"][];
+            copies: components["schemas"]["CopySchema"][];
+            loads: components["schemas"]["LoadSchema"][];
+        };
+        NightSummarySchema: {
+            /** Format: date */
+            date: string;
+            start: string;
+            end: string;
+            forecast: boolean;
+            /** @enum {string|null} */
+            verdict: "fits" | "tight" | "over" | null;
+            last_end: string | null;
+            over_s: number;
+            runs: number;
+            missed: number;
+            reasons: components["schemas"]["ReasonSchema"][];
+            tightest: components["schemas"]["TightestSchema"] | null;
+            silhouette: components["schemas"]["SilhouetteSchema"] | null;
+        };
+        PreviewSchema: {
+            night: components["schemas"]["NightSchema"];
+            nights: components["schemas"]["NightSummarySchema"][];
+            words: string[];
+        };
+        PreviewRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations: components["schemas"]["OperationSchema"][];
+            /** Format: date */
+            night: string;
+            /** @default null */
+            load: string[] | null;
+            /**
+             * @default week
+             * @enum {string}
+             */
+            scope: "night" | "week";
+        };
+        AdoptSchema: {
+            /** @default  */
+            note: string;
+            /**
+             * @description adopt what can never work, with a note
+             * @default false
+             */
+            despite: boolean;
+        };
+        SourcesSchema: {
+            sources: components["schemas"]["SourceSchema"][];
+        };
+        NewAccountSchema: {
+            /** @default source */
+            scope: string;
+            user: string;
+            secret: string;
+        };
+        NewSourceSchema: {
+            name: string;
+            /** @enum {string} */
+            kind: "manager" | "host" | "agent";
+            /** @enum {string} */
+            make: "A" | "B" | "C";
+            address: string;
+            site: string;
+            /** @default null */
+            interval_min: number | null;
+            accounts: components["schemas"]["NewAccountSchema"][];
+        };
+        AcceptanceSchema: {
+            id: number;
+            what: string;
+            words: string[];
+            before_version: number;
+            after_version: number;
+            actor: string;
+            at: string;
+            undone: boolean;
+            /** @description whether one can still look at it and undo it */
+            kept: boolean;
+        };
+        ImportFormSchema: {
+            files: string[];
+            /** @default  */
+            mapping: string;
+            /**
+             * @default GiB
+             * @enum {string}
+             */
+            unit: "GiB" | "GB" | "MiB" | "MB" | "TiB" | "TB" | "KiB" | "bytes";
+            /** @default  */
+            host: string;
+            /** @default false */
+            good_rows: boolean;
+            /** @default null */
+            base_version: number | null;
+        };
+        RestoreSchema: {
+            version: number;
+        };
+        ScenarioSchema: {
+            words: string[];
+            nights: components["schemas"]["NightSummarySchema"][];
+        };
+        WeeksAskedSchema: {
+            /** @default null */
+            draft: number | null;
+            day: string;
+            happens?: {
+                [key: string]: unknown;
+            }[];
+        };
+        SaidSchema: {
+            schedule: {
+                [key: string]: unknown;
+            } | null;
+            words: string | null;
+            reason: string | null;
+            examples: string[];
+        };
+        SayRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            text: string;
+            /**
+             * @default incremental
+             * @enum {string}
+             */
+            kind: "full" | "incremental" | "differential";
+            /** Format: date */
+            day: string;
+            /** @default null */
+            time_zone: string | null;
+        };
+        ScoreSchema: {
+            lost: number;
+            rpo_missed: number;
+            rpo_s: number;
+            over_s: number;
+            skipped: number;
+            margin_s: number;
+            strain_s: number;
+            fits: boolean;
+        };
+        CurvePointSchema: {
+            seconds: number;
+            grades: number[];
+        };
+        ProgressSchema: {
+            /** @description waiting, searching, explaining or simulating; `ahead` others wait */
+            phase?: string;
+            ahead?: number;
+            evaluations?: number;
+            moves?: number;
+            score?: components["schemas"]["ScoreSchema"];
+            parts?: number;
+            parts_done?: number;
+            curve?: components["schemas"]["CurvePointSchema"][];
+            best?: {
+                [key: string]: unknown;
+            }[];
+            samples?: number;
+            of?: number;
+        };
+        NightToldSchema: {
+            /** Format: date */
+            date: string;
+            /** @enum {string} */
+            verdict: "fits" | "tight" | "over";
+            last_end: string | null;
+            over_s: number;
+            lost: number;
+            skipped: number;
+            fulls: number;
+        };
+        PlanToldSchema: {
+            score: components["schemas"]["ScoreSchema"];
+            strained: string;
+            nights: components["schemas"]["NightToldSchema"][];
+        };
+        MoveSchema: {
+            operation: {
+                [key: string]: unknown;
+            };
+            /** @description its place in the order in which moves are applied */
+            turn?: number;
+            words: string;
+            reason: string;
+            brings: string[];
+            without: components["schemas"]["ScoreSchema"];
+        };
+        LeastNeedSchema: {
+            resource: string;
+            part: number;
+            /** Format: date */
+            night: string;
+            needed_s: number;
+            open_s: number;
+        };
+        BoundSchema: {
+            lost: number;
+            rpo_missed: number;
+            over_s: number;
+            worst: number;
+            binding: string[];
+            longest: string | null;
+            words: string;
+            peaks: components["schemas"]["LeastNeedSchema"][];
+        };
+        SpreadSchema: {
+            change: number;
+            rate: number;
+            stream: number;
+        };
+        NightConfidenceSchema: {
+            /** Format: date */
+            date: string;
+            median_end: string | null;
+            late_end: string | null;
+            holds: number;
+        };
+        ResultSchema: {
+            ended?: string;
+            evaluations?: number;
+            seconds?: number;
+            curve?: components["schemas"]["CurvePointSchema"][];
+            before?: components["schemas"]["PlanToldSchema"];
+            after?: components["schemas"]["PlanToldSchema"];
+            moves?: components["schemas"]["MoveSchema"][];
+            bound?: components["schemas"]["BoundSchema"];
+            samples?: number;
+            spread?: components["schemas"]["SpreadSchema"];
+            nights?: components["schemas"]["NightConfidenceSchema"][];
+        };
+        ComputationSchema: {
+            id: number;
+            /** @enum {string} */
+            kind: "balance" | "confidence";
+            asked: {
+                [key: string]: unknown;
+            };
+            /** @enum {string} */
+            state: "running" | "done" | "cancelled" | "failed" | "interrupted";
+            /** @description the plan has been changed since */
+            stale: boolean;
+            progress: components["schemas"]["ProgressSchema"];
+            result: components["schemas"]["ResultSchema"] | null;
+            message: string;
+            actor: string;
+            created_at: string;
+            ended_at: string | null;
+        };
+        BalanceRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            day: string;
+            happens?: {
+                [key: string]: unknown;
+            }[];
+            /** @default 1 */
+            weeks: number;
+            /** @default null */
+            jobs: string[] | null;
+            /** @default null */
+            kinds: ("start" | "night" | "spread" | "order" | "proxies" | "streams" | "repository" | "synthetic")[] | null;
+            /** @default 15 */
+            most_moves: number;
+            /** @default 30 */
+            seconds: number;
+            /** @default 20000 */
+            most_evaluations: number;
+            /** @default 0.85 */
+            comfort: number;
+            /** @default 1 */
+            seed: number;
+        };
+        ReachReasonSchema: {
+            host: string;
+            datastore: string;
+            disks: number;
+            transport: string | null;
+            pinned: boolean;
+            why: string[];
+        };
+        WhySchema: {
+            reasons: components["schemas"]["ReachReasonSchema"][];
+        };
+        JobProblemSchema: {
+            job: string;
+            clause: string;
+            weight: string;
+            words: string;
+        };
+        SelectedSchema: {
+            machine: string;
+            by: string[];
+            disks: string[];
+            left_out: string[];
+            used_gib: number;
+            protected_bytes: number;
+            elsewhere: string[];
+        };
+        NearSchema: {
+            machine: string;
+            why: string;
+            used_gib: number;
+            elsewhere: string[];
+        };
+        UpcomingSchema: {
+            at: string;
+            local: string;
+            time_zone: string;
+            kind: string | null;
+            note: string;
+        };
+        ScheduleLookSchema: {
+            words: string;
+            kind: string;
+            time_zone: string;
+            a_day: number | null;
+            upcoming: components["schemas"]["UpcomingSchema"][];
+        };
+        JobNightSchema: {
+            /** Format: date */
+            date: string;
+            forecast: boolean;
+            verdict: string | null;
+            runs: number;
+            kinds: string[];
+            start: string | null;
+            end: string | null;
+            over_s: number;
+            not_done: number;
+            wire_bytes: number;
+            source_bytes: number;
+        };
+        LookSchema: {
+            job: string;
+            value: {
+                [key: string]: unknown;
+            };
+            clauses: components["schemas"]["ClauseSchema"][];
+            text: string;
+            problems: components["schemas"]["JobProblemSchema"][];
+            machines: number;
+            protected_bytes: number;
+            selected: components["schemas"]["SelectedSchema"][];
+            near: components["schemas"]["NearSchema"][];
+            near_count: number;
+            joins: string;
+            schedules: components["schemas"]["ScheduleLookSchema"][];
+            nights: components["schemas"]["JobNightSchema"][];
+            points_before: number;
+        };
+        LookRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+            /** Format: date */
+            night: string;
+        };
+        RoomStartSchema: {
+            at: string;
+            local: string;
+            end: string | null;
+            length_s: number;
+            verdict: string;
+            harms_s: number;
+            left_s: number | null;
+            rank: number;
+            why: string;
+        };
+        RoomSchema: {
+            forecast: boolean;
+            starts: components["schemas"]["RoomStartSchema"][];
+        };
+        RoomRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+            /** @enum {string} */
+            kind: "full" | "incremental" | "differential";
+            /** Format: date */
+            night: string;
+        };
+        TemplateSchema: {
+            id: number;
+            name: string;
+            value: {
+                [key: string]: unknown;
+            };
+        };
+        NewTemplateSchema: {
+            name: string;
+            value: {
+                [key: string]: unknown;
+            };
+        };
+        AdoptionSchema: {
+            id: number;
+            version: number;
+            before_version: number | null;
+            note: string;
+            words: string[];
+            actor: string;
+            at: string;
+            in_force: boolean;
+            /** @description whether one can still look at it and go back */
+            kept: boolean;
+        };
+        AdviceSchema: {
+            key: string;
+            helps: boolean;
+            words: string;
+            operations: components["schemas"]["OperationSchema"][];
+            fits: boolean;
+            after: components["schemas"]["StateSchema"] | null;
+            tried: number;
+        };
+        TryRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            /** Format: date */
+            night: string;
+            operations?: components["schemas"]["OperationSchema"][];
+            key: string;
+        };
+        BegunSchema: {
+            value: {
+                [key: string]: unknown;
+            };
+        };
+        BeginRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            name: string;
+            /** Format: date */
+            day: string;
+            machines?: string[];
+            /** @default null */
+            like: string | null;
+            /** @default null */
+            template: number | null;
+        };
+        CostSchema: {
+            option: string;
+            words: string;
+            seconds: number;
+            wire_bytes: number;
+        };
+        CostsSchema: {
+            costs: components["schemas"]["CostSchema"][];
+        };
+        JobAskedSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+        };
+        JobGroupSchema: {
+            id: string;
+            name: string;
+            machines: string[];
+            full_s: number;
+            incremental_s: number;
+        };
+        SplitSchema: {
+            groups: components["schemas"]["JobGroupSchema"][];
+            /** @description seconds of fulls if dealt by count */
+            by_count: number[];
+        };
+        SplitRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+            groups: number;
+        };
+        WeekSchema: {
+            /** Format: date */
+            monday: string;
+            nights: components["schemas"]["NightSummarySchema"][];
+        };
+        ChosenSourcesSchema: {
+            sources: number[];
+        };
+        AcceptancesSchema: {
+            acceptances: components["schemas"]["AcceptanceSchema"][];
+        };
+        PlacedSchema: {
+            volume: string;
+            capacity_gib: number;
+            points: number;
+            used_bytes: number;
+            full_at: string | null;
+        };
+        ItemSchema: {
+            id: string;
+            label: string;
+            value: {
+                [key: string]: unknown;
+            };
+            loads: string[];
+            used_by: string[];
+            /** @description what deserves a look */
+            notes: string[];
+            /** @description of a proxy: what it is */
+            form: string | null;
+            advised_slots: number | null;
+            advised_by: string | null;
+            reads_directly: string[];
+            points: number | null;
+            /** @description of a repository, before the horizon */
+            used_bytes: number | null;
+            volumes: components["schemas"]["PlacedSchema"][];
+        };
+        FlowSchema: {
+            from: string;
+            to: string;
+            by: string;
+            count: number;
+            over: string[];
+        };
+        PathsSchema: {
+            sites: components["schemas"]["ItemSchema"][];
+            links: components["schemas"]["ItemSchema"][];
+            hosts: components["schemas"]["ItemSchema"][];
+            datastores: components["schemas"]["ItemSchema"][];
+            proxies: components["schemas"]["ItemSchema"][];
+            repositories: components["schemas"]["ItemSchema"][];
+            flows: components["schemas"]["FlowSchema"][];
+        };
+        LoadOfItemSchema: {
+            name: string;
+            label: string;
+            unit: string;
+            total: number[];
+            capacity: number[] | null;
+            waiting: number[];
+            full_s: number;
+            peak: number;
+            waiting_jobs: string[];
+        };
+        NightLoadsSchema: {
+            date: string;
+            start: string;
+            end: string;
+            forecast: boolean;
+            loads: components["schemas"]["LoadOfItemSchema"][];
+        };
+        PointAheadSchema: {
+            repository: string;
+            kind: string;
+            at: string;
+            stored_bytes: number;
+            base_at: string | null;
+            kept_by: string[];
+            carries: number;
+            cold: boolean;
+        };
+        SpaceStepSchema: {
+            at: string;
+            bytes: number;
+        };
+        SpaceAheadSchema: {
+            repository: string;
+            steps: components["schemas"]["SpaceStepSchema"][];
+        };
+        PointsAheadSchema: {
+            machine: string | null;
+            /** @description 400 */
+            most_days: number;
+            points: components["schemas"]["PointAheadSchema"][];
+            space: components["schemas"]["SpaceAheadSchema"][] | null;
+        };
+        PointsRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            operations?: components["schemas"]["OperationSchema"][];
+            job: string;
+            /** Format: date */
+            day: string;
+            /** @default null */
+            machine: string | null;
+        };
+        ConfidenceRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            day: string;
+            happens?: {
+                [key: string]: unknown;
+            }[];
+            /** @default 300 */
+            samples: number;
+            /** @default 1 */
+            seed: number;
+            change?: number;
+            rate?: number;
+            stream?: number;
+        };
+        OperationsSchema: {
+            operations: components["schemas"]["OperationSchema"][];
+        };
+        LeftOutSchema: {
+            reason: string;
+            /**
+             * Format: date
+             * @default null
+             */
+            review: string | null;
+        };
+        FactEditSchema: {
+            machines: string[];
+            state?: {
+                [key: string]: unknown;
+            };
+            revert?: string[];
+            /** @default null */
+            leave_out: components["schemas"]["LeftOutSchema"] | null;
+            /** @default false */
+            take_in: boolean;
+        };
+        SecretSchema: {
+            user: string;
+            secret: string;
+        };
+        NightEffectSchema: {
+            /** Format: date */
+            date: string;
+            verdict_before: string;
+            verdict_after: string;
+            end_before: string | null;
+            end_after: string | null;
+            over_s_before: number;
+            over_s_after: number;
+        };
+        EffectSchema: {
+            jobs: components["schemas"]["JobEffectSchema"][];
+            nights: components["schemas"]["NightEffectSchema"][];
+        };
+        DifferencesEffectSchema: {
+            ids: number[];
+            /** Format: date */
+            night: string;
+        };
+        ChosenDifferencesSchema: {
+            ids: number[];
+        };
+        ChoicesSchema: {
+            fields: {
+                [key: string]: unknown;
+            };
+            disk_fields: {
+                [key: string]: unknown;
+            };
+            values: {
+                [key: string]: unknown;
+            };
+            windows: string[];
+            repositories: string[];
+            proxies: string[];
+            calendars: string[];
+            time_zones: string[];
+            jobs: {
+                [key: string]: unknown;
+            }[];
+        };
+        OpeningSchema: {
+            opens: string;
+            closes: string;
+            clock_moves_s: number;
+            exception: boolean;
+        };
+        JobInWindowSchema: {
+            job: string;
+            name: string;
+            at_window_end: string;
+            locked: boolean;
+        };
+        TouchSchema: {
+            job: string;
+            name: string;
+            occurrence: string;
+            ended: string;
+            left_s: number;
+            lost: number;
+        };
+        WindowSchema: {
+            id: string;
+            value: {
+                [key: string]: unknown;
+            };
+            openings: components["schemas"]["OpeningSchema"][];
+            clock_changes: components["schemas"]["OpeningSchema"][];
+            jobs: components["schemas"]["JobInWindowSchema"][];
+            touching: components["schemas"]["TouchSchema"][];
+        };
+        CalendarSchema: {
+            id: string;
+            value: {
+                [key: string]: unknown;
+            };
+            used_by: string[];
+        };
+        WindowsSchema: {
+            windows: components["schemas"]["WindowSchema"][];
+            calendars: components["schemas"]["CalendarSchema"][];
+            jobs_without: components["schemas"]["JobInWindowSchema"][];
+        };
+        SideSchema: {
+            side: string;
+            name: string;
+            nights: components["schemas"]["NightSummarySchema"][];
+        };
+        PlanChangeSchema: {
+            kind: string;
+            subject: string;
+            id: string;
+            name: string;
+            lines: string[];
+        };
+        FindingSchema: {
+            key: string;
+            kind: string;
+            gravity: string;
+            subjects: components["schemas"]["SubjectSchema"][];
+            what: string;
+            why: string;
+            at: string | null;
+            weight: number;
+            figures: {
+                [key: string]: unknown;
+            };
+        };
+        CompareSchema: {
+            one: components["schemas"]["SideSchema"];
+            other: components["schemas"]["SideSchema"];
+            changes: components["schemas"]["PlanChangeSchema"][];
+            came: components["schemas"]["FindingSchema"][];
+            went: components["schemas"]["FindingSchema"][];
+            stayed: number;
+        };
+        FindingsSchema: {
+            findings: components["schemas"]["FindingSchema"][];
+        };
+        StandingRuleSchema: {
+            /** @enum {string} */
+            kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed";
+            /** @enum {string|null} */
+            action: "accept" | "dismiss" | null;
+        };
+        HolidaySchema: {
+            /** Format: date */
+            date: string;
+            name: string;
+        };
+        IcsProblemSchema: {
+            event: string;
+            property: string;
+            value: string;
+            reason: string;
+        };
+        IcsSchema: {
+            dates: components["schemas"]["HolidaySchema"][];
+            problems: components["schemas"]["IcsProblemSchema"][];
+        };
+        IcsFormSchema: {
+            /** Format: binary */
+            file: string;
+        };
+        WaySchema: {
+            name: string;
+            words: string;
+            now: boolean;
+            changes: {
+                [key: string]: unknown;
+            };
+            runs: number;
+            moved_bytes: number;
+            read_bytes: number;
+            longest_s: number;
+            usual_s: number;
+            space_bytes: number;
+            chain_points: number;
+            restore_s: number | null;
+        };
+        TradeoffsSchema: {
+            weeks: number;
+            largest: string | null;
+            ways: components["schemas"]["WaySchema"][];
+        };
+        ReadFileSchema: {
+            name: string;
+            kind: string;
+            machines: number;
+            columns: string[];
+            mapping: {
+                [key: string]: unknown;
+            };
+            sample: string[][];
+        };
+        ImportProblemSchema: {
+            file: string;
+            line: number | null;
+            column: string | null;
+            value: string;
+            reason: string;
+        };
+        ImportPreviewSchema: {
+            base_version: number;
+            files: components["schemas"]["ReadFileSchema"][];
+            lines: string[];
+            unchanged: number;
+            problems: components["schemas"]["ImportProblemSchema"][];
+            more_problems: number;
+            fields: string[];
+            jobs: components["schemas"]["JobEffectSchema"][];
+        };
+        JobWeekSchema: {
+            job: string;
+            nights: components["schemas"]["JobNightSchema"][];
+        };
+        JobWeeksSchema: {
+            jobs: components["schemas"]["JobWeekSchema"][];
+        };
+        LoadUserSchema: {
+            job: string;
+            name: string;
+            amount: number;
+            waited_s: number;
+        };
+        WeekOfLoadSchema: {
+            nights: components["schemas"]["NightLoadsSchema"][];
+            users: components["schemas"]["LoadUserSchema"][];
+        };
+        ValidationSchema: {
+            stops: components["schemas"]["JobProblemSchema"][];
+            look: components["schemas"]["JobProblemSchema"][];
+            breaks: components["schemas"]["FindingSchema"][];
+        };
+        SuggestionSchema: {
+            words: string;
+            operations: components["schemas"]["OperationSchema"][];
+            before: number;
+            after: number;
+            over_s_before: number;
+            over_s_after: number;
+            not_done_before: number;
+            not_done_after: number;
+        };
+        HelpSchema: {
+            tried: number;
+            suggestions: components["schemas"]["SuggestionSchema"][];
+        };
+        ExposureSchema: {
+            worst_s: {
+                [key: string]: unknown;
+            };
+        };
+        DiskSchema: {
+            id: string;
+            provisioned_gib: number;
+            used_gib: number;
+            swap_gib: number;
+            unused_gib: number;
+            datastore: string | null;
+            holds_backups: boolean;
+            left_out_by: string[];
+        };
+        UserSnapshotSchema: {
+            name: string;
+            taken_at: string;
+            gib: number;
+        };
+        ProtectedBySchema: {
+            job: string;
+            name: string;
+            how: string;
+            newest: string | null;
+            points: number;
+        };
+        NextRunSchema: {
+            job: string;
+            occurrence: string;
+            kind: string | null;
+            start: string | null;
+            ended: string;
+            outcome: string;
+            source_bytes: number;
+        };
+        JobOfferSchema: {
+            job: string;
+            name: string;
+            alike: number;
+        };
+        MachineSchema: {
+            name: string;
+            kind: string;
+            group: string;
+            site: string;
+            host: string | null;
+            cluster: string;
+            folder: string;
+            tags: string[];
+            role: string;
+            source: string | null;
+            powered_on: boolean;
+            disks: number;
+            used_gib: number;
+            provisioned_gib: number;
+            swap_gib: number;
+            daily_change: number;
+            change_from: string;
+            compress_ratio: number;
+            growth_per_year: number;
+            overridden: string[];
+            /** @enum {string} */
+            coverage: "not protected" | "stale" | "twice" | "protected" | "left out" | "gone";
+            coverage_words: string;
+            /** Format: date */
+            since: string | null;
+            jobs: string[];
+            newest: string | null;
+            rpo_hours: number | null;
+            hazards: components["schemas"]["HazardSchema"][];
+            churn_ceiling: number;
+            rto_hours: number | null;
+            nic_mbit_per_s: number | null;
+            uid: string | null;
+            /** Format: date */
+            known_since: string | null;
+            /** Format: date */
+            gone_since: string | null;
+            quiesces: boolean;
+            left_out: components["schemas"]["LeftOutSchema"] | null;
+            reported: {
+                [key: string]: unknown;
+            };
+            disk_list: components["schemas"]["DiskSchema"][];
+            snapshots: components["schemas"]["UserSnapshotSchema"][];
+            protected_by: components["schemas"]["ProtectedBySchema"][];
+            worst_exposure_s: number | null;
+            next_runs: components["schemas"]["NextRunSchema"][];
+            offers: components["schemas"]["JobOfferSchema"][];
+        };
+        GoBackSchema: {
+            /** @default  */
+            note: string;
+        };
+        ReadingSchema: {
+            disk: string;
+            proxy: string | null;
+            transport: string | null;
+        };
+        TimePartSchema: {
+            kind: string;
+            seconds: number;
+            by: string | null;
+            label: string | null;
+        };
+        MachineRunSchema: {
+            machine: string;
+            outcome: string;
+            kind: string | null;
+            queued: string | null;
+            start: string | null;
+            moved: string | null;
+            ended: string;
+            source_bytes: number;
+            wire_bytes: number;
+            stored_bytes: number;
+            waiting_s: number;
+            squeezes: components["schemas"]["SqueezeSchema"][];
+            readings: components["schemas"]["ReadingSchema"][];
+            account: components["schemas"]["TimePartSchema"][];
+        };
+        MachineRunsSchema: {
+            job: string;
+            occurrence: string;
+            machines: components["schemas"]["MachineRunSchema"][];
+        };
+    };
+    responses: never;
+    parameters: never;
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
 export type $defs = Record<string, never>;
 export type operations = Record<string, never>;

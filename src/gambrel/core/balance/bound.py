@@ -92,11 +92,6 @@ class Bound:
     binding: tuple[str, ...]
     longest: str | None
 
-    @property
-    def can_fit(self) -> bool:
-        """Whether the relaxation finds room for everything inside the windows."""
-        return self.lost <= 0 and self.over_s <= 0
-
 
 def bound(problem: Problem) -> Bound:
     """Lower bounds for every plan that the allowed moves of a problem can reach."""

@@ -14,7 +14,7 @@ from gambrel.core.schedules.calendars import occurrences
 from gambrel.core.simulation.simulate import simulate
 from gambrel.formats.result_file import result
 
-SHARED = Path(__file__).parents[3] / "shared" / "vectors"
+SHARED = Path(__file__).parents[4] / "shared" / "vectors"
 
 
 @pytest.mark.parametrize("name", PLAN_CASES)
