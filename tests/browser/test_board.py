@@ -15,7 +15,7 @@ def test_friday_is_over_and_the_job_and_resource_behind_it_are_named(planner):
     expect(page.get_by_role("heading", level=1)).to_have_text("Friday night, 6 November")
     expect(page.get_by_role("button", name=re.compile("^Fri 6 November over"))).to_be_visible()
     first = page.get_by_label("Why").get_by_role("listitem").first
-    expect(first).to_contain_text("Office file servers: ends 1 h 44 min past its window")
+    expect(first).to_contain_text("Office file servers: ends 1 h 44 min late")
     expect(first).to_contain_text("waits 6 h 59 min for slots of proxy quay-p2")
     label = planner.bar("office-files").get_attribute("aria-label")
     assert "starts Sat 03:58, ends Sat 07:43" in label
@@ -237,7 +237,7 @@ def test_findings_open_by_key_and_what_helps_goes_into_the_draft(planner):
     sheet.get_by_role("button", name="What helps?").first.click()
     offers = sheet.get_by_role("list", name="What helps")
     expect(offers).to_contain_text("12 jobs pinned to quay-p2: read by any proxy")
-    offers.get_by_role("button", name="Put into the draft").first.click()
+    offers.get_by_role("button", name="Add to draft").first.click()
     expect(page.get_by_role("banner")).to_contain_text("12 changes")
     expect(sheet).to_contain_text("the adopted plan has")
 

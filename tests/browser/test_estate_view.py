@@ -93,7 +93,7 @@ def test_one_step_from_not_protected_into_a_job_with_its_effect(estate):
     sheet = page.get_by_role("complementary", name="Machine staging-trial-04")
     sheet.get_by_role("button", name="See the week").click()
     expect(sheet.get_by_role("status").last).to_contain_text("ends")
-    sheet.get_by_role("button", name="Put into the draft").click()
+    sheet.get_by_role("button", name="Add to draft").click()
     expect(page.get_by_role("banner")).to_contain_text("1 change")
     expect(row(page, "staging-trial-04")).not_to_contain_text("not protected")
     expect(page.get_by_role("main").get_by_role("status")).to_contain_text("9 machines")

@@ -50,7 +50,7 @@ def test_a_job_is_made_by_keyboard_alone(jobs):
     page = jobs.page
     page.get_by_role("button", name="New job").focus()
     page.keyboard.press("Enter")
-    expect(page.get_by_label("What is it called?")).to_be_focused()
+    expect(page.get_by_label("Name")).to_be_focused()
     page.keyboard.type("Staging twins")
     page.keyboard.press("Enter")
     expect(clause(page, "machines")).to_have_attribute("aria-pressed", "true")
@@ -61,7 +61,7 @@ def test_a_job_is_made_by_keyboard_alone(jobs):
     expect(clause(page, "machines")).to_contain_text("1 machine: office-files-01")
     page.keyboard.press("Escape")
     expect(page.get_by_role("list", name="The week of this job")).to_contain_text("full")
-    expect(page.get_by_role("button", name="Put the job into the draft")).to_be_enabled()
+    expect(page.get_by_role("button", name="Add job to draft")).to_be_enabled()
     page.keyboard.press("Control+s")
     expect(page.get_by_text("1 change", exact=True)).to_be_visible()
     page.get_by_role("button", name="All jobs").click()
@@ -71,12 +71,12 @@ def test_a_job_is_made_by_keyboard_alone(jobs):
 def test_a_new_job_outlives_a_reload(jobs):
     page = jobs.page
     page.get_by_role("button", name="New job").click()
-    page.get_by_label("What is it called?").fill("Staging twins")
+    page.get_by_label("Name").fill("Staging twins")
     page.keyboard.press("Enter")
     expect(clause(page, "machines")).to_be_visible()
     page.reload()
     expect(page.get_by_role("heading", name="Staging twins")).to_be_visible()
-    page.get_by_role("button", name="Forget it").click()
+    page.get_by_role("button", name="Discard").click()
     expect(job_button(page, "Office file servers")).to_be_visible()
 
 
@@ -86,7 +86,7 @@ def test_a_machine_and_a_finding_lead_to_a_new_job(jobs):
     page.get_by_role("button", name=re.compile("findings$")).click()
     page.get_by_text("unprotected", exact=True).click()
     page.get_by_role("link", name="A new job for it").first.click()
-    page.get_by_label("What is it called?").fill("What was forgotten")
+    page.get_by_label("Name").fill("What was forgotten")
     page.keyboard.press("Enter")
     expect(clause(page, "machines")).to_contain_text("machine")
     expect(clause(page, "machines")).not_to_contain_text("nothing selected")
@@ -102,7 +102,7 @@ def test_what_is_typed_moves_the_sentence_and_the_week(jobs):
     page.get_by_label("When, as you would say it").nth(1).fill("on Sunday")
     expect(page.get_by_text("say the time too, for instance")).to_be_visible()
     expect(clause(page, "runs")).to_contain_text("full on Sunday at 21:00")
-    page.get_by_role("button", name="Put into the draft").click()
+    page.get_by_role("button", name="Add to draft").click()
     expect(page.get_by_text("1 change", exact=True)).to_be_visible()
     jobs.effect().get_by_role("button", name="Undo").click()
     expect(clause(page, "runs")).to_contain_text("full on Friday")
@@ -132,7 +132,7 @@ def test_a_value_that_cannot_be_is_named_at_its_field(jobs):
     clause(page, "kept").click()
     page.get_by_label("All younger than (days)").fill("0,5")
     expect(page.get_by_role("complementary")).to_contain_text("is below 1")
-    expect(page.get_by_role("button", name="Put into the draft")).to_be_disabled()
+    expect(page.get_by_role("button", name="Add to draft")).to_be_disabled()
     page.get_by_label("All younger than (days)").fill("8")
     expect(clause(page, "kept")).to_contain_text("8 days")
     jobs.complaints = [said for said in jobs.complaints if REFUSED not in said]
@@ -172,7 +172,7 @@ def test_a_job_is_split_and_the_weeks_are_compared_first(jobs):
     sheet = page.get_by_role("complementary", name="Split the job")
     expect(sheet.get_by_role("list", name="Groups")).to_contain_text("group 2")
     expect(sheet).to_contain_text("Fri ends 06:")
-    sheet.get_by_role("button", name="Put into the draft").click()
+    sheet.get_by_role("button", name="Add to draft").click()
     expect(page.get_by_text("2 changes", exact=True)).to_be_visible()
     expect(job_button(page, "Office file servers, group 2")).to_be_visible()
 
@@ -186,7 +186,7 @@ def test_several_jobs_are_edited_together(jobs):
     page.get_by_label("Starts later by (min)").fill("30")
     sheet = page.get_by_role("complementary", name="Several jobs")
     expect(sheet.get_by_role("list", name="Changes")).to_contain_text("21:30")
-    sheet.get_by_role("button", name="Put into the draft").click()
+    sheet.get_by_role("button", name="Add to draft").click()
     expect(page.get_by_text("6 changes", exact=True)).to_be_visible()
 
 
@@ -195,7 +195,7 @@ def test_a_draft_is_compared_adopted_with_a_note_and_gone_back_from(jobs):
     opened(page)
     clause(page, "rank").click()
     pick(page, "Priority", "4")
-    page.get_by_role("button", name="Put into the draft").click()
+    page.get_by_role("button", name="Add to draft").click()
     jobs.effect().get_by_role("button", name="Compare").click()
     expect(page.get_by_role("list", name="What is otherwise")).to_contain_text(
         "with priority 4 (was priority 2)"
@@ -218,7 +218,7 @@ def test_two_people_meet_in_one_draft(jobs):
     opened(page)
     clause(page, "rank").click()
     pick(page, "Priority", "4")
-    page.get_by_role("button", name="Put into the draft").click()
+    page.get_by_role("button", name="Add to draft").click()
     expect(page.get_by_text("1 change", exact=True)).to_be_visible()
     with current_sessions(jobs.app).begin() as db:
         draft = store.drafts(db, store.plan_heads(db)[-1].id)[0]
@@ -229,7 +229,7 @@ def test_two_people_meet_in_one_draft(jobs):
     pick(page, "Priority", "1, the last")
     page.get_by_label("Share where streams compete").fill("2")
     expect(clause(page, "rank")).to_contain_text("share 2")
-    page.get_by_role("button", name="Put into the draft").click()
+    page.get_by_role("button", name="Add to draft").click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("Maeve saved: Office file servers")
     expect(dialog).to_contain_text("1 place that both changed")

@@ -56,7 +56,7 @@ def test_an_edit_is_seen_in_the_week_before_it_is_kept_and_bad_values_are_named(
     node(page, "proxy:quay-p2").click()
     sheet = page.get_by_role("complementary", name="proxy quay-p2")
     sheet.get_by_role("button", name="Edit").click()
-    keep = sheet.get_by_role("button", name="Put into the draft")
+    keep = sheet.get_by_role("button", name="Add to draft")
     expect(keep).to_be_disabled()
     sheet.get_by_label("Throughput (MiB/s)").fill("1440,5")
     expect(paths.effect()).to_contain_text("throughput 1440.5 MiB/s (was 720 MiB/s)")
@@ -83,7 +83,7 @@ def test_a_host_is_pinned_in_the_reach_table_with_its_effect(paths):
     expect(sheet).to_contain_text("hot-add: yes, its host qb-h1 mounts qb-main")
     sheet.get_by_role("button", name="Pin qb-h1 to quay-p3").click()
     expect(paths.effect()).to_contain_text("host qb-h1: read by quay-p3 (was any proxy)")
-    sheet.get_by_role("button", name="Put into the draft").click()
+    sheet.get_by_role("button", name="Add to draft").click()
     expect(page.get_by_role("button", name=re.compile("^qb-h1, quay-p2: no way"))).to_be_visible()
 
 
@@ -108,12 +108,12 @@ def test_a_window_is_painted_and_given_an_exception(paths):
     page.mouse.move(box["x"] + box["width"] * 0.80, box["y"] + box["height"] - 5, steps=4)
     page.mouse.up()
     expect(window.get_by_text(re.compile("^every day 19:"))).to_be_visible()
-    window.get_by_role("button", name="Forget it").click()
+    window.get_by_role("button", name="Discard").click()
     expect(window).to_contain_text("every day 20:00 to 06:00")
     window.get_by_label("On", exact=True).fill("2026-12-31")
     window.get_by_role("button", name="Add as closed").click()
     expect(window).to_contain_text("Thu 31 December 2026: closed")
-    window.get_by_role("button", name="Put into the draft").click()
+    window.get_by_role("button", name="Add to draft").click()
     expect(page.get_by_text("1 change", exact=True)).to_be_visible()
 
 
@@ -131,7 +131,7 @@ def test_holidays_are_taken_from_a_file_and_a_bad_rule_is_named(paths):
     expect(calendar.get_by_role("alert")).to_contain_text("Odd day: RRULE")
     calendar.get_by_role("button", name="Take the good ones").click()
     expect(calendar.get_by_role("button", name=re.compile("Wed 17 March 2027"))).to_be_visible()
-    calendar.get_by_role("button", name="Put into the draft").click()
+    calendar.get_by_role("button", name="Add to draft").click()
     expect(page.get_by_text("1 change", exact=True)).to_be_visible()
 
 
@@ -148,7 +148,7 @@ def test_sizing_finds_what_makes_friday_fit_and_shows_it(paths):
     enough.get_by_role("button", name="See the week").first.click()
     friday = page.locator('[data-night="2026-11-06"]')
     expect(friday).to_contain_text("tight")
-    enough.get_by_role("button", name="Put into the draft").first.click()
+    enough.get_by_role("button", name="Add to draft").first.click()
     expect(page.get_by_text("14 changes", exact=True)).to_be_visible()
 
 

@@ -487,7 +487,7 @@ class LaneSchema(Schema):
         metadata={
             "description": "[job, machine or -1, kind, start, moved, end, mark] of each stretch: "
             "places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, "
-            "copy, rewrite; milliseconds from `start`; marks none, past its window, not done, "
+            "copy, rewrite; milliseconds from `start`; marks none, late, not done, "
             "skipped"
         },
     )

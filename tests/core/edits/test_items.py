@@ -75,7 +75,7 @@ def test_an_item_that_is_used_stays(kind):
         (ChangeItem("hosts", "qa-h1", {"proxies": ["quay-p1"]}), "read by quay-p1 (was any proxy)"),
         (ChangeItem("proxies", "quay-p2", {"slots": 8}), "proxy quay-p2: nothing changes"),
         (AddItem("sites", {"id": "x", "time_zone": "UTC"}), "site x is new"),
-        (RemoveItem("sites", "x"), "site x is taken away"),
+        (RemoveItem("sites", "x"), "site x is deleted"),
         (
             change_job("mail", window=None, at_window_end="run_on"),
             "inside no window (was night, what has begun may finish)",

@@ -107,7 +107,7 @@ def test_a_start_that_the_clock_moves():
     start = FRIDAY_NOON - 13 * DAY
     plan = small_plan({"schedules": [weekly("full", "SU", "01:30")]})
     finding = only(plan, "start moved by the clock", start=start, end=start + 2 * DAY)
-    assert "comes twice" in finding.what
+    assert "occurs twice" in finding.what
 
 
 def test_unprotected_machines_and_the_job_that_would_take_them():

@@ -34,7 +34,7 @@ import {
 } from "./settings";
 
 /**
- * Moves that make the week fit, each with its reason and what it alone brings; and how far any
+ * Moves that make the week fit, each with its reason and what it does on its own; and how far any
  * plan could go.
  */
 export function Propose() {
@@ -399,8 +399,8 @@ function MoveLine({
       <p className="-mt-1.5 pl-[21px] text-ink-2">{move.reason}</p>
       <p className="pl-[21px]">
         {move.brings.length
-          ? `It alone brings: ${lowered(move.brings)}.`
-          : "By itself it brings little; with the others it does."}
+          ? `On its own: ${lowered(move.brings)}.`
+          : "On its own it helps little; together with the others it does."}
       </p>
     </li>
   );
@@ -427,7 +427,7 @@ function Nights({
         {[
           count(night.fulls, "full"),
           night.over_s > 0 && `${duration(night.over_s)} past`,
-          night.lost > 0 && `${night.lost} not done`,
+          night.lost > 0 && `${night.lost} not backed up`,
           night.skipped > 0 && `${night.skipped} skipped`,
         ]
           .filter(Boolean)

@@ -145,7 +145,7 @@ function Night({ night, was }: { night: Summary; was?: Summary | undefined }) {
         <span className="block text-xs text-ink-2">
           {[
             night.over_s > 0 && `${duration(night.over_s)} past`,
-            night.missed > 0 && `${night.missed} not done`,
+            night.missed > 0 && `${night.missed} not backed up`,
           ]
             .filter(Boolean)
             .join(", ")}

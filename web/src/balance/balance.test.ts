@@ -43,7 +43,7 @@ describe("scoreWords", () => {
   const seconds = (s: number) => `${s} s`;
   it("names what there is, the gravest first", () => {
     expect(scoreWords(score({ lost: 2, over_s: 60, strain_s: 900 }), seconds)).toEqual([
-      "machines not done",
+      "machines not backed up",
       "runs past their windows",
       "900 s of load above what is comfortable",
     ]);

@@ -59,7 +59,7 @@ const DURATION = 1;
 /** What is wrong with a plan, part by part, in words; only what there is. */
 export function scoreWords(score: Score, duration: (seconds: number) => string): string[] {
   const said = [];
-  if (score.lost > 0) said.push("machines not done");
+  if (score.lost > 0) said.push("machines not backed up");
   if (score.rpo_missed > 0) said.push("RPOs missed");
   if (score.over_s >= DURATION) said.push("runs past their windows");
   if (score.skipped > 0) said.push("runs skipped");

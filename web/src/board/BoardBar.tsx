@@ -158,8 +158,8 @@ function Heading({ night, children }: { night: Night; children: ReactNode }) {
         <Verdict verdict={night.verdict} />
         <span className="text-ink-2 @max-[960px]/bar:hidden">
           {night.last_end && ` · last run ends ${clock(night.last_end, zone)}`}
-          {past > 0 && ` · ${count(past, "run")} past the window`}
-          {night.missed > 0 && ` · ${count(night.missed, "machine")} not done`}
+          {past > 0 && ` · ${count(past, "run")} late`}
+          {night.missed > 0 && ` · ${count(night.missed, "machine")} not backed up`}
         </span>
       </p>
       {children}

@@ -204,7 +204,7 @@ function Offer({ suggestion }: { suggestion: Suggestion }) {
         disabled={busy !== null || moves.length > 0}
         onClick={() => put(suggestion.operations)}
       >
-        Put into the draft
+        Add to draft
       </Button>
     </li>
   );

@@ -63,7 +63,7 @@ const KIND_WORDS = {
   copy: "copy",
   rewrite: "work in the repository",
 };
-const MARK_WORDS = { "": "", past: "past its window", undone: "not done", skipped: "skipped" };
+const MARK_WORDS = { "": "", past: "late", undone: "not done", skipped: "skipped" };
 
 /** Who is busy when: lanes of machines, hosts, proxies and so on, for a night or its week. */
 export function Overview(props: Props) {

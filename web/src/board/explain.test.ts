@@ -45,7 +45,7 @@ const run = {
 describe("reasons", () => {
   it("say what, how much and why", () => {
     expect(reasonWords(reason({}), jobs, ZONE)).toEqual({
-      what: "File servers: ends 1 h 44 min past its window",
+      what: "File servers: ends 1 h 44 min late",
       why: "its last machine waits 7 h for slots of proxy quay-p2; it moves for 3 h 44 min, held back by proxy quay-p2",
     });
   });
@@ -74,7 +74,7 @@ describe("runs", () => {
       "Due Fri 21:00, starts Sat 03:59, ends Sat 07:43; waits 6 h 59 min",
       "6 of 6 machines done; 8.2 TiB read, 6.4 TiB stored",
       "Its disks were held back by link quay-hill (1 h)",
-      "1 h 43 min past its window",
+      "1 h 43 min late",
     ]);
     expect(runLabel(run, jobs.get("files"), ZONE)).toMatch(/^File servers, full, done\. Due Fri/);
   });

@@ -39,7 +39,7 @@ export function reasonWords(
   switch (reason.kind) {
     case "over the window":
       return {
-        what: `${name}: ends ${duration(reason.seconds ?? 0)} past its window${many}`,
+        what: `${name}: ends ${duration(reason.seconds ?? 0)} late${many}`,
         why: causes(reason),
       };
     case "missed":
@@ -104,7 +104,7 @@ export function runLines(run: Run, zone: string): string[] {
       .join(", ");
     lines.push(`Its disks were held back by ${held}`);
   }
-  if (run.over_s > 0) lines.push(`${duration(run.over_s)} past its window`);
+  if (run.over_s > 0) lines.push(`${duration(run.over_s)} late`);
   return lines;
 }
 

@@ -27,7 +27,7 @@ export function Compare() {
   if (closed)
     return (
       <main className="flex-1 p-4" role="status">
-        That draft is not open any more: it was adopted or thrown away. The drafts stand under Jobs.
+        That draft is not open any more: it was adopted or discarded. Drafts are under Jobs.
       </main>
     );
   if (found.error)
@@ -120,7 +120,7 @@ function Nights({ found, zone }: { found: Comparison; zone: string }) {
         {night.last_end && `ends ${clock(night.last_end, zone)}`}
         <span className="block text-ink-2">
           {night.over_s > 0 ? `${duration(night.over_s)} past windows` : "inside its windows"}
-          {night.missed > 0 && `, ${night.missed} not done`}
+          {night.missed > 0 && `, ${night.missed} not backed up`}
           {tight?.capacity ? `, ${tight.label} ${percent(tight.peak / tight.capacity)}` : ""}
         </span>
       </>

@@ -333,7 +333,7 @@ function AddToJob({ machine }: { machine: Machine }) {
           See the week
         </Button>
         <Button look="strong" disabled={busy !== null} onClick={() => put(operations)}>
-          Put into the draft
+          Add to draft
         </Button>
         <Link className="underline underline-offset-2" to={links.fresh([machine.name])}>
           or a job of its own

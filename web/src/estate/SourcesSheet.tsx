@@ -207,11 +207,11 @@ function Entry({ source }: { source: Source }) {
                 disabled={busy}
                 onClick={() => void run(() => removeSource(source.id))}
               >
-                Forget {source.name}; its machines stay
+                Delete {source.name}; its machines stay
               </Button>
             ) : (
               <Button small look="plain" onClick={() => setForgetting(true)}>
-                Forget it …
+                Delete source …
               </Button>
             )}
           </p>

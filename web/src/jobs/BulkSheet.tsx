@@ -188,10 +188,10 @@ export function BulkSheet({
           disabled={!operations.length || refused !== null || busy === "saving"}
           onClick={() => void put(operations).then((done) => done && onDone())}
         >
-          Put into the draft
+          Add to draft
         </Button>
         <Button look="plain" onClick={onClose}>
-          Forget it
+          Discard
         </Button>
       </p>
     </Sheet>

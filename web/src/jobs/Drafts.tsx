@@ -63,7 +63,7 @@ export function Drafts() {
           className="h-7 w-56 rounded-[3px] border border-rule-strong bg-raised px-2"
         />
         <Button type="submit" disabled={!name.trim()}>
-          Start it
+          Start draft
         </Button>
         <span className="flex-1" />
         <Button
@@ -236,14 +236,14 @@ function DraftCard({
       <p className="mt-1 flex flex-wrap gap-1">
         {!inHand && (
           <Button small onClick={onChoose}>
-            Take it in hand
+            Open
           </Button>
         )}
-        <Button small onClick={() => onWork(copyDraft(draft, `${draft.name}, another way`))}>
+        <Button small onClick={() => onWork(copyDraft(draft, `${draft.name}, copy`))}>
           Copy
         </Button>
         <Button small look="plain" onClick={() => onWork(discardDraft(draft))}>
-          Throw away
+          Discard draft
         </Button>
       </p>
     </section>

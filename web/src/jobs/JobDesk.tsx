@@ -139,7 +139,7 @@ export function JobDesk({
                 look="plain"
                 onClick={() => set({ job: null, clause: null, new: "", like: id })}
               >
-                Another like it
+                Duplicate
               </Button>
               <Button
                 look="plain"
@@ -153,7 +153,7 @@ export function JobDesk({
                 Keep as template
               </Button>
               <Tool
-                label="Take the job away"
+                label="Delete job"
                 onUse={() => void put([removeJob(id)]).then((done) => done && onClose())}
               >
                 <Trash2 size={15} aria-hidden />
@@ -176,7 +176,7 @@ export function JobDesk({
               title="Ctrl+S"
               onClick={putIt}
             >
-              {fresh ? "Put the job into the draft" : "Put into the draft"}
+              {fresh ? "Add job to draft" : "Add to draft"}
             </Button>
             <Button
               look="plain"
@@ -188,7 +188,7 @@ export function JobDesk({
                 }
               }}
             >
-              Forget it
+              Discard
             </Button>
             {stops && (
               <span className="text-barn">

@@ -53,14 +53,14 @@ export function NewJob({
         }}
       >
         <Field
-          label="What is it called?"
+          label="Name"
           autoFocus
           value={name}
           wrong={wrong}
           onChange={(event) => setName(event.target.value)}
         />
         <Pick
-          label="It starts from"
+          label="Start from"
           value={model}
           options={[
             { value: "", label: "a clear default" },

@@ -15,8 +15,8 @@ export function nightWords(night: JobNight, zone: string): string {
   if (night.start) said.push(`from ${clock(night.start, zone)}`);
   if (night.end) said.push(`to ${clock(night.end, zone)}`);
   said.push(`${bytes(night.wire_bytes)} sent`);
-  if (night.over_s > 0) said.push(`${duration(night.over_s)} past its window`);
-  if (night.not_done) said.push(`${count(night.not_done, "machine")} not done`);
+  if (night.over_s > 0) said.push(`${duration(night.over_s)} late`);
+  if (night.not_done) said.push(`${count(night.not_done, "machine")} not backed up`);
   return said.join(", ");
 }
 

@@ -157,10 +157,10 @@ export function ItemForm({
           disabled={!considered.length || blocked || busy === "saving"}
           className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45"
         >
-          Put into the draft
+          Add to draft
         </button>
         <Button look="plain" onClick={onDone}>
-          Forget it
+          Discard
         </Button>
       </p>
     </form>
@@ -309,10 +309,10 @@ export function NewItem({
           disabled={!ready}
           className="h-7 rounded-[3px] bg-ink px-2 font-semibold text-surface disabled:opacity-45"
         >
-          Put into the draft
+          Add to draft
         </button>
         <Button look="plain" onClick={() => onDone(null)}>
-          Forget it
+          Discard
         </Button>
       </p>
       {considered.length > 0 && (

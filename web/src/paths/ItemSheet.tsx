@@ -47,7 +47,7 @@ export function ItemSheet({
           <p className="mt-2 flex gap-2">
             <Button onClick={() => setEditing(true)}>Edit</Button>
             {item.used_by.length === 0 && (
-              <Button onClick={() => setDoing("removing")}>Take it away …</Button>
+              <Button onClick={() => setDoing("removing")}>Delete …</Button>
             )}
           </p>
           {doing === "removing" && (
@@ -106,7 +106,7 @@ export function Removal({
           onGone();
         }}
       >
-        Put into the draft
+        Add to draft
       </Button>
       <Button look="plain" onClick={onKept}>
         Keep it

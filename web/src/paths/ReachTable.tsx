@@ -245,10 +245,10 @@ function WhySheet({
       {considered.length > 0 && (
         <p className="mt-3 flex items-center gap-2">
           <Button look="strong" disabled={busy === "saving"} onClick={() => put([...considered])}>
-            Put into the draft
+            Add to draft
           </Button>
           <Button look="plain" onClick={() => consider([])}>
-            Forget it
+            Discard
           </Button>
         </p>
       )}

@@ -61,7 +61,7 @@ export function SizingAdvice() {
         const operations: Operation[] = on.flatMap((advice) => advice.operations);
         const asked = { draft: draft?.id ?? null, night: date, operations };
         const now = await askSizing(plan.id, asked, control.signal);
-        // What could go is only asked once, of the plan as it is.
+        // What you could remove is only asked once, of the plan as it is.
         const list = now.remedies.filter((remedy) => !remedy.takes_away || round === 0);
         let best: Advice | null = null;
         for (const [i, remedy] of list.entries()) {
@@ -126,7 +126,7 @@ export function SizingAdvice() {
               ` and ends ${dayClock(sizing.state.last_end, plan.time_zone)}`}
             {sizing.state.over_s > 0 &&
               `; runs end ${duration(sizing.state.over_s)} past their windows, all together`}
-            {sizing.state.lost > 0 && `; ${count(sizing.state.lost, "machine")} not done`}.
+            {sizing.state.lost > 0 && `; ${count(sizing.state.lost, "machine")} not backed up`}.
             {sizing.pressed.length > 0 &&
               ` Full with others waiting: ${sizing.pressed.slice(0, 3).join(", ")}.`}
           </p>
@@ -155,7 +155,7 @@ export function SizingAdvice() {
               <Button look="strong" onClick={() => void look()}>
                 {found.length || finished
                   ? "Look again"
-                  : `What would make ${night.long} fit, and what could go?`}
+                  : `What would make ${night.long} fit, and what could you remove?`}
               </Button>
             )}
           </p>
@@ -255,7 +255,7 @@ function AdviceLine({
           then <Verdict verdict={advice.after.verdict} />
           {advice.after.last_end && `, ends ${dayClock(advice.after.last_end, plan.time_zone)}`}
           {advice.after.over_s > 0 && `, ${duration(advice.after.over_s)} past windows`}
-          {advice.after.lost > 0 && `, ${count(advice.after.lost, "machine")} not done`}
+          {advice.after.lost > 0 && `, ${count(advice.after.lost, "machine")} not backed up`}
           {advice.tried > 1 && `; ${advice.tried} amounts simulated`}
         </span>
       )}
@@ -264,7 +264,7 @@ function AdviceLine({
           {shown ? "Shown above" : "See the week"}
         </Button>
         <Button small disabled={busy} onClick={onPut}>
-          Put into the draft
+          Add to draft
         </Button>
       </span>
     </li>

@@ -41,7 +41,7 @@ export function WeekPainter<T>({
   label: string;
   cells: readonly T[];
   nothing: T;
-  /** What is painted; on what has this value already, it is taken away. */
+  /** What is painted; on what has this value already, it is deleted. */
   brush: T;
   inWords: (value: T) => string;
   onPaint: (cells: T[]) => void;

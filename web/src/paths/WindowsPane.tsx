@@ -223,10 +223,10 @@ function useTrial(make: (values: Record<string, unknown>) => Operation[]) {
           disabled={!considered.length || refusals.lines.length > 0 || busy === "saving"}
           onClick={() => put([...considered])}
         >
-          Put into the draft
+          Add to draft
         </Button>
         <Button look="plain" disabled={!considered.length} onClick={forget}>
-          Forget it
+          Discard
         </Button>
         {considered.length > 0 && !refusals.lines.length && (
           <span className="text-ink-2">The week above shows the plan with it.</span>
@@ -378,7 +378,7 @@ function WindowEditor({
                       {t.left_s < 0
                         ? `ends ${duration(-t.left_s)} past it`
                         : `${duration(t.left_s)} left`}
-                      {t.lost > 0 && `, ${count(t.lost, "machine")} not done`}
+                      {t.lost > 0 && `, ${count(t.lost, "machine")} not backed up`}
                     </span>
                   ))}
                 </li>
@@ -389,7 +389,7 @@ function WindowEditor({
             <p className="text-ink-2">
               No job runs inside it.{" "}
               <Button small onClick={() => setRemoving(true)}>
-                Take it away …
+                Delete …
               </Button>
             </p>
           )}

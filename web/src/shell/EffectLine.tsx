@@ -70,7 +70,7 @@ export function EffectLine() {
             {words.length > 0 && <span>{words.at(-1)} · </span>}
             Last run {dateWords(date).short} ends{" "}
             <Was now={dayClock(now.last_end, zone)} was={dayClock(was.last_end, zone)} />
-            {" · "}past the window <Was now={past(now)} was={past(was)} />
+            {" · "}late <Was now={past(now)} was={past(was)} />
             {now.tightest && was.tightest && (
               <>
                 {" · "}
@@ -91,7 +91,7 @@ export function EffectLine() {
                 )}
               </>
             )}
-            {" · "}reasons <Was now={now.reasons.length} was={was.reasons.length} />
+            {" · "}problems <Was now={now.reasons.length} was={was.reasons.length} />
             {verdicts.map((verdict) => (
               <span key={verdict}>
                 {" · "}

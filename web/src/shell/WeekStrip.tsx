@@ -166,8 +166,8 @@ function NightHint({ date, sure }: { date: string; sure: Sure | undefined }) {
     return <>The forecast begins with the night of {dateWords(plan.first_night).short}.</>;
   return (
     <>
-      {night.runs} runs, {night.missed ? `${night.missed} machines not done` : "all done"}
-      {night.over_s > 0 && `, ${duration(night.over_s)} past the window`}.
+      {night.runs} runs, {night.missed ? `${night.missed} machines not backed up` : "all done"}
+      {night.over_s > 0 && `, ${duration(night.over_s)} late`}.
       {sure?.late_end && (
         <span className="block">
           Not over in {percent(sure.holds)} of weeks; 95 of 100 end by{" "}

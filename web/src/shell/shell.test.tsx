@@ -72,7 +72,7 @@ describe("the week strip", () => {
     showIn(<WeekStrip />, { week: week({ [FRIDAY]: over }) });
     await userEvent.setup().hover(screen.getByRole("button", { current: "date" }));
     const tip = await screen.findByRole("tooltip");
-    expect(tip.textContent).toContain("12 runs, 3 machines not done, 1 h 44 min past the window.");
+    expect(tip.textContent).toContain("12 runs, 3 machines not backed up, 1 h 44 min late.");
     expect(tip.textContent).toContain("Drawn: Slots of proxy quay-p2, its busiest.");
   });
 });
@@ -133,8 +133,8 @@ describe("the effect of changes", () => {
     expect(line().textContent).toContain(
       "Office files starts at 21:30 · Last run Fri ends Fri 23:10 (was Sat 07:44)",
     );
-    expect(line().textContent).toContain("past the window 0 min (was 1 h 44 min)");
-    expect(line().textContent).toContain("reasons 0 (was 1)");
+    expect(line().textContent).toContain("late 0 min (was 1 h 44 min)");
+    expect(line().textContent).toContain("problems 0 (was 1)");
     expect(line().textContent).toContain("Sat now tight");
   });
 

@@ -1,4 +1,4 @@
-"""A proposal in words: what each move is for, what it alone brings, what the nights become."""
+"""A proposal in words: what each move is for, what it does on its own, what the nights become."""
 
 from __future__ import annotations
 
@@ -220,7 +220,7 @@ def _reason(
         moved = any(kind == "night" for (other, kind, _), _ in candidate.choices if other == job)
         late = None if moved else dict(at.late).get(job)
         if late is not None and late > 0:
-            return f"On {_day(at.date)} it ends {duration(late)} past its window."
+            return f"On {_day(at.date)} it ends {duration(late)} late."
         if moved:
             return f"In its new night it needs the time from {operation.start_time} on."
         if late is not None:
@@ -238,7 +238,7 @@ def _reason(
     if kind == "spread":
         return f"Its fulls all fall on {_day(at.date)}{', when ' + tight if tight else ''}."
     if kind == "order":
-        return "What takes longest ends last; begun in another order it ends sooner."
+        return "What takes longest ends last; begun in another order it ends earlier."
     if kind == "streams":
         return f"On {_day(at.date)} {tight or 'others wait for it'}."
     if kind == "repository":
@@ -277,7 +277,7 @@ def _brings(problem: Problem, after: PlanTold, without: PlanTold) -> tuple[str, 
             lines.append((3e6, f"{day}: {count(other.lost - with_it.lost, 'machine')} more done"))
         past = other.over_s - with_it.over_s
         if past > MINUTE:
-            lines.append((2e6 + past, f"{day}: {duration(past)} less past the window"))
+            lines.append((2e6 + past, f"{day}: {duration(past)} less late"))
         if other.skipped > with_it.skipped:
             runs = count(other.skipped - with_it.skipped, "run")
             lines.append((1e6, f"{day}: {runs} fewer skipped"))
@@ -286,7 +286,7 @@ def _brings(problem: Problem, after: PlanTold, without: PlanTold) -> tuple[str, 
         if other.last_end is not None and with_it.last_end is not None:
             sooner = other.last_end - with_it.last_end
             if sooner > WORTH_TELLING_S:
-                lines.append((sooner, f"{day} ends {duration(sooner)} sooner"))
+                lines.append((sooner, f"{day} ends {duration(sooner)} earlier"))
     strain = without.score.strain_s - after.score.strain_s
     if strain > WORTH_TELLING_S:
         name = (
@@ -307,18 +307,18 @@ def bound_words(problem: Problem, limits: Bound) -> str:
     plan = problem.plan
     if limits.lost > 0:
         return (
-            "No arrangement of these jobs gets everything done: what is due in windows that cut "
+            "No schedule of these jobs gets everything done: what is due in windows that cut "
             "runs off does not fit into them, or has no path."
         )
     if limits.over_s > 0:
         if limits.longest is not None:
             name = plan.job_by_id[limits.longest].name
             return (
-                f"No arrangement of these jobs keeps inside the windows: a machine of {name} alone "
+                f"No schedule of these jobs keeps inside the windows: a machine of {name} alone "
                 f"takes longer than its window is open."
             )
-        return "No arrangement of these jobs keeps inside the windows." + _needed(problem, limits)
-    return "Everything may fit." + _needed(problem, limits)
+        return "No schedule of these jobs keeps inside the windows." + _needed(problem, limits)
+    return "Everything can fit." + _needed(problem, limits)
 
 
 def _needed(problem: Problem, limits: Bound) -> str:
@@ -329,7 +329,7 @@ def _needed(problem: Problem, limits: Bound) -> str:
     label = label[0].lower() + label[1:]
     day = _day(problem.nights[need.night].date.isoformat())
     return (
-        f" But no arrangement brings {label} below {need.part * 100:.0f} % of what it carries: "
-        f"even dealt out evenly it is needed for {duration(need.seconds)} of {day}'s "
+        f" No schedule gets {label} below {need.part * 100:.0f} % of its capacity: "
+        f"even spread evenly, it is needed for {duration(need.seconds)} of {day}'s "
         f"{duration(need.open_s)}."
     )

@@ -286,7 +286,7 @@ class RemoveItem:
     def describe(self, plan: p.Plan) -> str:
         kind = _listed(self.list)
         if kind != "jobs":
-            return f"{WORDS[kind]} {self.id} is taken away"
+            return f"{WORDS[kind]} {self.id} is deleted"
         points = sum(point.job == self.id for point in plan.state.points)
         along = f", with its {count(points, 'restore point')}" if points else ""
-        return f"job {item_of(plan, kind, self.id).name} is taken away{along}"
+        return f"job {item_of(plan, kind, self.id).name} is deleted{along}"

@@ -220,7 +220,7 @@ def moved_by_the_clock(look: Look) -> Iterator[Finding]:
                 continue
             nominal, instant, skips = moved[0]
             many = isinstance(schedule, DayRowSchedule)
-            happens = "is skipped that night" if skips else "comes twice that night"
+            happens = "is skipped that night" if skips else "occurs twice that night"
             yield Finding(
                 "start moved by the clock",
                 "risks",

@@ -40,7 +40,7 @@ NEARLY_ALL = 0.9
 MOST_LOADS = 6
 MOST_REASONS = 6
 LATER_S = 15 * MINUTE
-"""A night may end this much later where something is taken away that is hardly used."""
+"""A night may end this much later where something is deleted that is hardly used."""
 IDLE_SHARE = 0.25
 """A proxy that holds this part of its busiest peer's slot hours, at most, may be idle."""
 

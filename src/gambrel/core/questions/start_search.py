@@ -148,9 +148,9 @@ def _words(run: Run, left: float | None, harms: float, zone: str) -> str:
     said = [f"ends {moment(run.ended, zone)}, after {duration(run.ended - run.occurrence)}"]
     missed = sum(run.outcomes[name] for name in TROUBLE)
     if missed:
-        said.append(f"{missed} machines not done")
+        said.append(f"{missed} machines not backed up")
     if run.over_s > SAME_INSTANT:
-        said.append(f"{duration(run.over_s)} past its window")
+        said.append(f"{duration(run.over_s)} late")
     elif left is not None:
         said.append(f"{duration(left)} before its window ends")
     said.append("nobody else is late for it" if harms <= 0 else f"others {duration(harms)} later")
