@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from gambrel.core.plan.instants import format_instant
-from gambrel.core.simulation.forecast import Forecast, MachineRun, Run
+from gambrel.core.simulation.forecast import Forecast, MachineRun, RestoreRun, Run
 
 FORMAT = "gambrel-result/1"
 
@@ -45,8 +45,37 @@ def _run(run: Run) -> dict[str, Any]:
     }
 
 
+def _restore(restore: RestoreRun) -> dict[str, Any]:
+    point, squeeze_s = restore.point, restore.squeeze_s
+    return {
+        "id": restore.id,
+        "machine": restore.machine,
+        "outcome": restore.outcome,
+        "point": None
+        if point is None
+        else {"job": point.job, "repository": point.repository, "at": _instant(point.at)},
+        "points": restore.points,
+        "due": _instant(restore.due),
+        "start": _instant(restore.start),
+        "back": _instant(restore.back),
+        "whole": _instant(restore.whole),
+        "read_bytes": restore.read_bytes,
+        "written_bytes": restore.written_bytes,
+        "squeeze_s": None
+        if squeeze_s is None
+        else {name: seconds for name, seconds in squeeze_s.items() if seconds > 0},
+    }
+
+
 def result(forecast: Forecast) -> dict[str, Any]:
     """A forecast as the JSON values of a result file."""
+    found = _result(forecast)
+    if forecast.restores:
+        found["restores"] = [_restore(restore) for restore in forecast.restores]
+    return found
+
+
+def _result(forecast: Forecast) -> dict[str, Any]:
     return {
         "format": FORMAT,
         "from": _instant(forecast.from_),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from gambrel.core.plan.objects import Disk, Host, Job, Machine, Plan, Proxy, Repository, Transport
@@ -88,9 +89,9 @@ class Topology:
     """The resources and slot pools of a plan, numbered, and the candidates of its disks.
 
     Resources are numbered in the order in which a squeeze is named when several bind at once:
-    datastores and server disks, host NICs, server NICs, proxies, links, repository reads,
-    repositories, jobs. Only those with a capacity are in `capacity` (bytes/s). A slot pool is in
-    `slots` only where it is limited.
+    datastores that restores write to, datastores and server disks, host NICs, server NICs, proxies,
+    links, repository reads, repositories, jobs. Only those with a capacity are in `capacity`
+    (bytes/s). A slot pool is in `slots` only where it is limited.
     """
 
     def __init__(self, plan: Plan) -> None:
@@ -121,6 +122,10 @@ class Topology:
         plan = self.plan
         mib = _scaled(MIB)
         mbit = _scaled(MBIT)
+        if plan.state.restores:
+            # Only restores write to datastores; nothing else needs to know these.
+            for store in plan.datastores:
+                self._add_resource(f"datastore_write:{store.id}", mib(store.write_mib_per_s))
         for datastore in plan.datastores:
             self._add_resource(f"datastore:{datastore.id}", mib(datastore.read_mib_per_s))
         for machine in plan.machines:
@@ -169,6 +174,10 @@ class Topology:
     def resource(self, name: str) -> int:
         """The number of a resource by its name, such as `link:quay-hill`. KeyError if unknown."""
         return self._resource[name]
+
+    def knows(self, name: str) -> bool:
+        """Whether there is a resource of a name."""
+        return name in self._resource
 
     def pool(self, name: str) -> int:
         """The number of a slot pool by its name, such as `proxy:quay-p2`. KeyError if unknown."""
@@ -351,6 +360,41 @@ class Topology:
                 )
             )
         )
+
+    def restore_uses(
+        self,
+        repository: Repository,
+        machine: Machine,
+        to_host: str | None,
+        written_to: Mapping[str, float],
+        read_per_written: float,
+    ) -> Uses:
+        """What a restore uses for each byte it writes (section 14).
+
+        Args:
+            to_host: of a VM; None: its own.
+            written_to: the part of all written bytes that belongs to each datastore.
+            read_per_written: ρ, bytes read from the repository for each byte written.
+        """
+        plan = self.plan
+        if machine.kind == "server":
+            site = plan.site_of(machine)
+            uses = {self.resource(f"server_nic:{machine.id}"): 1.0}
+        else:
+            host = machine.host if to_host is None else to_host
+            assert host is not None
+            site = plan.host_by_id[host].site
+            uses = {
+                self.resource(f"datastore_write:{store.id}"): written_to[store.id]
+                for store in plan.datastores
+                if host in store.hosts and store.id in written_to
+            }
+            uses[self.resource(f"host_nic:{host}")] = 1.0
+        route = self.routes.route(repository.site, site)
+        assert route is not None
+        for resource in (*self.links(route), self.resource(f"repository_read:{repository.id}")):
+            uses[resource] = read_per_written
+        return tuple(sorted(uses.items()))
 
 
 def _scaled(unit: float):  # type: ignore[no-untyped-def]

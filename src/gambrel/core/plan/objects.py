@@ -45,7 +45,21 @@ from gambrel.core.plan.places import (
     Site,
     Volume,
 )
-from gambrel.core.plan.state import ExistingPoint, State
+from gambrel.core.plan.state import (
+    BuiltOn,
+    ExistingPoint,
+    NamedPoint,
+    PlannedRestore,
+    Running,
+    RunningCopy,
+    RunningDisk,
+    RunningMachine,
+    RunningMerge,
+    RunningRestore,
+    RunningRun,
+    RunningWork,
+    State,
+)
 from gambrel.core.plan.times import (
     Calendar,
     DateInterval,
@@ -59,12 +73,14 @@ from gambrel.core.plan.times import (
 from gambrel.core.plan.values import WEEKDAYS
 
 __all__ = [
-    "KINDS", "WEEKDAYS", "Calendar", "Chain", "ChangeSource", "Condition", "Copy", "Datastore",
-    "DateInterval", "DayRowSchedule", "Disk", "ExcludedPath", "ExistingPoint", "Facts", "Fallback",
-    "Found", "Host", "Job", "Kind", "LeftOut", "Link", "LinkLimit", "Machine", "MachineOrder",
-    "OpenInterval", "Plan", "Proxy", "Repository", "Retention", "RuleSchedule", "Schedule",
-    "Selection", "Site", "Standstill", "State", "Transport", "Transports", "UserSnapshot", "Volume",
-    "Window", "WindowEnd", "WindowException",
+    "KINDS", "WEEKDAYS", "BuiltOn", "Calendar", "Chain", "ChangeSource", "Condition", "Copy",
+    "Datastore", "DateInterval", "DayRowSchedule", "Disk", "ExcludedPath", "ExistingPoint",
+    "Facts", "Fallback", "Found", "Host", "Job", "Kind", "LeftOut", "Link", "LinkLimit",
+    "Machine", "MachineOrder", "NamedPoint", "OpenInterval", "Plan", "PlannedRestore", "Proxy",
+    "Repository", "Retention", "RuleSchedule", "Running", "RunningCopy", "RunningDisk",
+    "RunningMachine", "RunningMerge", "RunningRestore", "RunningRun", "RunningWork", "Schedule",
+    "Selection", "Site", "Standstill", "State", "Transport", "Transports", "UserSnapshot",
+    "Volume", "Window", "WindowEnd", "WindowException",
 ]  # fmt: skip
 
 

@@ -77,6 +77,13 @@ def job_problems(plan: p.Plan, job: p.Job) -> Wrong:
         yield "after", job.after, "makes jobs follow each other in a circle"
 
 
+def restore_problems(plan: p.Plan) -> Wrong:
+    """Restores to a host that their machine cannot have."""
+    for i, restore in enumerate(plan.state.restores):
+        if restore.to_host is not None and plan.machine_by_id[restore.machine].kind == "server":
+            yield f"restores[{i}].to_host", restore.to_host, "is for a VM; this is a server"
+
+
 def _has_disk(plan: p.Plan, machine: str, disk: str) -> bool:
     found = plan.machine_by_id.get(machine)
     return found is not None and any(other.id == disk for other in found.disks)
@@ -101,6 +108,8 @@ def read_plan(raw: Any) -> p.Plan:
         for i, job in enumerate(plan.jobs):
             for key, value, reason in job_problems(plan, job):
                 reading.problem(f"jobs[{i}].{key}", value, reason)
+        for key, value, reason in restore_problems(plan):
+            reading.problem(f"state.{key}", value, reason)
     reading.raise_problems()
     return plan
 

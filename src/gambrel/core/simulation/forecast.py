@@ -275,6 +275,42 @@ class CopyRun(NamedTuple):
     wire_bytes: float
 
 
+class RestoredPoint(NamedTuple):
+    """The restore point from which a machine is brought back; `at` in UTC seconds."""
+
+    job: str
+    repository: str
+    at: float
+
+
+RestoreOutcome = Literal["done", "no point", "no path", "cut off"]
+
+
+class RestoreRun(NamedTuple):
+    """One restore (section 14); instants in UTC seconds.
+
+    Attributes:
+        outcome: None where it did not come due in the horizon; the rest is None then too.
+        points: length of the chain.
+        back: when the machine was back; `whole`: when all of it was written, or the instant of a
+            verdict without a start.
+        read_bytes, written_bytes: of the whole restore; None where it never started.
+    """
+
+    id: str
+    machine: str
+    outcome: RestoreOutcome | None
+    point: RestoredPoint | None = None
+    points: int | None = None
+    due: float | None = None
+    start: float | None = None
+    back: float | None = None
+    whole: float | None = None
+    read_bytes: float | None = None
+    written_bytes: float | None = None
+    squeeze_s: Mapping[str, float] | None = None
+
+
 class Exposure(NamedTuple):
     """Worst exposure of a machine in seconds; None when it is unprotected (section 9)."""
 
@@ -502,6 +538,7 @@ class Forecast:
             other instants is in `history`.
         exposure: worst of each machine over [from_, to].
         history: all points over time.
+        restores: those of the plan's state, in its order.
     """
 
     plan: Plan
@@ -517,6 +554,7 @@ class Forecast:
     history: PointHistory
     loads: LoadRecords = NO_LOADS
     quiet: Sequence[QuietInstant] = ()
+    restores: Sequence[RestoreRun] = ()
     arrays_bytes: int = 0
     _derived: dict[Hashable, Any] = field(default_factory=dict, repr=False)
 

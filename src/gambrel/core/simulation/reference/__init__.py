@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import NoReturn
 
 from gambrel.core.model.restore_points import PointRecord
 from gambrel.core.model.sharing import OWN_CEILING, UNLIMITED
-from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.objects import Plan, State
 from gambrel.core.schedules.calendars import NEVER
 from gambrel.core.simulation.exposure import machine_exposure, newest_over_time
-from gambrel.core.simulation.forecast import Forecast, MachineRun, Run, Space
+from gambrel.core.simulation.forecast import Forecast, MachineRun, RestoreRun, Run, Space
 from gambrel.core.simulation.point_history import PointHistory
 from gambrel.core.simulation.reference.loop import Simulation
+from gambrel.core.simulation.reference.restoring import RestoreTask
+from gambrel.core.simulation.reference.resuming import state_of
 from gambrel.core.simulation.reference.tasks import MachineTask, RunTask
 
 
@@ -28,6 +30,22 @@ def simulate(plan: Plan, from_: float, to: float) -> Forecast:
     simulation = Simulation(plan, from_, to)
     simulation.run()
     return _forecast(simulation)
+
+
+def state_at(plan: Plan, from_: float, to: float, instant: float) -> State:
+    """The state of a plan at an instant of its simulation, all that happens then included.
+
+    A simulation of the plan with this state from the instant to `to` gives the rest of the same
+    history (section 15).
+
+    Raises:
+        ValueError: where the instant is not within [from_, to).
+    """
+    if not from_ <= instant < to:
+        raise ValueError("the instant is not within the horizon")
+    simulation = Simulation(plan, from_, to)
+    simulation.run(until=instant)
+    return state_of(simulation)
 
 
 def _forecast(loop: Simulation) -> Forecast:
@@ -59,6 +77,7 @@ def _forecast(loop: Simulation) -> Forecast:
         ),
         newest_points=newest,
         history=PointHistory(plan, _no_history),
+        restores=tuple(_restore(loop, task) for task in loop.restores.tasks),
     )
 
 
@@ -107,12 +126,41 @@ def _run(loop: Simulation, run: RunTask) -> Run:
     )
 
 
+def _restore(loop: Simulation, task: RestoreTask) -> RestoreRun:
+    planned, estimate = task.planned, task.estimate
+    if task.outcome is None:
+        return RestoreRun(planned.id, planned.machine, None)
+    return RestoreRun(
+        id=planned.id,
+        machine=planned.machine,
+        outcome=task.outcome,
+        point=task.point,
+        points=None if estimate is None else estimate.points,
+        due=task.due,
+        start=task.start,
+        back=task.back,
+        whole=task.whole,
+        read_bytes=None if estimate is None else estimate.read_bytes,
+        written_bytes=None if estimate is None else estimate.written_bytes,
+        squeeze_s=_named(loop, task.squeeze_s),
+    )
+
+
+def _named(loop: Simulation, squeeze_s: Mapping[int, float]) -> dict[str, float]:
+    """Seconds by the name of what limited a stream."""
+    names = loop.topology.resource_names
+    return {
+        "transport" if squeeze == OWN_CEILING else names[squeeze]: seconds
+        for squeeze, seconds in sorted(squeeze_s.items())
+        if squeeze != UNLIMITED
+    }
+
+
 def _machine_run(loop: Simulation, task: MachineTask) -> MachineRun:
     assert task.outcome is not None and task.ended is not None
     waiting = 0.0
     if task.queued is not None:
         waiting = (task.ended if task.start is None else task.start) - task.queued
-    names = loop.topology.resource_names
     return MachineRun(
         machine=task.machine.id,
         outcome=task.outcome,
@@ -126,11 +174,7 @@ def _machine_run(loop: Simulation, task: MachineTask) -> MachineRun:
         wire_bytes=task.wire_bytes,
         stored_bytes=task.stored_bytes,
         waiting_s=waiting,
-        squeeze_s={
-            "transport" if squeeze == OWN_CEILING else names[squeeze]: seconds
-            for squeeze, seconds in sorted(task.squeeze_s.items())
-            if squeeze != UNLIMITED
-        },
+        squeeze_s=_named(loop, task.squeeze_s),
         synthetic=task.synthetic,
         readings=tuple(task.readings),
     )

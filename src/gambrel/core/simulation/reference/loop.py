@@ -19,7 +19,7 @@ from gambrel.core.constants import (
     RELEASE_S,
     TRANSFORM_WORK,
 )
-from gambrel.core.model.paths import Candidate, Topology, Uses
+from gambrel.core.model.paths import Topology, Uses
 from gambrel.core.model.retention import ChainKey, Point, PointStore, linked
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.sharing import Demand, fair_rates
@@ -32,7 +32,7 @@ from gambrel.core.model.volume import (
     protected_disks,
     refuses,
 )
-from gambrel.core.plan.objects import Disk, Kind, Plan, Retention
+from gambrel.core.plan.objects import Kind, Plan, Retention
 from gambrel.core.schedules.calendars import (
     NEVER,
     WindowSpan,
@@ -42,6 +42,8 @@ from gambrel.core.schedules.calendars import (
 )
 from gambrel.core.schedules.spread_fulls import NOBODYS, full_groups, job_dues, kind_in_turn
 from gambrel.core.simulation.forecast import CopyRun, MachineOutcome, NewestPoint, Reading
+from gambrel.core.simulation.reference.restoring import Restores
+from gambrel.core.simulation.reference.resuming import Resuming
 from gambrel.core.simulation.reference.tasks import (
     COPY,
     DISK,
@@ -79,6 +81,10 @@ class Simulation:
         self.zones = {s.id: ZoneInfo(s.time_zone) for s in plan.sites}
 
         self._sequence = 0
+        self.appearing: list[tuple[ChainKey, Point]] = []
+        """Points of the plan's state that do not exist yet."""
+        self.transforms: dict[MachineTask, RepositoryTask] = {}
+        """Transforms that wait or move."""
         self._steps: list[tuple[float, int, QueueKey, Callable[[], None]]] = []
         self._limits: list[tuple[float, int, int, float]] = []
         self._limits_in_force: dict[int, list[float]] = {}
@@ -90,12 +96,12 @@ class Simulation:
         self.queue: list[QueueItem] = []
         self.streams: list[Stream] = []
         self._repository_tasks: set[RepositoryTask] = set()
-        self._pending = 0
-        """Copies in their delay, in the queue or moving, and merges: work outside the runs."""
+        self._outside: set[RepositoryTask] = set()
+        """Copies and merges that wait for their delay, in the queue, or move."""
         self._copies_moving: set[tuple[int, int, str]] = set()
         self._held: dict[str, RunTask] = {}
         self._last_run: dict[int, RunTask] = {}
-        self._active: list[RunTask] = []
+        self.active: list[RunTask] = []
 
         self.runs: list[RunTask] = []
         self.copies: list[CopyRun] = []
@@ -103,15 +109,18 @@ class Simulation:
         self.peak: dict[int, float] = {}
 
         self._job_position = plan.job_position
-        self._machine_position = {m.id: i for i, m in enumerate(plan.machines)}
-        self._repository_position = {r.id: i for i, r in enumerate(plan.repositories)}
+        self.machine_position = {m.id: i for i, m in enumerate(plan.machines)}
+        self.repository_position = {r.id: i for i, r in enumerate(plan.repositories)}
         self._followers: dict[str, list[int]] = {}
         for position, job in enumerate(plan.jobs):
             if job.after is not None:
                 self._followers.setdefault(job.after, []).append(position)
+        self.restores = Restores(self)
         self._plan_occurrences()
         self._plan_limits()
         self._take_existing_points()
+        if plan.state.running is not None:
+            Resuming(self, plan.state.running).take_up()
 
     # --- setting up -------------------------------------------------------------------------
 
@@ -121,6 +130,9 @@ class Simulation:
                 job, self.plan.calendar_by_id, self.from_, self.to
             ):
                 self._due.append((instant, position, kind, schedule, turn))
+        if self.plan.state.running is not None:
+            # What falls on the first instant has begun there already.
+            self._due = [due for due in self._due if due[0] > self.from_ + SAME_INSTANT]
         self._due.sort(key=lambda due: (due[0], due[1]), reverse=True)
 
     def _plan_limits(self) -> None:
@@ -146,7 +158,9 @@ class Simulation:
             key = self._chain_key(point_before.repository, point_before.job, point_before.machine)
             groups.setdefault(key, []).append(i)
         for key, indices in groups.items():
-            for _, point in linked(saved[i] for i in indices):
+            chain = [point for _, point in linked(saved[i] for i in indices)]
+            self._build_on(key, chain)
+            for point in chain:
                 if point.exists_from <= self.from_ + SAME_INSTANT:
                     self.points.add(key, point)
                     if point.usable:
@@ -154,45 +168,72 @@ class Simulation:
                         self.newest.setdefault(key[2], []).append(found)
                 else:
                     order: QueueKey = (0.0, point.at, key[1], key[2], 0, 0.0, 0)
-                    self._after(point.exists_from - self.from_, order, self._appears(key, point))
+                    self.appearing.append((key, point))
+                    self.at(point.exists_from, order, self._appears(key, point))
 
     def _appears(self, key: ChainKey, point: Point) -> Callable[[], None]:
-        return lambda: self._store_point(key, point)
+        def appear() -> None:
+            self.appearing.remove((key, point))
+            self._store_point(key, point)
+
+        return appear
+
+    def _build_on(self, key: ChainKey, chain: list[Point]) -> None:
+        """Give points the bases that the state names where the order does not tell."""
+        running = self.plan.state.running
+        for told in running.built_on if running is not None else ():
+            if self._chain_key(told.repository, told.job, told.machine) != key:
+                continue
+            for point in chain:
+                if point.at == told.at and point.kind != "full":
+                    bases = [other for other in chain if other.at == told.base_at]
+                    point.base = bases[-1] if bases else None
+                    point.usable = point.base is not None and point.base.usable
 
     def _chain_key(self, repository: str, job: str, machine: str) -> ChainKey:
         return (
-            self._repository_position[repository],
+            self.repository_position[repository],
             self._job_position[job],
-            self._machine_position[machine],
+            self.machine_position[machine],
         )
 
-    def _after(self, seconds: float, order: QueueKey, action: Callable[[], None]) -> None:
+    def after(self, seconds: float, order: QueueKey, action: Callable[[], None]) -> None:
         """Have a timed step end `seconds` from now."""
+        self.at(self.now + seconds, order, action)
+
+    def at(self, instant: float, order: QueueKey, action: Callable[[], None]) -> None:
+        """Have a timed step end at an instant."""
         self._sequence += 1
-        heappush(self._steps, (self.now + seconds, self._sequence, order, action))
+        heappush(self._steps, (instant, self._sequence, order, action))
 
     # --- the walk through time --------------------------------------------------------------
 
-    def run(self) -> None:
-        """Simulate until all work has ended."""
+    def run(self, until: float = inf) -> None:
+        """Simulate until all work has ended, or all that happens at an instant has happened."""
         deadline = self.to + FOLLOWED_AFTER_END
         self._note_space()
+        if self.plan.state.running is not None:
+            # All steps of this instant are done: rates are what is missing.
+            self._instant()
         while True:
             upcoming = self._next_instant()
-            if upcoming > deadline:
+            if upcoming > min(deadline, until + SAME_INSTANT):
                 break
             self.now = max(self.now, upcoming)
             self._instant()
             self._note_space()
-            if self._idle() and not self._due:
+            if self._idle() and not self._due and not self.restores.coming:
                 break
-        if not self._idle():
+        if until < deadline:
+            self.now = max(self.now, until)
+        elif not self._idle():
             self.now = deadline
             self._cut_everything_off()
             self._note_space()
 
     def _idle(self) -> bool:
-        return not (self._active or self._pending or self._steps or self.streams)
+        busy = self.active or self._outside or self._steps or self.streams
+        return not (busy or self.restores.open)
 
     def _next_instant(self) -> float:
         instant = min((stream.ends_at for stream in self.streams), default=inf)
@@ -200,6 +241,7 @@ class Simulation:
             instant = min(instant, self._steps[0][0])
         if self._due:
             instant = min(instant, self._due[-1][0])
+        instant = min(instant, self.restores.next_due)
         if self._limits:
             instant = min(instant, self._limits[0][0])
         if self._deadlines:
@@ -293,8 +335,7 @@ class Simulation:
     def _cut_off(self, task: MachineTask) -> None:
         for disk in task.disks:
             if disk.stream is not None:
-                disk.stream.settle(self.now)
-                self.streams.remove(disk.stream)
+                self.drop_stream(disk.stream)
                 self._count_moved(disk, disk.stream.work - disk.stream.left)
                 disk.stream = None
                 self._release_slots(disk)
@@ -303,14 +344,20 @@ class Simulation:
         self._let_go(task)
         self._end_machine(task, "cut off")
 
+    def drop_stream(self, stream: Stream) -> None:
+        """Stop a stream before its end."""
+        stream.settle(self.now)
+        self.streams.remove(stream)
+
     def _cut_everything_off(self) -> None:
-        for run in list(self._active):
+        self.restores.cut_off()
+        for run in list(self.active):
             self._stop(run, cut=True)
             for task in run.machines:
                 if task.state != ENDED:
                     self._end_machine(task, "cut off")
-        for run in list(self._active):
-            self._end_run(run)
+        for run in list(self.active):
+            self.end_run(run)
         begun = sorted(self._repository_tasks, key=lambda item: item.key)
         for item in begun:
             for pool in item.pools:
@@ -323,7 +370,7 @@ class Simulation:
     # --- step 3: beginnings -----------------------------------------------------------------
 
     def _begin_runs(self, reached: float) -> bool:
-        happened = False
+        happened = self.restores.come_due(reached)
         while self._due and self._due[-1][0] <= reached:
             instant, position, kind, schedule, turn = self._due.pop()
             self._begin(position, instant, kind, schedule, turn)
@@ -350,43 +397,59 @@ class Simulation:
     ) -> None:
         job = self.plan.jobs[position]
         run = RunTask(job, position, instant, kind, schedule, turn)
-        self._set_window(run)
-        self.runs.append(run)
+        self.set_window(run)
         previous = self._last_run.get(position)
         if previous is not None and previous.ended is None:
             run.outcome = "skipped"
+            self.runs.append(run)
             return
-        self._last_run[position] = run
         run.began = instant
-        self._active.append(run)
+        self.add_active(run)
         machines = selected_machines(self.plan, job)
         groups = full_groups(job, machines)
         for order, (machine, group) in enumerate(zip(machines, groups, strict=True)):
-            position_of = self._machine_position[machine.id]
+            position_of = self.machine_position[machine.id]
             run.machines.append(MachineTask(run, machine, position_of, order, group))
         run.unfinished = len(run.machines)
-        if run.window_end != NEVER:
-            self._deadline(run.window_end, 0, run, lambda: self._close_window(run))
-        if job.stop_after_min is not None:
-            end = instant + job.stop_after_min * MINUTE
-            self._deadline(end, 1, run, lambda: self._stop(run, cut=True))
-        if job.start_within_min is not None:
-            end = instant + job.start_within_min * MINUTE
-            self._deadline(end, 2, run, lambda: self._expire_start(run))
+        self.set_deadlines(run)
         order_key: QueueKey = (-job.priority, run.occurrence, run.position, 0, DISK, 0.0, 0)
         if not run.machines:
             run.outcome = "empty"
             wait = (job.before_min + job.after_min) * MINUTE
             if wait > 0:
-                self._after(wait, order_key, lambda: self._end_run(run))
+                self.after(wait, order_key, lambda: self.end_run(run))
             else:
-                self._end_run(run)
+                self.end_run(run)
         elif job.before_min > 0:
-            self._after(job.before_min * MINUTE, order_key, lambda: self._reach_queue(run))
+            self.after(job.before_min * MINUTE, order_key, lambda: self.reach_queue(run))
         else:
-            self._reach_queue(run)
+            self.reach_queue(run)
 
-    def _set_window(self, run: RunTask) -> None:
+    def add_active(self, run: RunTask) -> None:
+        self.runs.append(run)
+        self._last_run[run.position] = run
+        self.active.append(run)
+
+    def set_deadlines(self, run: RunTask) -> None:
+        """Have the window of a run close and its spans expire, where that is still to come."""
+        job = run.job
+        spans: list[tuple[float | None, int, Callable[[], None]]] = [
+            (job.stop_after_min, 1, lambda: self._stop(run, cut=True)),
+            (job.start_within_min, 2, lambda: self._expire_start(run)),
+        ]
+        ends = [(run.window_end, 0, lambda: self._close_window(run))]
+        ends += [
+            (run.occurrence + minutes * MINUTE, phase, action)
+            for minutes, phase, action in spans
+            if minutes is not None
+        ]
+        resumed = self.plan.state.running is not None and run.occurrence <= self.from_
+        for instant, phase, action in ends:
+            passed = resumed and instant <= self.now + SAME_INSTANT
+            if instant != NEVER and not passed:
+                self._deadline(instant, phase, run, action)
+
+    def set_window(self, run: RunTask) -> None:
         if run.job.window is None:
             return
         window = self.plan.window_by_id[run.job.window]
@@ -398,28 +461,33 @@ class Simulation:
         if run.opens > self.now and run.opens != NEVER:
             heappush(self._wakes, run.opens)
 
-    def _reach_queue(self, run: RunTask) -> None:
-        job = run.job
+    def reach_queue(self, run: RunTask) -> None:
+        """Have the machines of a run join the queue."""
         for task in run.machines:
             if task.state != WAITING:
                 continue
             task.queued = self.now
-            disks = protected_disks(job, task.machine)
-            found = [self.topology.candidates(job, task.machine, disk) for disk in disks]
+            disks = protected_disks(run.job, task.machine)
+            found = [self.topology.candidates(run.job, task.machine, disk) for disk in disks]
             if not disks:
                 self._end_machine(task, "done")
             elif not all(found):
                 self._end_machine(task, "no path")
             else:
-                self._queue_machine(task, disks, found)
+                self.queue_machine(task)
 
-    def _queue_machine(
-        self, task: MachineTask, disks: list[Disk], found: list[tuple[Candidate, ...]]
-    ) -> None:
+    def queue_machine(self, task: MachineTask) -> None:
+        """Have the disks of a waiting machine stand in the queue."""
+        self.make_disks(task)
+        for item in task.disks:
+            self.enqueue(item)
+
+    def make_disks(self, task: MachineTask) -> None:
+        """The disk tasks of a machine-run, in queue order."""
         job, machine, topology = task.run.job, task.machine, self.topology
         if machine.host is not None:
             task.host_pool = next(iter(topology.limited_pools(f"host:{machine.host}")), None)
-        for position, (disk, candidates) in enumerate(zip(disks, found, strict=True)):
+        for position, disk in enumerate(protected_disks(job, machine)):
             names = [f"repository:{job.repository}", f"job:{job.id}"]
             if machine.kind == "server":
                 names.append(f"agent:{machine.id}")
@@ -427,9 +495,8 @@ class Simulation:
                 names.append(f"datastore:{disk.datastore}")
             pools = topology.limited_pools(*names)
             key = self._key(task, DISK, -disk.used_gib, position)
-            item = DiskTask(task, disk, key, candidates, pools)
-            task.disks.append(item)
-            self._enqueue(item)
+            candidates = topology.candidates(job, machine, disk)
+            task.disks.append(DiskTask(task, disk, key, candidates, pools))
         task.disks.sort(key=lambda item: item.key)
 
     def _key(self, task: MachineTask, stage: int, first: float, second: int) -> QueueKey:
@@ -444,7 +511,7 @@ class Simulation:
             second,
         )
 
-    def _enqueue(self, item: QueueItem) -> None:
+    def enqueue(self, item: QueueItem) -> None:
         self.queue.append(item)
         self.queue.sort(key=lambda item: item.key)
 
@@ -454,7 +521,7 @@ class Simulation:
         """Walk the queue in its order and start what can start, until a walk starts nothing."""
         happened = False
         while True:
-            started = False
+            started = self.restores.walk()
             for item in list(self.queue):
                 if isinstance(item, RepositoryTask):
                     taken = self._try_repository_task(item)
@@ -463,7 +530,7 @@ class Simulation:
                 else:
                     taken = item.owner.state == MOVING and self._try_disk(item)
                     if taken:
-                        self._move(item)
+                        self.move(item)
                 started = started or taken
             self.queue = [item for item in self.queue if self._still_queued(item)]
             if not started:
@@ -481,29 +548,40 @@ class Simulation:
             return True
         return run.opens <= self.now + SAME_INSTANT and self.now < run.window_end - SAME_INSTANT
 
-    def _all_free(self, pools: tuple[int, ...]) -> bool:
+    def is_held(self, machine: str) -> bool:
+        """Whether a run holds a machine, from its start to the end of its release."""
+        return machine in self._held
+
+    def all_free(self, pools: tuple[int, ...]) -> bool:
         return all(self.busy[pool] < self.topology.slots[pool] for pool in pools)
 
     def _try_disk(self, item: DiskTask) -> bool:
         """Take the slots of a disk if all are free; of several proxies the least busy."""
-        if item.candidate is not None or not self._all_free(item.pools):
+        if item.candidate is not None or not self.all_free(item.pools):
             return False
         slots = self.topology.slots
-        free = [c for c in item.candidates if c.proxy is None or self._all_free((c.proxy,))]
+        free = [c for c in item.candidates if c.proxy is None or self.all_free((c.proxy,))]
         if not free:
             return False
         item.candidate = min(
             free, key=lambda c: 0.0 if c.proxy is None else self.busy[c.proxy] / slots[c.proxy]
         )
+        self.take_slots(item)
+        return True
+
+    def take_slots(self, item: DiskTask) -> None:
+        """Take the slots of a disk, with the proxy that reads it."""
+        assert item.candidate is not None
         for pool in (*item.pools, item.candidate.proxy):
             if pool is not None:
                 self.busy[pool] += 1
-        return True
 
     def _try_machine(self, item: DiskTask) -> bool:
         task = item.owner
         run = task.run
-        if not self._window_open(run) or task.machine.id in self._held:
+        if not self._window_open(run) or self.is_held(task.machine.id):
+            return False
+        if self.restores.holds_back(task.position):
             return False
         host = task.host_pool
         if host is not None and self.busy[host] >= self.topology.slots[host]:
@@ -518,16 +596,20 @@ class Simulation:
         task.state = PREPARING
         task.start = self.now
         run.started = True
-        self._held[machine.id] = run
-        if task.host_pool is not None:
-            self.busy[task.host_pool] += 1
+        self.hold(task)
         self._set_volumes(task)
         seconds = preparation_s(job, machine)
-        self._after(seconds, first.key, lambda: self._prepared(task, first))
+        self.after(seconds, first.key, lambda: self.prepared(task, first))
+
+    def hold(self, task: MachineTask) -> None:
+        """Hold a machine, and a snapshot slot of its host."""
+        self._held[task.machine.id] = task.run
+        if task.host_pool is not None:
+            self.busy[task.host_pool] += 1
 
     def _set_volumes(self, task: MachineTask) -> None:
         run, job, machine = task.run, task.run.job, task.machine
-        key = self._own_key(task)
+        key = self.own_key(task)
         full = self.points.newest_full(key)
         usable = self.points.newest_usable(key)
         scheduled = kind_in_turn(run.kind, task.group, run.turn)
@@ -541,31 +623,31 @@ class Simulation:
         for disk in task.disks:
             disk.volume = disk_volume(job, machine, disk.disk, since)
 
-    def _own_key(self, task: MachineTask) -> ChainKey:
-        repository = self._repository_position[task.run.job.repository]
+    def own_key(self, task: MachineTask) -> ChainKey:
+        repository = self.repository_position[task.run.job.repository]
         return (repository, task.run.position, task.position)
 
     # --- a machine-run, step by step --------------------------------------------------------
 
-    def _prepared(self, task: MachineTask, first: DiskTask) -> None:
+    def prepared(self, task: MachineTask, first: DiskTask) -> None:
         if task.state != PREPARING:
             return
         if refuses(task.run.job, task.machine):
             self._cut_off(task)
             return
         task.state = MOVING
-        self._move(first)
+        self.move(first)
         for disk in task.disks:
             if disk is not first:
-                self._enqueue(disk)
+                self.enqueue(disk)
 
-    def _move(self, disk: DiskTask) -> None:
+    def move(self, disk: DiskTask) -> None:
         candidate, volume = disk.candidate, disk.volume
         assert candidate is not None
         if volume.source <= 0:
-            self._after(0.0, disk.key, lambda: self._disk_moved(disk))
+            self.after(0.0, disk.key, lambda: self._disk_moved(disk))
             return
-        disk.stream = self._stream(
+        disk.stream = self.new_stream(
             disk.owner.run.job.share,
             candidate.ceiling,
             candidate.uses(volume.wire_per_source),
@@ -574,7 +656,7 @@ class Simulation:
             lambda: self._disk_moved(disk),
         )
 
-    def _stream(
+    def new_stream(
         self,
         share: float,
         ceiling: float | None,
@@ -635,11 +717,11 @@ class Simulation:
         else:
             written = protected * machine.daily_change * (self.now - task.start) / DAY
             seconds = RELEASE_S + written / RELEASE_BYTES_PER_S
-            self._after(seconds, task.disks[0].key, lambda: self._let_go_and_finish(task))
+            self.after(seconds, task.disks[0].key, lambda: self.let_go_and_finish(task))
 
     def _make_point(self, task: MachineTask) -> None:
         assert task.start is not None and task.kind is not None
-        key = self._own_key(task)
+        key = self.own_key(task)
         base = None if task.kind == "full" else task.base
         self._store_point(key, Point(task.kind, task.start, self.now, task.stored_bytes, base))
         task.run.made_points.append(task)
@@ -656,17 +738,18 @@ class Simulation:
         if task.host_pool is not None:
             self.busy[task.host_pool] -= 1
 
-    def _let_go_and_finish(self, task: MachineTask) -> None:
+    def let_go_and_finish(self, task: MachineTask) -> None:
         self._let_go(task)
         self._released(task)
 
     def _released(self, task: MachineTask) -> None:
         if task.synthetic:
-            self._queue_transform(task)
+            self.queue_transform(task)
         else:
             self._verify(task)
 
-    def _verify(self, task: MachineTask) -> None:
+    def verify_s(self, task: MachineTask) -> float:
+        """How long the steps in the guest and the verify of a machine-run take."""
         job = task.run.job
         read = self.plan.repository_by_id[job.repository].read_mib_per_s
         seconds = 0.0
@@ -674,13 +757,16 @@ class Simulation:
             seconds = job.boot_min * MINUTE
         elif job.verify == "checksum" and read is not None:
             seconds = task.stored_bytes / (read * MIB)
-        seconds += job.guest_after_s
-        if seconds > 0:
-            self._after(seconds, task.disks[0].key, lambda: self._finish(task))
-        else:
-            self._finish(task)
+        return seconds + job.guest_after_s
 
-    def _finish(self, task: MachineTask) -> None:
+    def _verify(self, task: MachineTask) -> None:
+        seconds = self.verify_s(task)
+        if seconds > 0:
+            self.after(seconds, task.disks[0].key, lambda: self.finish(task))
+        else:
+            self.finish(task)
+
+    def finish(self, task: MachineTask) -> None:
         self._end_machine(task, "done")
         self._plan_copies(task)
 
@@ -695,15 +781,15 @@ class Simulation:
         if run.unfinished == 0:
             if run.job.after_min > 0:
                 order = self._key(task, DISK, 0.0, 0)
-                self._after(run.job.after_min * MINUTE, order, lambda: self._end_run(run))
+                self.after(run.job.after_min * MINUTE, order, lambda: self.end_run(run))
             else:
-                self._end_run(run)
+                self.end_run(run)
 
-    def _end_run(self, run: RunTask) -> None:
+    def end_run(self, run: RunTask) -> None:
         if run.ended is not None:
             return
         run.ended = self.now
-        self._active.remove(run)
+        self.active.remove(run)
         if run.outcome is None:
             done = sum(task.outcome == "done" for task in run.machines)
             run.outcome = "done" if done == len(run.machines) else "incomplete"
@@ -711,7 +797,7 @@ class Simulation:
                 run.outcome = "missed"
         self._ended_now.append(run)
         for task in sorted(run.made_points, key=lambda task: task.order):
-            self._retain(task, self._own_key(task), run.job.retention)
+            self._retain(task, self.own_key(task), run.job.retention)
 
     # --- between repositories ---------------------------------------------------------------
 
@@ -721,7 +807,7 @@ class Simulation:
         zone = self.zones[repository.site]
         if task.run.job.chain == "forever":
             for merge in self.points.merge(key, retention, self.now, zone):
-                self._queue_merge(task, key[0], merge.merged_bytes)
+                self.queue_merge(task, key[0], self._rewriting(key[0], merge.merged_bytes))
         else:
             self.points.apply(key, retention, self.now, repository.immutable_days, zone)
 
@@ -730,12 +816,11 @@ class Simulation:
         task: MachineTask,
         repository: int,
         stage: int,
-        stored: float,
+        work: float,
         on_end: Callable[[RepositoryTask], None],
-    ) -> None:
-        """Queue a transform or a merge of `stored` bytes in a repository."""
+    ) -> RepositoryTask:
+        """Queue a transform or a merge in a repository."""
         target = self.plan.repositories[repository]
-        factor = BLOCK_CLONE_WORK if target.block_clone else TRANSFORM_WORK
         transform = target.transform_mib_per_s
         self._sequence += 1
         item = RepositoryTask(
@@ -744,60 +829,81 @@ class Simulation:
             task,
             self.topology.limited_pools(f"repository:{target.id}"),
             ((self.topology.resource(f"repository:{target.id}"), 1.0),),
-            factor * stored,
+            work,
             on_end,
             ceiling=None if transform is None else transform * MIB,
         )
+        item.repository = repository
         item.queued = self.now
-        self._enqueue(item)
+        self.enqueue(item)
+        return item
 
-    def _queue_transform(self, task: MachineTask) -> None:
-        repository = self._repository_position[task.run.job.repository]
-        self._repository_work(
-            task, repository, TRANSFORM, task.stored_bytes, lambda _: self._transformed(task)
+    def _rewriting(self, repository: int, stored: float) -> float:
+        """The work of rewriting some stored bytes in a repository (section 7)."""
+        block_clone = self.plan.repositories[repository].block_clone
+        return (BLOCK_CLONE_WORK if block_clone else TRANSFORM_WORK) * stored
+
+    def queue_transform(self, task: MachineTask) -> RepositoryTask:
+        """Queue the transform that makes the new full of a machine-run."""
+        repository = self.repository_position[task.run.job.repository]
+        work = self._rewriting(repository, task.stored_bytes)
+        item = self._repository_work(
+            task, repository, TRANSFORM, work, lambda _: self._transformed(task)
         )
+        self.transforms[task] = item
+        return item
 
     def _transformed(self, task: MachineTask) -> None:
+        del self.transforms[task]
+        task.transformed_at = self.now
         self._make_point(task)
         self._verify(task)
 
-    def _queue_merge(self, task: MachineTask, repository: int, stored: float) -> None:
-        self._pending += 1
-        self._repository_work(task, repository, MERGE, stored, lambda _: self._merged())
-
-    def _merged(self) -> None:
-        self._pending -= 1
+    def queue_merge(self, task: MachineTask, repository: int, work: float) -> RepositoryTask:
+        """Queue a merge in a repository; `work` in bytes."""
+        item = self._repository_work(task, repository, MERGE, work, self._outside.discard)
+        self._outside.add(item)
+        return item
 
     def _plan_copies(self, task: MachineTask) -> None:
         for index, copy in enumerate(task.run.job.copies):
-            uses = self.topology.copy_uses(
-                self.plan.repository_by_id[task.run.job.repository],
-                self.plan.repository_by_id[copy.repository],
-            )
-            if uses is None or not task.disks:
+            item = self.new_copy(task, index) if task.disks else None
+            if item is None:
                 continue
-            self._pending += 1
-            item = RepositoryTask(
-                self._key(task, COPY, float(index), 0),
-                task.run.position,
-                task,
-                self.topology.limited_pools(
-                    f"repository:{task.run.job.repository}", f"repository:{copy.repository}"
-                ),
-                uses,
-                0.0,
-                self._copied,
-                copy=copy,
-            )
+            item.due = self.now + copy.delay_min * MINUTE
             if copy.delay_min > 0:
-                self._after(copy.delay_min * MINUTE, item.key, self._copy_due(item))
+                self.after(copy.delay_min * MINUTE, item.key, self.copy_due(item))
             else:
-                self._copy_due(item)()
+                self.copy_due(item)()
 
-    def _copy_due(self, item: RepositoryTask) -> Callable[[], None]:
+    def new_copy(self, task: MachineTask, index: int) -> RepositoryTask | None:
+        """One of the copies of what a machine-run made; None where no route leads there."""
+        copy = task.run.job.copies[index]
+        uses = self.topology.copy_uses(
+            self.plan.repository_by_id[task.run.job.repository],
+            self.plan.repository_by_id[copy.repository],
+        )
+        if uses is None:
+            return None
+        item = RepositoryTask(
+            self._key(task, COPY, float(index), 0),
+            task.run.position,
+            task,
+            self.topology.limited_pools(
+                f"repository:{task.run.job.repository}", f"repository:{copy.repository}"
+            ),
+            uses,
+            0.0,
+            self._copied,
+            copy=copy,
+        )
+        self._outside.add(item)
+        return item
+
+    def copy_due(self, item: RepositoryTask) -> Callable[[], None]:
         def join() -> None:
             item.queued = self.now
-            self._enqueue(item)
+            self.enqueue(item)
 
         return join
 
@@ -811,19 +917,29 @@ class Simulation:
             return False
         if item.copy is not None and self._lane(item) in self._copies_moving:
             return False
-        if not self._all_free(item.pools):
+        if not self.all_free(item.pools):
             return False
+        self.begin_repository_task(item)
+        return True
+
+    def begin_repository_task(self, item: RepositoryTask, *, settle: bool = True) -> None:
+        """Have a piece of work take its slots and move.
+
+        Args:
+            settle: whether what a copy carries is settled now.
+        """
         for pool in item.pools:
             self.busy[pool] += 1
         item.start = self.now
         if item.copy is not None:
             self._copies_moving.add(self._lane(item))
-            self._settle_copy(item)
+            if settle:
+                self._settle_copy(item)
         self._repository_tasks.add(item)
         if item.work <= 0:
-            self._after(0.0, item.key, lambda: self._repository_task_done(item))
+            self.after(0.0, item.key, lambda: self._repository_task_done(item))
         else:
-            self._stream(
+            item.stream = self.new_stream(
                 item.machine.run.job.share,
                 item.ceiling,
                 item.uses,
@@ -831,7 +947,14 @@ class Simulation:
                 item.key,
                 lambda: self._repository_task_done(item),
             )
-        return True
+
+    def stream_of(self, item: RepositoryTask) -> Stream | None:
+        """What moves the work of a transform, merge or copy now."""
+        return item.stream
+
+    def outside_work(self, stage: int) -> list[RepositoryTask]:
+        """The copies, or the merges, that have not ended."""
+        return [item for item in self._outside if item.key[4] == stage]
 
     def _repository_task_done(self, item: RepositoryTask) -> None:
         self._repository_tasks.discard(item)
@@ -842,7 +965,7 @@ class Simulation:
     def _copy_key(self, item: RepositoryTask) -> ChainKey:
         assert item.copy is not None
         return (
-            self._repository_position[item.copy.repository],
+            self.repository_position[item.copy.repository],
             item.job,
             item.machine.position,
         )
@@ -862,7 +985,7 @@ class Simulation:
         task, copy = item.machine, item.copy
         assert copy is not None and task.start is not None and task.kind is not None
         self._copies_moving.discard(self._lane(item))
-        self._pending -= 1
+        self._outside.discard(item)
         key = self._copy_key(item)
         first = self.points.newest_full(key) is None
         kind: Kind = "full" if first else task.kind

@@ -105,7 +105,6 @@ class MachineTask:
         "moved_at",
         "order",
         "outcome",
-        "point_kind",
         "position",
         "queued",
         "readings",
@@ -117,6 +116,7 @@ class MachineTask:
         "state",
         "stored_bytes",
         "synthetic",
+        "transformed_at",
         "wire_bytes",
     )  # fmt: skip
 
@@ -135,6 +135,7 @@ class MachineTask:
         self.start: float | None = None
         self.moved_at: float | None = None
         self.released_at: float | None = None
+        self.transformed_at: float | None = None
         self.ended: float | None = None
         self.disks: list[DiskTask] = []
         self.host_pool: int | None = None
@@ -189,8 +190,8 @@ class RunTask:
 class RepositoryTask:
     """A transform, a merge or a copy: a stream that is bound to no window and no job limit."""
 
-    __slots__ = ("ceiling", "copy", "job", "key", "machine", "on_end", "pools", "queued", "start",
-                 "uses", "work")  # fmt: skip
+    __slots__ = ("ceiling", "copy", "due", "job", "key", "machine", "on_end", "pools", "queued",
+                 "repository", "start", "stream", "uses", "work")  # fmt: skip
 
     def __init__(
         self,
@@ -215,7 +216,10 @@ class RepositoryTask:
         self.ceiling = ceiling
         self.copy = copy
         self.queued = 0.0
+        self.due: float | None = None
+        self.repository: int | None = None
         self.start: float | None = None
+        self.stream: Stream | None = None
 
 
 QueueItem = DiskTask | RepositoryTask
