@@ -9,11 +9,13 @@ from typing import Any
 
 VECTORS = Path(__file__).parent / "vectors"
 PLAN_CASES = sorted(path.name for path in VECTORS.glob("*-*.json"))
+RESTORE_CASES = sorted(f"restores/{path.name}" for path in (VECTORS / "restores").glob("*.json"))
 
 RELATIVE = 1e-6
 ABSOLUTE = {"_s": 0.01, "_bytes": 1.0}
 INSTANT_KEYS = {
     "occurrence", "began", "ended", "window_end", "queued", "start", "moved", "at", "exists_from",
+    "due", "back", "whole",
 }  # fmt: skip
 
 

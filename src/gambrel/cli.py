@@ -40,7 +40,9 @@ def _parser() -> argparse.ArgumentParser:
     command.add_argument("plan", metavar="PLAN.json")
     command.add_argument("--from", dest="from_", required=True, metavar="INSTANT")
     command.add_argument("--to", required=True, metavar="INSTANT")
-    command.add_argument("--output", required=True, metavar="RESULT.json", help="- prints it")
+    command.add_argument("--output", metavar="RESULT.json", help="- prints it")
+    command.add_argument("--state-at", metavar="INSTANT", help="write what is under way then")
+    command.add_argument("--state-output", metavar="PLAN.json", help="the plan with that state")
 
     command = commands.add_parser("load", help="store a plan file as the adopted plan")
     command.add_argument("plan", metavar="PLAN.json")
@@ -87,7 +89,10 @@ def _run(options: argparse.Namespace) -> int:
             from gambrel.commands import files
 
             if options.command == "simulate":
-                files.simulate(options.plan, options.from_, options.to, options.output)
+                files.simulate(
+                    options.plan, options.from_, options.to, options.output,
+                    options.state_at, options.state_output,
+                )  # fmt: skip
             else:
                 files.sample(options.name, options.output)
         case "load" | "save":

@@ -352,3 +352,20 @@ def test_a_database_that_dies_comes_back_by_itself(tmp_path):
         process.wait(60)
     assert process.returncode == 0
     assert running(seen) == []
+
+
+def test_simulate_writes_what_is_under_way_and_goes_on_from_it(tmp_path):
+    case = load("case-one-full.json")
+    plan, middle, output = (tmp_path / name for name in ("plan.json", "middle.json", "rest.json"))
+    plan.write_text(json.dumps(case["plan"]))
+    run = case["result"]["runs"][0]
+    instant = run["machines"][0]["moved"]
+    ran = gambrel("simulate", str(plan), "--from", case["from"], "--to", case["to"],
+                  "--state-at", instant, "--state-output", str(middle))  # fmt: skip
+    assert (ran.returncode, ran.stderr) == (0, "")
+    done = simulate(middle, output, instant, case["to"])
+    assert (done.returncode, done.stderr) == (0, "")
+    found = json.loads(output.read_text())["runs"]
+    assert differences(run, found[0]) == []
+    early = simulate(middle, output, case["from"], case["to"])
+    assert "simulate from there" in early.stderr

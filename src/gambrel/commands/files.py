@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 
 from gambrel.commands.places import CommandError
@@ -12,7 +13,6 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.plan.values import PlanError, Problem
-from gambrel.core.simulation_limits import TooMuch
 from gambrel.demo import SCENARIOS
 from gambrel.formats import plan_file, result_file
 
@@ -56,21 +56,42 @@ def _instant(option: str, text: str) -> float:
         raise CommandError(f"{option}: {error}.") from error
 
 
-def simulate(path: str, from_: str, to: str, output: str) -> None:
-    """Simulate a plan file and write the result file."""
+def simulate(
+    path: str,
+    from_: str,
+    to: str,
+    output: str | None,
+    instant: str | None = None,
+    state_output: str | None = None,
+) -> None:
+    """Simulate a plan file and write the result file.
+
+    Args:
+        output: None: no result file.
+        instant: where to stop to write `state_output`, the plan with its state as it is then.
+    """
     start, end = _instant("--from", from_), _instant("--to", to)
     if end <= start:
         raise CommandError(f"--to: {to} is not after --from {from_}.")
+    if (instant is None) != (state_output is None):
+        raise CommandError("--state-at and --state-output go together.")
+    if output is None and state_output is None:
+        raise CommandError("Name a file with --output, or with --state-at and --state-output.")
+    middle = None if instant is None else _instant("--state-at", instant)
+    if middle is not None and not start <= middle < end:
+        raise CommandError(f"--state-at: {instant} is not within --from {from_} and --to {to}.")
     plan = read(path)
-    from gambrel.core.simulation.simulate import (
-        simulate as run_simulation,  # takes longer than most mistakes
-    )
+    from gambrel.core.simulation import simulate as engine  # takes longer than most mistakes
 
     try:
-        forecast = run_simulation(plan, start, end)
-    except TooMuch as error:
+        if output is not None:
+            forecast = engine.simulate(plan, start, end)
+            write(output, json.dumps(result_file.result(forecast), indent=1) + "\n")
+        if middle is not None and state_output is not None:
+            state = engine.state_at(plan, start, end, middle)
+            write(state_output, plan_file.write(replace(plan, state=state)))
+    except ValueError as error:
         raise CommandError(f"{path}: {error}") from error
-    write(output, json.dumps(result_file.result(forecast), indent=1) + "\n")
 
 
 def sample(name: str, output: str) -> None:

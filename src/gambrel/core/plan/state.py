@@ -238,13 +238,18 @@ class RunningRestore:
 
 @dataclass(frozen=True, slots=True)
 class BuiltOn:
-    """A point whose base is not the one that the order of the points would give it."""
+    """A point whose base is not the one that the order of the points would give it.
+
+    Attributes:
+        base_at: start of its base, which may be gone; `usable`: whether it counts as usable.
+    """
 
     job: JobId
     machine: MachineId
     repository: RepositoryId
     at: Instant
-    base_at: Instant | None
+    base_at: Instant | None = None
+    usable: bool = True
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.objects import Plan, State
+from gambrel.core.simulation import reference
 from gambrel.core.simulation.engine.array_forecast import forecast_of
 from gambrel.core.simulation.engine.layout import Layout, layout_of
 from gambrel.core.simulation.engine.walk import Walk, settled_walk
@@ -32,14 +33,32 @@ def simulate(
             in `Forecast.quiet`, so that a later simulation can start there.
 
     Raises:
-        ValueError: where `to` is not after `from_`.
+        ValueError: where `to` is not after `from_`, or what is under way (`state.running`) is of
+            another instant than `from_`.
         TooMuch: (a ValueError) where there are more occurrences or transfers than the limits allow.
         Cancelled: where nobody wants the result any more, see `turns.while_wanted`.
     """
+    if plan.state.restores or plan.state.running is not None:
+        if points is not None:
+            raise ValueError("points cannot go with restores or with what is under way")
+        # The engine does not know these yet; the reference keeps no loads and no history.
+        return reference.simulate(plan, from_, to)
     layout, start = _begin(plan, from_, to, points)
     walk = Walk(layout, plan, from_, to, start, snapshots_from)
     walk.run()
     return forecast_of(walk)
+
+
+def state_at(plan: Plan, from_: float, to: float, instant: float) -> State:
+    """The state of a plan at an instant of its simulation over [from_, to) (section 15).
+
+    A simulation of the plan with this state, from the instant to `to`, gives the rest of the same
+    history.
+
+    Raises:
+        ValueError: where the instant is not within [from_, to).
+    """
+    return reference.state_at(plan, from_, to, instant)
 
 
 def simulate_span(

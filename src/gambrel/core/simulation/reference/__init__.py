@@ -8,6 +8,7 @@ from typing import NoReturn
 
 from gambrel.core.model.restore_points import PointRecord
 from gambrel.core.model.sharing import OWN_CEILING, UNLIMITED
+from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.objects import Plan, State
 from gambrel.core.schedules.calendars import NEVER
 from gambrel.core.simulation.exposure import machine_exposure, newest_over_time
@@ -17,6 +18,7 @@ from gambrel.core.simulation.reference.loop import Simulation
 from gambrel.core.simulation.reference.restoring import RestoreTask
 from gambrel.core.simulation.reference.resuming import state_of
 from gambrel.core.simulation.reference.tasks import MachineTask, RunTask
+from gambrel.core.units import SAME_INSTANT
 
 
 def simulate(plan: Plan, from_: float, to: float) -> Forecast:
@@ -25,11 +27,20 @@ def simulate(plan: Plan, from_: float, to: float) -> Forecast:
     Raises:
         ValueError: where `to` is not after `from_`.
     """
-    if not to > from_:
-        raise ValueError("the horizon ends before it begins")
-    simulation = Simulation(plan, from_, to)
+    simulation = _begun(plan, from_, to)
     simulation.run()
     return _forecast(simulation)
+
+
+def _begun(plan: Plan, from_: float, to: float) -> Simulation:
+    if not to > from_:
+        raise ValueError("the horizon ends before it begins")
+    running = plan.state.running
+    if running is not None and abs(running.at - from_) > SAME_INSTANT:
+        raise ValueError(
+            f"what is under way is that of {format_instant(running.at)}: simulate from there"
+        )
+    return Simulation(plan, from_, to)
 
 
 def state_at(plan: Plan, from_: float, to: float, instant: float) -> State:
@@ -43,7 +54,7 @@ def state_at(plan: Plan, from_: float, to: float, instant: float) -> State:
     """
     if not from_ <= instant < to:
         raise ValueError("the instant is not within the horizon")
-    simulation = Simulation(plan, from_, to)
+    simulation = _begun(plan, from_, to)
     simulation.run(until=instant)
     return state_of(simulation)
 

@@ -188,7 +188,7 @@ class Simulation:
                 if point.at == told.at and point.kind != "full":
                     bases = [other for other in chain if other.at == told.base_at]
                     point.base = bases[-1] if bases else None
-                    point.usable = point.base is not None and point.base.usable
+                    point.usable = told.usable
 
     def _chain_key(self, repository: str, job: str, machine: str) -> ChainKey:
         return (

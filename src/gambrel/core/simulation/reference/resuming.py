@@ -89,7 +89,7 @@ def _points(loop: Simulation) -> tuple[tuple[p.ExistingPoint, ...], tuple[p.Buil
             base = None if point.base is None else point.base.at
             read = as_read[id(point)].base
             if base != (None if read is None else read.at):
-                odd.append(p.BuiltOn(*place, point.at, base))
+                odd.append(p.BuiltOn(*place, point.at, base, point.usable))
     return tuple(written), tuple(odd)
 
 

@@ -1,0 +1,97 @@
+"""Beginning in the middle (section 15): from any instant on it is the same history."""
+
+import json
+from dataclasses import replace
+from random import Random
+
+import pytest
+from generated import plans
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from middles import check_middle
+from plans import DAY, FRIDAY_NOON, small_plan
+from vector_cases import PLAN_CASES, RESTORE_CASES, load
+
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.objects import PlannedRestore
+from gambrel.core.plan.reading import read_plan, write_plan
+from gambrel.core.simulation.simulate import simulate, state_at
+
+END = FRIDAY_NOON + 2 * DAY
+
+
+def events(forecast, end):
+    """Instants at which something happens: the hardest to begin at."""
+    found = {forecast.from_}
+    for run in forecast.runs:
+        found |= {run.occurrence, run.ended}
+        for machine in run.machines:
+            found |= {machine.queued, machine.start, machine.moved, machine.released, machine.ended}
+    for copy in forecast.copies:
+        found |= {copy.queued, copy.start, copy.ended}
+    for restore in forecast.restores:
+        found |= {restore.due, restore.start, restore.back, restore.whole}
+    return sorted(at for at in found if at is not None and forecast.from_ <= at < end)
+
+
+def check(plan, whole, end, instant):
+    return check_middle(
+        plan, whole, whole.from_, end, instant, simulate=simulate, state_at=state_at
+    )
+
+
+@pytest.mark.parametrize("name", [*PLAN_CASES, *RESTORE_CASES])
+def test_worked_cases_go_on_from_anywhere(name):
+    case = load(name)
+    start, end = (parse_instant(case[key]) for key in ("from", "to"))
+    plan = read_plan(case["plan"])
+    # The reference: the engine keeps the totals of finished machines alone.
+    state = replace(plan.state, running=state_at(plan, start, end, start).running)
+    whole = simulate(replace(plan, state=state), start, end)
+    random = Random(name)
+    for instant in (random.choice(events(whole, end)), random.uniform(start, end)):
+        # An instant is written to the millisecond by those who ask for it.
+        assert check(plan, whole, end, round(instant * 1000) / 1000) == []
+
+
+restored_machines = st.lists(
+    st.tuples(st.integers(0, 5), st.integers(0, 47), st.sampled_from(["full", "instant"])),
+    max_size=3,
+)
+
+
+@settings(max_examples=200)
+@given(plans(), restored_machines, st.floats(0, 1), st.booleans())
+def test_generated_plans_go_on_from_anywhere(plan, restores, part, at_an_event):
+    planned = tuple(
+        PlannedRestore(
+            f"r{i}", plan.machines[m % len(plan.machines)].id, FRIDAY_NOON + h * 3600,
+            method=method,
+        )
+        for i, (m, h, method) in enumerate(restores if plan.machines else [])
+    )  # fmt: skip
+    first = replace(plan, state=replace(plan.state, restores=planned))
+    state = state_at(first, FRIDAY_NOON, END, FRIDAY_NOON)
+    whole = simulate(replace(first, state=state), FRIDAY_NOON, END)
+    found = events(whole, END)
+    instant = found[int(part * (len(found) - 1))] if at_an_event else FRIDAY_NOON + part * (DAY - 1)
+    assert check(replace(first, state=state), whole, END, round(instant * 1000) / 1000) == []
+
+
+def test_what_is_under_way_is_written_and_read_with_the_plan():
+    plan = small_plan()
+    run = simulate(plan, FRIDAY_NOON, END).runs[0]
+    state = state_at(plan, FRIDAY_NOON, END, run.machines[0].start + 30)
+    assert state.running.runs[0].machines[0].state == "moving"
+    file = json.loads(json.dumps(write_plan(replace(plan, state=state))))
+    assert write_plan(read_plan(file)) == file
+
+
+def test_a_state_is_of_one_instant():
+    plan = small_plan()
+    state = state_at(plan, FRIDAY_NOON, END, FRIDAY_NOON + 3600)
+    with pytest.raises(ValueError, match="simulate from there"):
+        simulate(replace(plan, state=state), FRIDAY_NOON, END)
+    for instant in (FRIDAY_NOON - 1, END):
+        with pytest.raises(ValueError, match="within the horizon"):
+            state_at(plan, FRIDAY_NOON, END, instant)
