@@ -25,12 +25,17 @@ FIRST = date(2026, 11, 2)
 
 
 def _preview(
-    person: Person, plan: int, jobs: list[str], chance: random.Random, weeks: int
+    person: Person,
+    plan: int,
+    jobs: list[str],
+    chance: random.Random,
+    weeks: int,
+    first: date = FIRST,
 ) -> float:
     moves = [
         start_at(chance.choice(jobs), chance.randrange(180)) for _ in range(chance.randint(1, 3))
     ]
-    night = FIRST + timedelta(days=chance.randrange(7 * weeks))
+    night = first + timedelta(days=chance.randrange(7 * weeks))
     began = time.monotonic()
     answer = person.ask(
         "POST", f"/plans/{plan}/preview",
@@ -95,7 +100,7 @@ def _look(person: Person, plan: int, chance: random.Random, jobs: list[str]) -> 
         ("GET", f"/plans/{plan}/jobs", None),
         ("GET", f"/plans/{plan}/jobs/week/{day}", None),
         ("POST", f"/plans/{plan}/jobs/look", {**draft, "job": job, "night": day}),
-        ("POST", f"/plans/{plan}/jobs/tradeoffs", {**draft, "job": job, "day": day}),
+        ("POST", f"/plans/{plan}/jobs/tradeoffs", {**draft, "job": job}),
         ("POST", f"/plans/{plan}/jobs/points", {**draft, "job": job, "day": day}),
         ("GET", f"/plans/{plan}/compare/{day}?one=adopted&other=adopted", None),
         ("GET", f"/plans/{plan}/validation/{day}", None),
@@ -159,9 +164,10 @@ def _large_previews(folder: str, count: int) -> str:
         person = signed_in(gambrel)
         plan = person.plan("large")
         jobs = _jobs(person, plan)
+        first = date.fromisoformat(person.ask("GET", f"/plans/{plan}").json()["first_night"])
         peak, taken = gambrel.memory_mib(), []
         for _ in range(count):
-            taken.append(_preview(person, plan, jobs, chance, 4))
+            taken.append(_preview(person, plan, jobs, chance, 4, first))
             peak = max(peak, gambrel.memory_mib())
     _check(MOST_LARGE_MIB, peak)
     return (
