@@ -11,20 +11,19 @@ between two cuts nothing changes, so buckets are exact without being small. Solv
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 
+from gambrel.core.balance.linear_program import FLOOR, Moved, Program, Together, Work, disk_amounts
 from gambrel.core.balance.moves import reaching_proxies
 from gambrel.core.balance.objective import watched
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
 from gambrel.core.model.paths import Candidate
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import (
-    changed_bytes,
     compression,
     preparation_s,
     protected_bytes,
@@ -36,15 +35,10 @@ from gambrel.core.plan.objects import Disk, Job, Machine
 from gambrel.core.schedules.calendars import job_occurrences, window_span
 from gambrel.core.schedules.spread_fulls import full_groups, job_dues, kind_in_turn
 from gambrel.core.simulation.engine.layout import layout_of
-from gambrel.core.simulation.engine.tables import EPOCH
-from gambrel.core.simulation.engine.walk import link_limits
 from gambrel.core.units import DAY, HOUR, MIB, MINUTE, SAME_INSTANT
 
 PRESSES = 0.05
 """Resources of which less than this must be in use at the peak are not told."""
-
-Side = tuple[int, ...]
-"""Resources that are used together."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,36 +89,10 @@ class Bound:
 
 def bound(problem: Problem) -> Bound:
     """Lower bounds for every plan that the allowed moves of a problem can reach."""
-    return _Relaxation(problem).solve()
+    return Relaxation(problem).solve()
 
 
-@dataclass(slots=True)
-class _Side:
-    """Bytes of one run that go by one of several sets of resources."""
-
-    ways: tuple[Side, ...]
-    full: float = 0.0
-    changed: float = 0.0
-
-
-@dataclass(frozen=True, slots=True)
-class _Work:
-    """A night of a job: when it may move what, and whether it is a full.
-
-    Attributes:
-        runs: whether the job runs in that night as the plan has it.
-        full: 1 or 0 where that is certain; None where the full may be here or elsewhere.
-    """
-
-    job: int
-    night: int
-    opens: float
-    closes: float
-    runs: bool
-    full: float | None
-
-
-class _Relaxation:
+class Relaxation:
     def __init__(self, problem: Problem) -> None:
         self.problem = problem
         self.plan = problem.plan
@@ -140,7 +108,7 @@ class _Relaxation:
         self.told = {number for number in watched(layout_of(self.plan)).values() if number >= 0}
         self.members = [selected_machines(self.plan, job) for job in self.plan.jobs]
         self.fulls = [0] * len(self.plan.jobs)
-        self.works: list[_Work] = []
+        self.works: list[Work] = []
         for position, job in enumerate(self.plan.jobs):
             if job.window is not None and job.after is None and job.id not in self.unsure:
                 self.works += self._works(position, job)
@@ -153,7 +121,7 @@ class _Relaxation:
         ends = (i for i, night in enumerate(self.problem.nights) if at < night.end - SAME_INSTANT)
         return next(ends, len(self.problem.nights) - 1)
 
-    def _works(self, position: int, job: Job) -> Iterable[_Work]:
+    def _works(self, position: int, job: Job) -> Iterable[Work]:
         problem = self.problem
         found = job_occurrences(job, self.plan.calendar_by_id, problem.from_, problem.to)
         free = job.id in self.free_fulls and job.chain != "full_only"
@@ -180,7 +148,7 @@ class _Relaxation:
             if free or (spread and self.fulls[position]):
                 full = None
             opens = max(first, min(span.opens for span in known))
-            yield _Work(position, night, opens, closes, bool(own), full)
+            yield Work(position, night, opens, closes, bool(own), full)
 
     def _fulls_of_each(self, position: int, job: Job) -> int:
         """How many fulls every machine of a job is due in the horizon, at least."""
@@ -206,11 +174,11 @@ class _Relaxation:
         spans = sorted((work.opens, work.closes) for work in own)
         return max(0.0, min((b[0] - a[1] for a, b in pairwise(spans)), default=0.0))
 
-    def _sides(self, position: int, job: Job) -> tuple[list[_Side], list[_Side]]:
+    def _sides(self, position: int, job: Job) -> tuple[list[Moved], list[Moved]]:
         """What a run of a job reads, and what it sends, by the ways that there are."""
         gap = self._gap_s(position, job)
-        read: dict[tuple[Side, ...], _Side] = {}
-        sent: dict[tuple[Side, ...], _Side] = {}
+        read: dict[tuple[Together, ...], Moved] = {}
+        sent: dict[tuple[Together, ...], Moved] = {}
         for machine in self.members[position]:
             if refuses(job, machine) or self._has_no_path(job, machine):
                 continue
@@ -219,13 +187,13 @@ class _Relaxation:
                 ways = self._ways(job, machine, disk)
                 if not ways:
                     continue
-                full, source, payload, changed = _amounts(job, machine, disk, gap)
+                full, source, payload, changed = disk_amounts(job, machine, disk, gap)
                 raw = tuple(sorted({self._limited(way.raw) for way in ways}))
                 wire = tuple(sorted({self._limited(way.compressed) for way in ways}))
-                reading = read.setdefault(raw, _Side(raw))
+                reading = read.setdefault(raw, Moved(raw))
                 reading.full += full
                 reading.changed += source
-                sending = sent.setdefault(wire, _Side(wire))
+                sending = sent.setdefault(wire, Moved(wire))
                 sending.full += payload / kappa
                 sending.changed += changed / kappa
         # A way without any limited resource carries anything.
@@ -233,7 +201,7 @@ class _Relaxation:
             side for side in sent.values() if () not in side.ways
         ]
 
-    def _limited(self, resources: Iterable[int]) -> Side:
+    def _limited(self, resources: Iterable[int]) -> Together:
         return tuple(sorted(r for r in set(resources) if r in self.topology.capacity))
 
     def _ways(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
@@ -387,22 +355,22 @@ class _Relaxation:
         """Machines that cannot be done although their run is cut off at its window's end."""
         if not any(self.plan.jobs[work.job].at_window_end == "stop" for work in self.works):
             return 0.0
-        program = _Program(self, late="for those that may", drop=True)
+        program = Program(self, late="for those that may", drop=True)
         return program.solve().value
 
     def _over(self) -> float:
         """Seconds over windows, weighted."""
-        return _Program(self, late="counted").solve().value
+        return Program(self, late="counted").solve().value
 
     def _worst(self) -> tuple[float, tuple[str, ...]]:
-        program = _Program(self, peak=True)
+        program = Program(self, peak=True)
         solved = program.solve()
         return solved.value, tuple(self.topology.resource_names[r] for r in solved.binding)
 
     def _peaks(self, others: float) -> tuple[Need, ...]:
         """What each resource needs by itself, the others being as full as they may have to be."""
         found = []
-        program = _Program(self, peak=True)
+        program = Program(self, peak=True)
         for resource in program.resources:
             if resource not in self.told:
                 continue
@@ -411,268 +379,3 @@ class _Relaxation:
                 name = self.topology.resource_names[resource]
                 found.append(Need(name, solved.value, *program.hardest_night(resource, solved)))
         return tuple(sorted(found, key=lambda need: -need.part))
-
-
-FLOOR = 1e-6
-
-
-def _amounts(job: Job, machine: Machine, disk: Disk, gap: float) -> tuple[float, ...]:
-    """(source of a full, least source of an increment, payload of each) of a disk."""
-    used, whole = protected_bytes(job, machine, disk), read_bytes(job, machine, disk)
-    changed = min(used, changed_bytes(used, machine, gap))
-    source = min(changed if job.tracking else whole, whole) if job.tracking else whole
-    if job.chain == "full_only":
-        return whole, whole, used, used
-    if job.chain == "forever" or job.synthetic_full:
-        return source, source, changed, changed
-    return max(whole, source), source, used, changed
-
-
-@dataclass(frozen=True, slots=True)
-class _Solved:
-    value: float
-    binding: tuple[int, ...]
-    x: Any
-
-
-class _Program:
-    """One linear program: bytes of works, by way and bucket, under capacities.
-
-    Args:
-        late: what may be moved after a window's end: nothing, "counted" in seconds, or anything of
-            jobs whose windows let them "for those that may".
-        drop: whether machines may be left undone, counted by weight.
-        peak: whether all capacities are scaled by one variable that is to be least.
-    """
-
-    def __init__(
-        self, relaxed: _Relaxation, *, late: str = "no", drop: bool = False, peak: bool = False
-    ) -> None:
-        self.relaxed = relaxed
-        self.cost: list[float] = []
-        self.most: list[float] = []
-        self.equal: list[tuple[dict[int, float], float]] = []
-        self.below: list[tuple[dict[int, float], float]] = []
-        self.load: dict[tuple[int, int], dict[int, float]] = {}
-        self.late_load: dict[tuple[int, float], dict[int, float]] = {}
-        self._edges = self._cuts()
-        self._capacity = self._capacities()
-        self._late, self._drop = late, drop
-        self.scale = self._variable(1.0) if peak else None
-        self._overs: dict[float, int] = {}
-        chances: dict[int, dict[int, float]] = {}
-        for work in relaxed.works:
-            self._add(work, chances)
-        for job, row in chances.items():
-            self.equal.append((row, float(relaxed.fulls[job])))
-        self.resources = tuple(sorted({r for r, _ in self.load}))
-
-    def _variable(self, cost: float = 0.0, most: float = np.inf) -> int:
-        self.cost.append(cost)
-        self.most.append(most)
-        return len(self.cost) - 1
-
-    # --- time -----------------------------------------------------------------------------------
-
-    def _cuts(self) -> list[float]:
-        works = self.relaxed.works
-        edges = {edge for w in works for edge in (w.opens, w.closes) if np.isfinite(edge)}
-        problem = self.relaxed.problem
-        layout = layout_of(self.relaxed.plan)
-        _, limits = link_limits(self.relaxed.plan, layout, problem.from_, problem.to)
-        last = max(edges, default=problem.to)
-        edges |= {at for at in (limits["at"] + EPOCH).tolist() if problem.from_ < at < last}
-        return sorted(edges)
-
-    def _capacities(self) -> Any:
-        """Capacity of each resource in each bucket."""
-        problem, plan = self.relaxed.problem, self.relaxed.plan
-        capacity, limits = link_limits(plan, layout_of(plan), problem.from_, problem.to)
-        rows = []
-        step = 0
-        for edge in self._edges[:-1]:
-            while step < len(limits) and limits["at"][step] + EPOCH <= edge + SAME_INSTANT:
-                capacity[limits["resource"][step]] = limits["capacity"][step]
-                step += 1
-            rows.append(capacity.copy())
-        return np.array(rows).reshape(len(rows), len(capacity))
-
-    def _buckets(self, work: _Work) -> range:
-        first = int(np.searchsorted(self._edges, work.opens - SAME_INSTANT))
-        last = int(np.searchsorted(self._edges, work.closes - SAME_INSTANT))
-        return range(first, max(first, min(last, len(self._edges) - 1)))
-
-    # --- rows -----------------------------------------------------------------------------------
-
-    def _add(self, work: _Work, chances: dict[int, dict[int, float]]) -> None:
-        relaxed = self.relaxed
-        job = relaxed.plan.jobs[work.job]
-        chance = None
-        if work.full is None:
-            chance = self._variable(most=1.0)
-            chances.setdefault(work.job, {})[chance] = 1.0
-        undone = None
-        if self._drop:
-            undone = self._variable(job_weight(job))
-        for which, sides in enumerate(relaxed.sides[work.job]):
-            dropped: dict[int, float] = {}
-            for side in sides:
-                row = self._moved(work, job, side)
-                if undone is not None:
-                    variable = self._variable()
-                    row[variable] = 1.0
-                    dropped[variable] = 1.0
-                changed = side.changed / UNIT if work.runs else 0.0
-                full = side.full / UNIT
-                if chance is None:
-                    amount = full if work.full else changed
-                else:
-                    row[chance] = -(full - changed)
-                    amount = changed
-                if amount > 0 or chance is not None:
-                    # At least: more may move than must.
-                    self.below.append(({k: -v for k, v in row.items()}, -amount))
-            if undone is not None and dropped:
-                largest = self._largest(work.job, which) / UNIT
-                self.below.append(({**dropped, undone: -largest}, 0.0))
-
-    def _moved(self, work: _Work, job: Job, side: _Side) -> dict[int, float]:
-        """Variables of what is moved of a side; also put under the capacities."""
-        row: dict[int, float] = {}
-        for resources in side.ways:
-            for bucket in self._buckets(work):
-                variable = self._variable()
-                row[variable] = 1.0
-                for resource in resources:
-                    self.load.setdefault((resource, bucket), {})[variable] = 1.0
-            if self._late == "no" or not np.isfinite(work.closes):
-                continue
-            if job.at_window_end == "stop":
-                continue
-            variable = self._variable()
-            row[variable] = 1.0
-            if self._late == "counted":
-                for resource in resources:
-                    self.late_load.setdefault((resource, work.closes), {})[variable] = 1.0
-                if work.closes not in self._overs:
-                    weights = [
-                        job_weight(self.relaxed.plan.jobs[w.job])
-                        for w in self.relaxed.works
-                        if w.closes == work.closes
-                    ]
-                    self._overs[work.closes] = self._variable(min(weights))
-        return row
-
-    def _largest(self, position: int, which: int) -> float:
-        """Most bytes that one machine of a job reads (0) or sends (1) in a full."""
-        job = self.relaxed.plan.jobs[position]
-        sums = [0.0]
-        for machine in self.relaxed.members[position]:
-            amounts = [
-                _amounts(job, machine, disk, 10.0**9) for disk in protected_disks(job, machine)
-            ]
-            read = sum(max(entry[0], entry[1]) for entry in amounts)
-            sent = sum(max(entry[2], entry[3]) for entry in amounts)
-            sums.append(sent / compression(job, machine) if which else read)
-        return max(1.0, *sums)
-
-    # --- solving --------------------------------------------------------------------------------
-
-    def _rows(self, scaled: dict[int, float | None]) -> tuple[Any, Any, list[tuple[int, int]]]:
-        """All "at most" rows. `scaled`: a fixed part of each capacity, or None for the variable."""
-        rows, limits, keys = [], [], []
-        for (resource, bucket), row in self.load.items():
-            length = self._edges[bucket + 1] - self._edges[bucket]
-            most = self._capacity[bucket][resource] * length / UNIT
-            fixed = scaled.get(resource, 1.0)
-            if fixed is None and self.scale is not None:
-                rows.append({**row, self.scale: -most})
-                limits.append(0.0)
-            else:
-                rows.append(row)
-                limits.append(most * (fixed or 0.0))
-            keys.append((resource, bucket))
-        for (resource, closes), row in self.late_load.items():
-            most = self.relaxed.topology.capacity[resource] / UNIT
-            rows.append({**row, self._overs[closes]: -most})
-            limits.append(0.0)
-            keys.append((-1, -1))
-        for row, limit in self.below:
-            rows.append(row)
-            limits.append(limit)
-            keys.append((-1, -1))
-        return _matrix(rows, len(self.cost)), np.array(limits), keys
-
-    def solve(self) -> _Solved:
-        """The least value, with the resources that keep it from being less."""
-        scaled: dict[int, float | None] = (
-            {} if self.scale is None else dict.fromkeys(self.resources)
-        )
-        return self._solve(scaled)
-
-    def solve_for(self, resource: int, others: float) -> _Solved:
-        """The least part of one resource, the others being filled to a part at most."""
-        scaled: dict[int, float | None] = dict.fromkeys(self.resources, others * (1 + 1e-6))
-        scaled[resource] = None
-        return self._solve(scaled)
-
-    def _solve(self, scaled: dict[int, float | None]) -> _Solved:
-        if not self.cost:
-            return _Solved(0.0, (), np.zeros(0))
-        matrix, limits, keys = self._rows(scaled)
-        equal = _matrix([row for row, _ in self.equal], len(self.cost))
-        # The solver takes 50 MiB, and only the processes that compute bounds need it.
-        from scipy.optimize import linprog
-
-        solved = linprog(
-            self.cost,
-            A_ub=matrix,
-            b_ub=limits,
-            A_eq=equal if self.equal else None,
-            b_eq=np.array([value for _, value in self.equal]) if self.equal else None,
-            bounds=np.column_stack([np.zeros(len(self.most)), self.most]),
-            method="highs",
-        )
-        if solved.status != 0:
-            # Nothing is known then, and nothing is claimed.
-            return _Solved(0.0, (), np.zeros(len(self.cost)))
-        pressing = np.flatnonzero(np.abs(solved.ineqlin.marginals) > FLOOR).tolist()
-        weight: dict[int, float] = {}
-        for i in pressing:
-            if keys[i][0] >= 0:
-                part = abs(float(solved.ineqlin.marginals[i])) * abs(float(limits[i]) or 1.0)
-                weight[keys[i][0]] = weight.get(keys[i][0], 0.0) + part
-        binding = tuple(sorted(weight, key=lambda r: -weight[r]))
-        # A solver is right to some digits only; a bound must not claim more.
-        return _Solved(max(0.0, float(solved.fun) * (1 - 1e-6) - 1e-9), binding, solved.x)
-
-    def hardest_night(self, resource: int, solved: _Solved) -> tuple[int, float, float]:
-        """(night, seconds of whole capacity needed in it, seconds it may be used) of a solution."""
-        needed: dict[int, float] = {}
-        open_s: dict[int, float] = {}
-        for (r, bucket), row in self.load.items():
-            if r != resource:
-                continue
-            capacity = self._capacity[bucket][resource]
-            night = self.relaxed._night(self._edges[bucket])
-            length = self._edges[bucket + 1] - self._edges[bucket]
-            if capacity > 0:
-                moved = sum(float(solved.x[k]) for k in row) * UNIT
-                full = self.relaxed.topology.capacity[resource]
-                needed[night] = needed.get(night, 0.0) + moved / full
-                open_s[night] = open_s.get(night, 0.0) + length * capacity / full
-        night = max(needed, key=lambda n: needed[n] / max(1.0, open_s[n]), default=0)
-        return night, float(needed.get(night, 0.0)), float(open_s.get(night, 0.0))
-
-
-UNIT = 2.0**30
-"""Bytes are counted in GiB in the programs, so that all numbers are of a kind."""
-
-
-def _matrix(rows: Sequence[dict[int, float]], width: int) -> Any:
-    data = [value for row in rows for value in row.values()]
-    columns = [column for row in rows for column in row]
-    starts = np.concatenate([[0], np.cumsum([len(row) for row in rows])])
-    from scipy.sparse import csr_matrix
-
-    return csr_matrix((data, columns, starts), shape=(len(rows), width))
