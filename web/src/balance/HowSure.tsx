@@ -2,7 +2,7 @@ import { waitingWords } from "./waiting";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { NumberField } from "../ui/controls";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { count, percent } from "../ui/words";

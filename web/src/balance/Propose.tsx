@@ -5,7 +5,7 @@ import { Flag, NumberField } from "../ui/controls";
 import { useAddress } from "../workbench/address";
 import { Silhouette } from "../ui/Silhouette";
 import { useDiscardOnLeave } from "../workbench/considering";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choices } from "../ui/Choice";

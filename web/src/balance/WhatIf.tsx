@@ -5,7 +5,7 @@ import { NumberField, Pick } from "../ui/controls";
 import { choicesQuery } from "../api/jobQueries";
 import { useAddress } from "../workbench/address";
 import { Silhouette } from "../ui/Silhouette";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Verdict } from "../ui/Verdict";

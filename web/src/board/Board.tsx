@@ -4,7 +4,7 @@ import type { LaneBy } from "../api/planQueries";
 import { useAddress } from "../workbench/address";
 import { firstBar, useKeys } from "../workbench/keys";
 import { useTheme } from "../ui/theme";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { millis } from "../time/time";
 import { BoardBar, LANES } from "./BoardBar";
 import { BoardTable } from "./BoardTable";

@@ -2,7 +2,7 @@ import { Minus, Plus, Printer, Table as TableIcon } from "lucide-react";
 import { memo, type ReactNode } from "react";
 import type { Night } from "../api/client";
 import type { LaneBy } from "../api/planQueries";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { clock, dateWords } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";

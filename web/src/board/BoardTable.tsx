@@ -1,7 +1,7 @@
 import type { ColumnDef } from "@tanstack/react-table";
 import { useMemo } from "react";
 import type { Run } from "../api/client";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { dayClock, duration } from "../time/time";
 import { Table } from "../ui/Table";
 import { bytes, resource } from "../ui/words";

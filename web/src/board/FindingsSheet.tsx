@@ -6,7 +6,7 @@ import type { Finding, Suggestion } from "../api/client";
 import { helpQuery } from "../api/planQueries";
 import { useFindings } from "../workbench/findings";
 import { useJobLinks } from "../workbench/links";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Sheet } from "../ui/Sheet";

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Job, MachineRun, Run } from "../api/client";
 import { runQuery } from "../api/planQueries";
 import { useJobLinks } from "../workbench/links";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { clock, dayClock, duration } from "../time/time";
 import { Sheet } from "../ui/Sheet";
 import { Table } from "../ui/Table";

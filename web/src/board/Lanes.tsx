@@ -3,7 +3,7 @@ import { Lock } from "lucide-react";
 import { type KeyboardEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
 import type { Run } from "../api/client";
 import { useTheme } from "../ui/theme";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { daysBetween, MINUTE } from "../time/time";
 import { BarHandle } from "./BarHandle";
 import { kindOf, runLabel, runLines } from "./explain";

@@ -13,7 +13,7 @@ import {
 } from "react";
 import { lanesQuery, type LaneBy } from "../api/planQueries";
 import { useTheme } from "../ui/theme";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { dayClock, duration, millis } from "../time/time";
 import { Button } from "../ui/Button";
 import { Table } from "../ui/Table";

@@ -1,6 +1,6 @@
 import { memo, useState } from "react";
 import type { Night } from "../api/client";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { reasonWords } from "./explain";
 
 const SHOWN_REASONS = 3;

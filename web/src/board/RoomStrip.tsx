@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import type { Job, Run } from "../api/client";
 import { askRoom, type RunKind, type Start } from "../api/jobQueries";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { MINUTE, millis } from "../time/time";
 import { Button } from "../ui/Button";
 import { Hint } from "../ui/Hint";

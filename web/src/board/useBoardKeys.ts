@@ -1,6 +1,6 @@
 import type { KeyboardEvent } from "react";
 import type { Job, Run } from "../api/client";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { whyFixed } from "../workbench/moves";
 
 export const NUDGE_MIN = 5;

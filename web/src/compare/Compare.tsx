@@ -4,7 +4,7 @@ import { useSearchParams } from "react-router";
 import type { NightSummary } from "../api/client";
 import { type Comparison, comparisonQuery } from "../api/versionQueries";
 import { Silhouette } from "../ui/Silhouette";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Verdict } from "../ui/Verdict";

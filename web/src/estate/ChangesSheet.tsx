@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { dayClock } from "../time/time";
 import { Button } from "../ui/Button";
 import { Sheet } from "../ui/Sheet";

@@ -3,7 +3,7 @@ import { Download, Search } from "lucide-react";
 import { useCallback, useState } from "react";
 import { useAddress } from "../workbench/address";
 import { useEscape, useKeys } from "../workbench/keys";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { refusalsOf } from "../workbench/refusals";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
 import { Sheet } from "../ui/Sheet";

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { useQueryClient } from "@tanstack/react-query";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Sheet } from "../ui/Sheet";

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { isSeen, nightLine } from "../workbench/changedNights";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Sheet } from "../ui/Sheet";

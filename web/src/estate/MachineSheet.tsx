@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useJobLinks } from "../workbench/links";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";

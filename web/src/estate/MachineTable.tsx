@@ -11,7 +11,7 @@ import {
   useRef,
   useState,
 } from "react";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { dayClock, duration } from "../time/time";
 import { count, gib, percent } from "../ui/words";
 import { type Group, type MachineEntry, PAGE, pageQuery, type Shown } from "../api/estateQueries";

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { type FormEvent, useState } from "react";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { dayClock } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";

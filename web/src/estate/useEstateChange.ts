@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { ApiProblem } from "../api/client";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 
 /**
  * Runs a change of the estate: one at a time, its problem in words, everything asked anew after.

@@ -4,7 +4,7 @@ import type { Operation } from "../api/client";
 import { operationsOf } from "../workbench/moves";
 import { changedNights } from "../workbench/changedNights";
 import { useDiscardOnLeave } from "../workbench/considering";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { validationQuery, type JobProblem } from "../api/versionQueries";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { count } from "../ui/words";
 

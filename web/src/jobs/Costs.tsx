@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { duration } from "../time/time";
 import { bytes } from "../ui/words";
 import { costsQuery } from "../api/jobQueries";

@@ -12,7 +12,7 @@ import {
   renameDraft,
 } from "../api/versionQueries";
 import { useAddress } from "../workbench/address";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { count } from "../ui/words";
 

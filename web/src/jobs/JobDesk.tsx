@@ -3,7 +3,7 @@ import { ArrowLeft, Copy, Lock, LockOpen, Scissors, Trash2 } from "lucide-react"
 import { useState } from "react";
 import { useAddress } from "../workbench/address";
 import { useCtrl } from "../workbench/keys";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { dateWords } from "../time/time";
 import { Button } from "../ui/Button";
 import { Hint } from "../ui/Hint";

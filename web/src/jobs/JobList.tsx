@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Lock, Pause } from "lucide-react";
 import { useMemo, useState } from "react";
 import { useAddress } from "../workbench/address";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Table } from "../ui/Table";

@@ -2,7 +2,7 @@ import { Plus } from "lucide-react";
 import { useCallback, useState } from "react";
 import { useAddress } from "../workbench/address";
 import { useEscape } from "../workbench/keys";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Checks } from "./Checks";
 import { Drafts } from "./Drafts";

@@ -1,5 +1,5 @@
 import { clsx } from "clsx";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration } from "../time/time";
 import { Hint } from "../ui/Hint";
 import { bytes, count } from "../ui/words";

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import { useState } from "react";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { addDays, dateWords, DAY, millis } from "../time/time";
 import { Field } from "../ui/Field";
 import { bytes, count } from "../ui/words";

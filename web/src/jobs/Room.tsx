@@ -1,6 +1,6 @@
 import { clsx } from "clsx";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { addDays, dateWords, dayClock, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Hint } from "../ui/Hint";

@@ -3,7 +3,7 @@ import { useEffect, useMemo, useState } from "react";
 import type { Job, Operation } from "../api/client";
 import { changedNights } from "../workbench/changedNights";
 import { useDiscardOnLeave } from "../workbench/considering";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Sheet } from "../ui/Sheet";

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Table } from "../ui/Table";

@@ -3,7 +3,7 @@ import { useCallback, useMemo, useState } from "react";
 import { ApiProblem, type Operation } from "../api/client";
 import { useConsiderWhileShown } from "../workbench/considering";
 import { refusalsOf } from "../workbench/refusals";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { lookQuery } from "../api/jobQueries";
 import { addJob, changeJob, changesOf, type JobValue } from "./value";
 

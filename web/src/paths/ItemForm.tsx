@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { useDiscardOnLeave } from "../workbench/considering";
 import { useRefusals } from "../workbench/refusals";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
 import { Field } from "../ui/Field";

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useFindings } from "../workbench/findings";
 import { useConsiderWhileShown } from "../workbench/considering";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";

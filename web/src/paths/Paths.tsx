@@ -3,7 +3,7 @@ import { Plus } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useAddress } from "../workbench/address";
 import { useEscape } from "../workbench/keys";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { clock, millis, MINUTE } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";

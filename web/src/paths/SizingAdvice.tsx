@@ -1,7 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 import type { Operation } from "../api/client";
 import { useDiscardOnLeave } from "../workbench/considering";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Verdict } from "../ui/Verdict";

@@ -3,7 +3,7 @@ import { useId, useState } from "react";
 import type { Operation } from "../api/client";
 import { useDiscardOnLeave } from "../workbench/considering";
 import { useRefusals } from "../workbench/refusals";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";

@@ -6,7 +6,7 @@ import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
 import { Modal } from "../ui/Modal";
 import { count } from "../ui/words";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 
 /** Adopting asks once: what changes, what speaks against it, and why it is done. */
 export function AdoptDialog({ open, onOpen }: { open: boolean; onOpen: (open: boolean) => void }) {

@@ -4,7 +4,7 @@ import { Button } from "../ui/Button";
 import { Modal } from "../ui/Modal";
 import { count } from "../ui/words";
 import { kept } from "../workbench/clash";
-import { type Clash, useWorkbench } from "../workbench/workbench";
+import { type Clash, useWorkbench } from "../workbench/store";
 
 /** Somebody else saved first: what they did, and field by field whose edit stands. */
 export function ClashDialog() {

@@ -6,7 +6,7 @@ import { Button } from "../ui/Button";
 import { percent, resource } from "../ui/words";
 import { AdoptDialog } from "./AdoptDialog";
 import { planOf } from "../workbench/address";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 
 /** The address of a comparison of the adopted plan with a draft. */
 export function withSide(search: URLSearchParams, draft: number): string {

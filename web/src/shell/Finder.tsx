@@ -9,7 +9,7 @@ import { clock, dateWords } from "../time/time";
 import { fit } from "./matching";
 import { planOf, VIEWS } from "../workbench/address";
 import { setTheme, useTheme } from "../ui/theme";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 
 const PLACES = [
   "proxies",

@@ -4,7 +4,7 @@ import { weekQuery } from "../api/planQueries";
 import { addDays, clock, dateWords, mondayOf } from "../time/time";
 import { Modal } from "../ui/Modal";
 import { Verdict } from "../ui/Verdict";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 
 const WEEKS = 5;
 

@@ -13,7 +13,7 @@ import { firstBar, useCtrl } from "../workbench/keys";
 import { Mark } from "../ui/Mark";
 import { ServerDialog } from "./ServerDialog";
 import { setTheme, useTheme } from "../ui/theme";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 
 const Finder = lazy(() => import("./Finder").then((m) => ({ default: m.Finder })));
 

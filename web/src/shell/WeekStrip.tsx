@@ -9,7 +9,7 @@ import { Verdict } from "../ui/Verdict";
 import { percent } from "../ui/words";
 import { MonthView } from "./MonthView";
 import { Silhouette } from "../ui/Silhouette";
-import { useWorkbench } from "../workbench/workbench";
+import { useWorkbench } from "../workbench/store";
 
 /** Seven nights under their roofs. A night chosen here is the night everywhere. */
 export function WeekStrip() {

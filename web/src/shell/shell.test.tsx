@@ -8,7 +8,7 @@ import { ClashDialog } from "./ClashDialog";
 import { EffectLine } from "./EffectLine";
 import { Silhouette } from "../ui/Silhouette";
 import { WeekStrip } from "./WeekStrip";
-import type { Clash } from "../workbench/workbench";
+import type { Clash } from "../workbench/store";
 
 const NOTHING_COMPUTED = { "GET /computations": () => [] };
 const over = {

@@ -7,7 +7,7 @@ import type { ReactNode } from "react";
 import { MemoryRouter, useLocation } from "react-router";
 import { vi } from "vitest";
 import type { Draft, Job, Night, NightSummary, Plan, Reason, Run } from "../api/client";
-import { type Workbench, WorkbenchContext } from "../workbench/workbench";
+import { type Workbench, WorkbenchStore } from "../workbench/store";
 
 export const ZONE = "Europe/Dublin";
 export const FRIDAY = "2026-11-06";
@@ -242,6 +242,6 @@ export function show(ui: ReactNode, address = `/board/${FRIDAY}`) {
 /** Show something in a workbench, which is returned. */
 export function showIn(ui: ReactNode, more: Partial<Workbench> = {}, address?: string) {
   const bench = workbench(more);
-  show(<WorkbenchContext value={bench}>{ui}</WorkbenchContext>, address);
+  show(<WorkbenchStore value={bench}>{ui}</WorkbenchStore>, address);
   return bench;
 }

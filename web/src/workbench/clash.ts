@@ -1,5 +1,5 @@
 import type { Operation } from "../api/client";
-import type { Clash } from "./workbench";
+import type { Clash } from "./store";
 
 /**
  * One's own operations without what is left to the others; `mine`: conflicts in which they stand.

@@ -1,6 +1,6 @@
 import { useEffect } from "react";
 import type { Operation } from "../api/client";
-import { useWorkbench } from "./workbench";
+import { useWorkbench } from "./store";
 
 /** Discards what is being considered when whoever considers it is left. */
 export function useDiscardOnLeave() {

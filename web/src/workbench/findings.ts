@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { findingsQuery } from "../api/planQueries";
 import { mondayOf } from "../time/time";
-import { useWorkbench } from "./workbench";
+import { useWorkbench } from "./store";
 
 /** The findings of a draft's week, and of the adopted plan's to tell how many there were. */
 export function useFindings() {

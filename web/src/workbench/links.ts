@@ -1,6 +1,6 @@
 import { useSearchParams } from "react-router";
 import { planOf } from "./address";
-import { useWorkbench } from "./workbench";
+import { useWorkbench } from "./store";
 
 /** Addresses in the view of jobs, with the plan and the draft in hand. */
 export function useJobLinks() {

@@ -1,5 +1,5 @@
 import { ApiProblem } from "../api/client";
-import { useWorkbench } from "./workbench";
+import { useWorkbench } from "./store";
 
 /** What the API refused, as marks on the fields of a form. */
 export interface Refusals {

@@ -1,15 +1,27 @@
 // @vitest-environment jsdom
 import { act, render, screen, waitFor } from "@testing-library/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { Profiler, useEffect } from "react";
 import { MemoryRouter, Route, Routes } from "react-router";
 import { beforeEach, describe, expect, it } from "vitest";
 import type { Operation, Plan } from "../api/client";
 import { draft, FRIDAY, night, plan, week } from "../testing/harness";
 import { answering, type Asked, problem } from "../testing/server";
-import { useWorkbench, type Workbench, WorkbenchProvider } from "./workbench";
+import { useWorkbench, type Workbench } from "./store";
+import { WorkbenchProvider } from "./workbench";
 
 let bench: Workbench;
+
+/** How often each of two components was drawn: one shows the plan alone, the other the night. */
+const drawn = { plan: 0, night: 0 };
+
+function OfThePlan() {
+  return <p>{useWorkbench().plan.name}</p>;
+}
+
+function OfTheNight() {
+  return <p>{useWorkbench().night?.over_s}</p>;
+}
 
 function Seen() {
   const now = useWorkbench();
@@ -62,6 +74,12 @@ async function open(shown: Plan = plan(), more: Record<string, (asked: Asked) =>
             element={
               <WorkbenchProvider plan={shown}>
                 <Seen />
+                <Profiler id="plan" onRender={() => (drawn.plan += 1)}>
+                  <OfThePlan />
+                </Profiler>
+                <Profiler id="night" onRender={() => (drawn.night += 1)}>
+                  <OfTheNight />
+                </Profiler>
               </WorkbenchProvider>
             }
           />
@@ -82,6 +100,20 @@ const times = () =>
 
 beforeEach(() => {
   held = [];
+});
+
+describe("a step of a drag", () => {
+  it("draws what shows the night anew, and leaves alone what does not", async () => {
+    await open();
+    const before = { ...drawn };
+    act(() => bench.attempt(start(5)));
+    act(() => bench.attempt(start(10)));
+    await waitFor(() => expect(held.length).toBeGreaterThan(0));
+    await act(async () => held[0]?.answer(found("later", "night")));
+    await waitFor(() => expect(bench.night?.over_s).toBe(60));
+    expect(drawn.night).toBeGreaterThan(before.night);
+    expect(drawn.plan).toBe(before.plan);
+  });
 });
 
 describe("the night in hand", () => {

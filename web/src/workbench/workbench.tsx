@@ -1,20 +1,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import {
-  createContext,
-  type ReactNode,
-  use,
-  useCallback,
-  useEffect,
-  useMemo,
-  useRef,
-  useState,
-} from "react";
+import { type ReactNode, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import {
   ApiProblem,
-  type Draft,
-  type Job,
-  type Night,
   type NightSummary,
   type Operation,
   type Plan,
@@ -23,75 +11,9 @@ import {
 import * as q from "../api/planQueries";
 import { mondayOf } from "../time/time";
 import { useAddress } from "./address";
+import { type Clash, type Workbench, WorkbenchStore } from "./store";
 import { changedNights } from "./changedNights";
 import { type Move, operationsOf, withMove } from "./moves";
-
-/** What the planner has in hand: a plan, a night of it, and moves that are not saved yet. */
-export interface Workbench {
-  plan: Plan;
-  draft: Draft | null;
-  jobs: ReadonlyMap<string, Job>;
-  date: string;
-  goTo: (date: string) => void;
-  loads: readonly string[] | null;
-  setLoads: (loads: string[]) => void;
-  /** The night as adopted, saved in the draft, or previewed: whatever is newest. */
-  night: Night | undefined;
-  week: NightSummary[];
-  adoptedWeek: NightSummary[];
-  nightError: Error | null;
-  moves: readonly Move[];
-  /** Whether a move is in mid-drag: previewed but not kept. */
-  attempting: boolean;
-  attempt: (move: Move | null) => void;
-  move: (move: Move) => void;
-  undo: () => void;
-  discard: () => void;
-  save: () => void;
-  /** Save operations that were not made by hand, such as what helps against a finding. */
-  put: (operations: Operation[]) => Promise<boolean>;
-  /** What operations would do to the week, tried without saving them. */
-  tryOut: (key: string, operations: Operation[]) => void;
-  tried: { key: string; lines: string[] } | null;
-  /** Operations that are being thought about: previewed everywhere, saved by `put`. */
-  consider: (operations: Operation[]) => void;
-  considered: readonly Operation[];
-  /** What is wrong with what is being thought about. */
-  refused: ApiProblem | null;
-  redo: () => void;
-  /** Adopt the draft, with a note; `despite` what can never work in it. */
-  adopt: (note: string, despite: boolean) => Promise<boolean>;
-  /** What others have saved meanwhile where this person edited too. */
-  clash: Clash | null;
-  settleClash: (operations: Operation[]) => void;
-  busy: "previewing" | "saving" | null;
-  problem: string | null;
-  say: (problem: string | null) => void;
-  words: readonly string[];
-}
-
-/** Edits of two people that met: what the others did, and what of one's own it touches. */
-export interface Clash {
-  now: Draft;
-  yours: Operation[];
-  theirs: { words: string; actor: string; undone: boolean }[];
-  conflicts: {
-    index: number;
-    key: string | null;
-    list: string;
-    id: string;
-    field: string;
-    theirs: string[];
-  }[];
-}
-
-export const WorkbenchContext = createContext<Workbench | null>(null);
-
-export function useWorkbench(): Workbench {
-  const found = use(WorkbenchContext);
-  if (!found) throw new Error("used outside of a workbench");
-  return found;
-}
 
 interface PreviewState {
   result: Preview | null;
@@ -401,7 +323,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     say,
     words: moves.length || considered.length || attempting ? (result?.words ?? []) : [],
   };
-  return <WorkbenchContext value={value}>{children}</WorkbenchContext>;
+  return <WorkbenchStore value={value}>{children}</WorkbenchStore>;
 }
 
 /** The night that a planner should see first: the worst of the week. */

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useRef } from "react";
-import { useWorkbench } from "../../workbench/workbench";
+import { useWorkbench } from "../../workbench/store";
 import { choicesQuery, type Choices as Offered } from "../../api/jobQueries";
 import { CheckEditor } from "./check";
 import { CopiesEditor } from "./copies";

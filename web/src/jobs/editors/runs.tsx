@@ -1,6 +1,6 @@
 import { Plus, X } from "lucide-react";
 import { useRef, useState } from "react";
-import { useWorkbench } from "../../workbench/workbench";
+import { useWorkbench } from "../../workbench/store";
 import { Button } from "../../ui/Button";
 import { Choices } from "../../ui/Choice";
 import { Field } from "../../ui/Field";
