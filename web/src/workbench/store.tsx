@@ -68,7 +68,7 @@ export interface Clash {
   }[];
 }
 
-/** Holds what the planner has in hand, and tells whoever uses a part of it that this part changed. */
+/** Holds what the planner has in hand, and tells whoever uses a part of it when that changes. */
 class Store {
   private readonly listeners = new Set<() => void>();
 
