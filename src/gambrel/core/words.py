@@ -334,15 +334,23 @@ def moment(instant: float, zone: str) -> str:
 
 
 def size(number: float) -> str:
-    """Bytes as GiB or TiB."""
+    """Bytes as MiB, GiB or TiB, as the screens write them."""
     return gib(number / GIB)
 
 
 def gib(number: float) -> str:
-    """GiB as GiB or TiB; small ones with one decimal."""
+    """GiB as MiB, GiB or TiB; a decimal where it tells something."""
     if number >= 1024:
-        return f"{number / 1024:.1f} TiB"
-    return f"{number:.1f} GiB" if 0 < number < 10 else f"{number:.0f} GiB"
+        return f"{_trimmed(number / 1024, 1)} TiB"
+    if number >= 1 or number == 0:
+        return f"{_trimmed(number, 1 if number < 100 else 0)} GiB"
+    return f"{_trimmed(number * 1024, 0)} MiB"
+
+
+def _trimmed(number: float, digits: int) -> str:
+    """A number with thousands set apart, without zeros at its end."""
+    text = f"{number:,.{digits}f}"
+    return text.rstrip("0").rstrip(".") if "." in text else text
 
 
 def hours(value: float) -> str:

@@ -1,7 +1,9 @@
 """Loads over time, exposure, selection and jobs in words."""
 
 import itertools
+import json
 from datetime import date
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -24,8 +26,10 @@ from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation.exposure import newest_over_time, worst_exposure
 from gambrel.core.simulation.forecast import HOLD, WAIT, NewestPoint
 from gambrel.core.simulation.simulate import simulate
-from gambrel.core.words import job_clauses, retention_in_words
+from gambrel.core.words import gib, job_clauses, retention_in_words
 from gambrel.demo import larkmoor
+
+SIZES = Path(__file__).parents[2] / "sizes.json"
 
 
 def friday(**changes):
@@ -253,3 +257,8 @@ def test_a_job_reads_as_a_sentence():
 )
 def test_a_retention_in_words(rule, said):
     assert retention_in_words(rule) == said
+
+
+@pytest.mark.parametrize(("size", "said"), json.loads(SIZES.read_text()))
+def test_sizes_are_written_as_the_screens_write_them(size, said):
+    assert gib(size) == said

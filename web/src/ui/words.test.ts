@@ -1,10 +1,13 @@
 import { describe, expect, it } from "vitest";
 import { typedNumber } from "./numbers";
+import sizes from "../../../tests/sizes.json";
 import { amount, bytes, count, gib, percent, resource } from "./words";
 
 describe("sizes, rates and counts on the screen", () => {
   it("chooses the unit in which a size reads best", () => {
     expect(bytes(3 * 2 ** 20)).toBe("3 MiB");
+    // The server writes them alike: its tests read the same cases.
+    for (const [size, said] of sizes as [number, string][]) expect(gib(size)).toBe(said);
     expect(gib(1.25)).toBe("1.3 GiB");
     expect(gib(812.4)).toBe("812 GiB");
     expect(gib(8 * 1024)).toBe("8 TiB");

@@ -9,9 +9,9 @@ function plain(value: number, digits: number): string {
 /** "812 GiB", "8.4 TiB" */
 export function bytes(value: number): string {
   const gib = value / GIB;
-  if (gib >= 1000) return `${plain(gib / 1024, 1)} TiB`;
+  if (gib >= 1024) return `${plain(gib / 1024, 1)} TiB`;
   if (gib >= 100) return `${plain(gib, 0)} GiB`;
-  if (gib >= 1) return `${plain(gib, 1)} GiB`;
+  if (gib >= 1 || gib === 0) return `${plain(gib, 1)} GiB`;
   return `${plain(value / 2 ** 20, 0)} MiB`;
 }
 

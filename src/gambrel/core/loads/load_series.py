@@ -6,14 +6,13 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal, NamedTuple
-from zoneinfo import ZoneInfo
 
 import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from gambrel.core.model.link_capacity import capacity_steps
 from gambrel.core.plan.objects import Plan
-from gambrel.core.schedules.calendars import limit_intervals
 from gambrel.core.simulation.forecast import PURPOSES, Columns, Forecast, Purpose
 from gambrel.core.units import MBIT, MIB
 
@@ -291,21 +290,8 @@ def load_names(plan: Plan) -> list[str]:
 
 def _link_capacity(plan: Plan, ident: str, start: float, end: float) -> tuple[Step, ...]:
     link = next(link for link in plan.links if link.id == ident)
-    zone = ZoneInfo(plan.site_by_id[link.between[0]].time_zone)
-    limits = [
-        (max(begins, start), min(ends, end), link.carried(limit.mbit_per_s))
-        for limit in link.limits
-        for begins, ends in limit_intervals(limit, zone, start, end)
-        if ends > start and begins < end
-    ]
-    edges = sorted({start, *(edge for b, e, _ in limits for edge in (b, e) if edge < end)})
-    steps: list[Step] = []
-    for edge in edges:
-        in_force = [rate for begins, ends, rate in limits if begins <= edge < ends]
-        value = min([link.carried(link.mbit_per_s), *in_force])
-        if not steps or steps[-1][1] != value:
-            steps.append((edge, value))
-    return tuple(steps)
+    zone = plan.site_by_id[link.between[0]].time_zone
+    return tuple(step for step in capacity_steps(link, zone, start, end) if step[0] < end)
 
 
 def measure_of(forecast: Forecast, name: str, start: float, end: float) -> Measure:

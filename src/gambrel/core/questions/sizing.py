@@ -22,6 +22,7 @@ from gambrel.core.edits.item_edits import (
     item_value,
 )
 from gambrel.core.edits.operations import Operation, SetProxies, apply_all
+from gambrel.core.edits.twin_proxy import proxy_like
 from gambrel.core.findings.help import CLEARLY_LESS, Play, Trouble, trouble
 from gambrel.core.loads.load_series import LoadSeries, load_names, load_table
 from gambrel.core.loads.night_loads import SpanLoad, loads_in_spans, tightest
@@ -104,23 +105,10 @@ def _slot_remedies(plan: Plan, ident: str) -> Iterator[Remedy]:
         )
 
 
-def _free_name(plan: Plan, like: str) -> str:
-    taken = {proxy.id for proxy in plan.proxies}
-    return next(name for i in range(2, 99) if (name := f"{like}-{i}") not in taken)
-
-
 def _another_proxy(plan: Plan, ident: str) -> Remedy:
     """One more proxy of the same kind, free to every job that is pinned to the first."""
-    proxy: Proxy = item_of(plan, "proxies", ident)
-    name = _free_name(plan, ident)
-    reads = sorted(plan.direct_by_proxy[ident])
-    value = {
-        **item_value(proxy, "proxies"), "id": name, "direct_datastores": reads,
-    }  # fmt: skip
-    value.pop("left_out_datastores", None)
-    value.pop("on_machine", None)
-    if proxy.on_machine is not None:
-        value["on_host"] = plan.host_of_proxy(proxy)
+    twin = proxy_like(plan, ident)
+    name, reads, value = twin.id, twin.direct_datastores, item_value(twin, "proxies")
     pins: list[Operation] = [
         SetProxies(job.id, (*(job.proxies or ()), name))
         for job in plan.jobs

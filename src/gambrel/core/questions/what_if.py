@@ -9,6 +9,7 @@ from typing import Any, ClassVar, get_args
 from zoneinfo import ZoneInfo
 
 from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.twin_proxy import proxy_like
 from gambrel.core.nights.nights import Night, night_of, planner_zone
 from gambrel.core.plan.objects import (
     DateInterval,
@@ -214,20 +215,11 @@ class AddProxy:
     like: str
 
     def apply(self, plan: Plan) -> Plan:
-        proxy = _known(plan, "proxy", "proxies", self.like)
-        taken = {p.id for p in plan.proxies}
-        ident = next(n for i in range(2, len(taken) + 3) if (n := f"{self.like}-{i}") not in taken)
-        twin = replace(
-            proxy,
-            id=ident,
-            on_machine=None,
-            on_host=plan.host_of_proxy(proxy),
-            direct_datastores=tuple(sorted(plan.direct_by_proxy[self.like])),
-            left_out_datastores=(),
-        )
+        _known(plan, "proxy", "proxies", self.like)
+        twin = proxy_like(plan, self.like)
 
         def joined(proxies: tuple[str, ...] | None) -> tuple[str, ...] | None:
-            return (*proxies, ident) if proxies is not None and self.like in proxies else proxies
+            return (*proxies, twin.id) if proxies is not None and self.like in proxies else proxies
 
         return replace(
             plan,

@@ -11,8 +11,9 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from gambrel.core.constants import FOLLOWED_AFTER_END
-from gambrel.core.plan.objects import KINDS, Link, Plan
-from gambrel.core.schedules.calendars import limit_intervals, open_intervals_from
+from gambrel.core.model.link_capacity import capacity_steps
+from gambrel.core.plan.objects import KINDS, Plan
+from gambrel.core.schedules.calendars import open_intervals_from
 from gambrel.core.schedules.spread_fulls import job_dues
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.kernel import advance
@@ -434,34 +435,6 @@ def _windows(plan: Plan, from_: float, to: float) -> tuple[t.Ints, t.Table]:
     return np.array(begins, np.int64), np.array(spans, t.SPAN)
 
 
-@lru_cache(maxsize=256)
-def _capacity_steps(
-    link: Link, zone: str, from_: float, to: float
-) -> tuple[tuple[float, float], ...]:
-    """(instant, capacity in bytes/s) of a link from the horizon's beginning on."""
-    place = ZoneInfo(zone)
-    intervals = [
-        (begins, ends, link.carried(limit.mbit_per_s))
-        for limit in link.limits
-        for begins, ends in limit_intervals(limit, place, from_, to)
-        if ends > from_ + SAME_INSTANT
-    ]
-    edges = {from_, *(edge for begins, ends, _ in intervals for edge in (begins, ends))}
-    steps: list[tuple[float, float]] = []
-    for edge in sorted(edges):
-        in_force = [
-            rate
-            for begins, ends, rate in intervals
-            if begins <= edge + SAME_INSTANT and ends > edge + SAME_INSTANT
-        ]
-        capacity = min([link.carried(link.mbit_per_s), *in_force]) * MBIT
-        if edge <= from_ + SAME_INSTANT:
-            steps = [(from_, capacity)]
-        elif capacity != steps[-1][1]:
-            steps.append((edge, capacity))
-    return tuple(steps)
-
-
 def link_limits(plan: Plan, layout: Layout, from_: float, to: float) -> tuple[t.Floats, t.Table]:
     """Capacities at the beginning, and how those of links change after it."""
     capacity = layout.capacity.copy()
@@ -471,9 +444,9 @@ def link_limits(plan: Plan, layout: Layout, from_: float, to: float) -> tuple[t.
             resource = layout.topology.resource(f"link:{link.id}")
             zone = plan.site_by_id[link.between[0]].time_zone
             last = to + FOLLOWED_AFTER_END + DAY
-            first, *rest = _capacity_steps(link, zone, from_, last)
-            capacity[resource] = first[1]
-            rows += [(resource, at - t.EPOCH, value) for at, value in rest]
+            first, *rest = capacity_steps(link, zone, from_, last)
+            capacity[resource] = first[1] * MBIT
+            rows += [(resource, at - t.EPOCH, rate * MBIT) for at, rate in rest]
     rows.sort(key=lambda row: row[1])
     return capacity, np.array(rows, t.LIMIT)
 
