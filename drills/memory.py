@@ -80,7 +80,7 @@ def previews(count: int) -> str:
 
 def _look(person: Person, plan: int, chance: random.Random, jobs: list[str]) -> list[float]:
     """All that every view asks for, once, for some night."""
-    day = (FIRST + timedelta(days=chance.randrange(84))).isoformat()
+    day = (FIRST + timedelta(days=1 + chance.randrange(84))).isoformat()
     job = chance.choice(jobs)
     draft: dict[str, Any] = {"draft": None, "operations": []}
     asked: list[tuple[str, str, Any]] = [
