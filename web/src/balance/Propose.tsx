@@ -426,7 +426,7 @@ function Nights({
       <span className="block text-xs text-ink-2">
         {[
           count(night.fulls, "full"),
-          night.over_s > 0 && `${duration(night.over_s)} past`,
+          night.over_s > 0 && `${duration(night.over_s)} late`,
           night.lost > 0 && `${night.lost} not backed up`,
           night.skipped > 0 && `${night.skipped} skipped`,
         ]

@@ -144,7 +144,7 @@ function Night({ night, was }: { night: Summary; was?: Summary | undefined }) {
       {(night.over_s > 0 || night.missed > 0) && (
         <span className="block text-xs text-ink-2">
           {[
-            night.over_s > 0 && `${duration(night.over_s)} past`,
+            night.over_s > 0 && `${duration(night.over_s)} late`,
             night.missed > 0 && `${night.missed} not backed up`,
           ]
             .filter(Boolean)

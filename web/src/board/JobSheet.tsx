@@ -67,7 +67,7 @@ export function JobSheet({
               >
                 {dayClock(r.occurrence, zone)} {kindOf(r)}
                 {r.ended && `, ends ${clock(r.ended, zone)}`}
-                {r.over_s > 0 && <span className="text-barn">, {duration(r.over_s)} past</span>}
+                {r.over_s > 0 && <span className="text-barn">, {duration(r.over_s)} late</span>}
                 {r.outcome !== "done" && `, ${r.outcome}`}
               </button>
             </li>

@@ -119,7 +119,7 @@ function Nights({ found, zone }: { found: Comparison; zone: string }) {
         <Verdict verdict={night.verdict} />{" "}
         {night.last_end && `ends ${clock(night.last_end, zone)}`}
         <span className="block text-ink-2">
-          {night.over_s > 0 ? `${duration(night.over_s)} past windows` : "inside its windows"}
+          {night.over_s > 0 ? `${duration(night.over_s)} late` : "inside its windows"}
           {night.missed > 0 && `, ${night.missed} not backed up`}
           {tight?.capacity ? `, ${tight.label} ${percent(tight.peak / tight.capacity)}` : ""}
         </span>

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import type { Job, Operation } from "../api/client";
 import { changedNights } from "../workbench/changedNights";
-import { useDiscardOnLeave } from "../workbench/considering";
+import { useConsiderWhileShown } from "../workbench/considering";
 import { useWorkbench } from "../workbench/store";
 import { duration } from "../time/time";
 import { Button } from "../ui/Button";
@@ -24,7 +24,7 @@ export function SplitSheet({
   onClose: () => void;
   onDone: () => void;
 }) {
-  const { plan, draft, consider, refused, put, busy, week, adoptedWeek } = useWorkbench();
+  const { plan, draft, refused, put, busy, week, adoptedWeek } = useWorkbench();
   const [number, setNumber] = useState(2);
   const [stagger, setStagger] = useState(true);
   const [elsewhere, setElsewhere] = useState<Record<string, string>>({});
@@ -59,9 +59,9 @@ export function SplitSheet({
       : [];
     return [{ operation: "SplitJob", job: job.id, parts }, ...moves];
   }, [elsewhere, groups, job, stagger]);
-  const key = JSON.stringify(operations);
-  useEffect(() => consider(JSON.parse(key) as Operation[]), [consider, key]);
-  useDiscardOnLeave();
+  // Once it is saved the job is another one, of which nothing is asked any more.
+  const [saving, setSaving] = useState(false);
+  useConsiderWhileShown(saving ? [] : operations);
   const lines = changedNights(adoptedWeek, week, plan.time_zone);
   const most = (of: (g: Group) => number) => (groups ? Math.max(...groups.map(of)) : 0);
   return (
@@ -152,7 +152,10 @@ export function SplitSheet({
         <Button
           look="strong"
           disabled={!groups || refused !== null || busy === "saving"}
-          onClick={() => void put(operations).then((done) => done && onDone())}
+          onClick={() => {
+            setSaving(true);
+            void put(operations).then((done) => (done ? onDone() : setSaving(false)));
+          }}
         >
           Add to draft
         </Button>

@@ -254,7 +254,7 @@ function AdviceLine({
         <span className="block text-ink-2">
           then <Verdict verdict={advice.after.verdict} />
           {advice.after.last_end && `, ends ${dayClock(advice.after.last_end, plan.time_zone)}`}
-          {advice.after.over_s > 0 && `, ${duration(advice.after.over_s)} past windows`}
+          {advice.after.over_s > 0 && `, ${duration(advice.after.over_s)} late`}
           {advice.after.lost > 0 && `, ${count(advice.after.lost, "machine")} not backed up`}
           {advice.tried > 1 && `; ${advice.tried} amounts simulated`}
         </span>
