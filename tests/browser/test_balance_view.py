@@ -55,7 +55,7 @@ def test_a_week_that_fits_is_found_understood_taken_and_adopted(balance):
     expect(night(page, 6)).to_contain_text("fits")
     expect(page.get_by_role("region", name="How far any plan could go")).to_contain_text("at least")
     balance.check("a proposal")
-    page.get_by_role("button", name=re.compile("into the draft$")).first.click()
+    page.get_by_role("button", name=re.compile("to the draft$")).first.click()
     expect(balance.effect()).to_contain_text("Adopt")
     expect(night(page, 6)).to_contain_text("fits")
     balance.effect().get_by_role("button", name="Adopt").click()

@@ -288,7 +288,7 @@ def job_clauses(plan: Plan, job: Job) -> list[Clause]:
             _limits(job),
             job.max_streams is None and job.limit_mbit_per_s is None,
         ),
-        Clause("notices", "and tell", _notices(job), job.notify == "never"),
+        Clause("notices", "notify", _notices(job), job.notify == "never"),
     ]
 
 

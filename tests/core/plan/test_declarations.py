@@ -45,7 +45,7 @@ def test_a_name_ends_with_its_unit():
     shape = shape_of(p.Repository)
     assert unit_of("capacity_gib", shape.declared["capacity_gib"]) == "GiB"
     assert unit_of("block_clone", shape.declared["block_clone"]) == ""
-    assert unit_of("dedupe_ratio", shape.declared["dedupe_ratio"]) == ": 1"
+    assert unit_of("volumes", shape.declared["volumes"]) == "each a name and GiB"
 
 
 def test_the_schema_names_each_kind_of_object_with_required_keys_and_ranges():

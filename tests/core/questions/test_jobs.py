@@ -139,7 +139,7 @@ def test_the_sentence_leaves_out_what_goes_without_saying():
     assert "copied to" not in said
     now = replace(OFFICE, notify="trouble", notify_to=("ops",), encrypt=True, encrypt_factor=0.8)
     assert "sent compressed, encrypted at 80 % speed" in sentence(PLAN, now)
-    assert job_changes(PLAN, OFFICE, PLAN, now)[-1] == "and tell ops on trouble (was nobody)"
+    assert job_changes(PLAN, OFFICE, PLAN, now)[-1] == "notify ops on trouble (was nobody)"
 
 
 # --- problems ---------------------------------------------------------------------------------

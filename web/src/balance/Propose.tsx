@@ -342,13 +342,13 @@ function Found({ found }: { found: Computation }) {
               disabled={busy === "saving" || !chosen.length}
               onClick={() => void put(operationsOf(chosen))}
             >
-              Put{" "}
+              Add{" "}
               {taken.size === moves.length
                 ? moves.length === 1
                   ? "it"
                   : `all ${moves.length}`
                 : count(taken.size, "move")}{" "}
-              into the draft
+              to the draft
             </Button>
             <Button small onClick={() => setTaken(new Set(moves.map((_, i) => i)))}>
               All

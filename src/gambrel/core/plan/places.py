@@ -186,7 +186,7 @@ class Repository:
     transform_mib_per_s: Annotated[
         Capacity | None, Key("Rate of each transform", null="no limit")
     ] = None
-    dedupe_ratio: Annotated[Capacity, Key("Deduplication", unit=": 1")] = 1.0
+    dedupe_ratio: Annotated[Capacity, Key("Deduplication ratio")] = 1.0
     block_clone: Annotated[bool, Key("Block clone")] = False
     immutable_days: Annotated[Amount, Key("Immutable for")] = 0.0
 
