@@ -11197,7 +11197,7 @@ export interface components {
         LaneSchema: {
             id: string;
             label: string;
-            /** @description [job, machine or -1, kind, start, moved, end, mark] of each stretch: places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, copy, rewrite; milliseconds from `start`; marks none, past its window, not done, skipped */
+            /** @description [job, machine or -1, kind, start, moved, end, mark] of each stretch: places in `jobs` and `machines`; kinds full, incremental, differential, synthetic, copy, rewrite; milliseconds from `start`; marks none, late, not done, skipped */
             rows: number[][];
         };
         LanesSchema: {
