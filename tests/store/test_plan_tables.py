@@ -99,6 +99,16 @@ def test_an_id_too_long_is_refused_by_name_and_nothing_is_stored(maker):
     assert count == 0
 
 
+def test_restores_and_what_is_under_way_are_refused_by_name(maker):
+    restore = {"id": "r", "machine": "gate", "at": "2026-11-06T12:00:00Z"}
+    running = {"at": "2026-11-06T12:00:00Z"}
+    plan = read_plan(small_file(state={"restores": [restore], "running": running}))
+    with pytest.raises(NotStorable) as caught, maker.begin() as session:
+        store_plan(session, "restored", plan, actor="test")
+    named = [problem.path for problem in caught.value.problems]
+    assert named == ["state.restores", "state.running"]
+
+
 def test_loading_takes_as_many_queries_for_a_large_plan_as_for_a_small_one(maker, engine):
     counts = []
     for file in (small_file(), larkmoor()):

@@ -28,7 +28,7 @@ _RETENTION = tuple(field.name for field in fields(p.Retention))
 
 
 class NotStorable(ValueError):
-    """A plan that the tables cannot hold: an id is too long."""
+    """A plan that the tables cannot hold: an id is too long, or restores are planned in it."""
 
     def __init__(self, problems: Iterable[Problem]) -> None:
         self.problems = tuple(problems)
@@ -63,6 +63,11 @@ def _check_ids(plan: p.Plan) -> None:
         for i, host in enumerate(plan.hosts)
         if host.cluster is not None and len(host.cluster) > m.ID_LENGTH
     ]
+    state = plan.state
+    for key in ("restores", "restores_at_once", "running"):
+        if getattr(state, key) not in ((), None):
+            reason = "cannot be stored yet; `gambrel simulate` takes it from the file"
+            problems.append(Problem(f"state.{key}", None, reason))
     if problems:
         raise NotStorable(problems)
 
