@@ -255,7 +255,7 @@ def test_a_lost_race_is_told_with_both_versions(client, plan_url):
     url = f"/api/v1/drafts/{draft['id']}/operations"
     client.post(url, {"operations": [MOVE]}, If_Match='"1"')
     problem = assert_problem(
-        client.post(url, {"operations": [MOVE]}, If_Match='"1"'), 412, "changed meanwhile"
+        client.post(url, {"operations": [MOVE]}, If_Match='"1"'), 412, "changed this draft"
     )
     assert (problem["yours"], problem["now"]["revision"]) == (1, 2)
     assert_problem(client.post(url, {"operations": [MOVE]}), 428, "Which revision")

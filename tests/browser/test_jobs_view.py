@@ -197,7 +197,7 @@ def test_a_draft_is_compared_adopted_with_a_note_and_gone_back_from(jobs):
     pick(page, "Priority", "4")
     page.get_by_role("button", name="Add to draft").click()
     jobs.effect().get_by_role("button", name="Compare").click()
-    expect(page.get_by_role("list", name="What is otherwise")).to_contain_text(
+    expect(page.get_by_role("list", name="What differs")).to_contain_text(
         "with priority 4 (was priority 2)"
     )
     jobs.effect().get_by_role("button", name="Adopt").click()

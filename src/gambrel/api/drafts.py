@@ -63,7 +63,7 @@ def _met(error: store.Changed, operations: Sequence[Operation]) -> dict[str, Any
 
 def _changed(error: store.Changed, operations: Sequence[Operation] = ()) -> Response:
     title, detail = (
-        "The draft has changed meanwhile",
+        "Somebody changed this draft in the meantime",
         "Nothing was saved. The draft as it is now comes with this answer.",
     )
     if error.base_left:
@@ -199,8 +199,8 @@ def _check_adoptable(draft_id: int, asked: dict[str, Any]) -> None:
         return
     raise ProblemError(
         422,
-        "Something of this plan can never work",
-        "Nothing was adopted; the draft is kept. Mend it, or adopt it all the same with a note.",
+        "Part of this plan can never work",
+        "Nothing was adopted; the draft is kept. Fix it, or adopt it anyway with a note.",
         errors=[
             field_error(f"jobs.{problem.job}.{problem.clause}", problem.job, problem.words)
             for problem in stops

@@ -76,5 +76,5 @@ def check_allowed(address: str, allowed: Sequence[Allowed]) -> None:
         ):
             raise SourceError(
                 f"{found}, port {port}, is not among the networks that sources may be in.",
-                "Ask whoever runs this server to allow it (GAMBREL_SOURCE_NETWORKS).",
+                "Ask the administrator of this server to allow it (GAMBREL_SOURCE_NETWORKS).",
             )

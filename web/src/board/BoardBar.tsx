@@ -121,7 +121,7 @@ export const BoardBar = memo(function BoardBar(props: Props) {
           <TableIcon size={14} aria-hidden /> {asTable ? "Board" : "Table"}
         </Button>
       </Hint>
-      <Hint text="Print the board as it stands">
+      <Hint text="Print the board">
         <Button
           look="plain"
           className="print:hidden @max-[960px]/bar:hidden"

@@ -166,7 +166,7 @@ function Help({ finding }: { finding: Finding }) {
     );
   if (!help.data.suggestions.length)
     return (
-      <p className="text-ink-2">{count(help.data.tried, "change")} tried; none helps by itself.</p>
+      <p className="text-ink-2">{count(help.data.tried, "change")} tried; none helps on its own.</p>
     );
   return (
     <ul aria-label="What helps">

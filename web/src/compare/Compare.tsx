@@ -64,7 +64,7 @@ export function Compare() {
       <Nights found={found.data} zone={plan.time_zone} />
       <h2 className="pt-4 text-lg font-semibold">{count(changes.length, "change")}</h2>
       {!changes.length && <p>The two are the same.</p>}
-      <ul aria-label="What is otherwise">
+      <ul aria-label="What differs">
         {changes.map((change) => (
           <li key={`${change.subject} ${change.id}`} className="border-t border-rule py-1.5">
             <p>

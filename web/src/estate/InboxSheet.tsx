@@ -227,7 +227,7 @@ function WeekEffect({ ids }: { ids: number[] }) {
       {lines.map((line) => (
         <li key={line}>{line}</li>
       ))}
-      {!lines.length && <li className="text-ink-2">No night of this week ends otherwise.</li>}
+      {!lines.length && <li className="text-ink-2">No night of this week changes.</li>}
     </ul>
   );
 }

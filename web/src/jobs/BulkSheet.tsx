@@ -178,7 +178,7 @@ export function BulkSheet({
           {lines.length ? (
             lines.map((line) => <p key={line}>{line}</p>)
           ) : (
-            <p className="text-ink-2">No night ends otherwise.</p>
+            <p className="text-ink-2">No night changes.</p>
           )}
         </div>
       )}

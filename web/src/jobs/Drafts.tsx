@@ -111,7 +111,7 @@ export function Drafts() {
       </div>
       <h2 className="pt-4 pb-1 text-lg font-semibold">What was adopted</h2>
       {adoptions.data?.length === 0 && (
-        <p className="text-ink-2">Nothing yet, beside the plan that was loaded.</p>
+        <p className="text-ink-2">Nothing yet but the plan that was loaded.</p>
       )}
       <ol>
         {adoptions.data?.map((each) => (

@@ -127,7 +127,7 @@ export function SplitSheet({
             ))}
           </ol>
           <p className="mb-2 text-ink-2">
-            Largest group {duration(most((g) => g.full_s))} of fulls; dealt by count it would be{" "}
+            Largest group {duration(most((g) => g.full_s))} of fulls; split by count it would be{" "}
             {duration(Math.max(...(split.data?.by_count ?? [0])))}. Restore points go along with the
             machines: no second full is needed. What comes to match later joins the first group.
           </p>
@@ -144,7 +144,7 @@ export function SplitSheet({
           {lines.length ? (
             lines.map((line) => <p key={line}>{line}</p>)
           ) : (
-            <p className="text-ink-2">No night ends otherwise.</p>
+            <p className="text-ink-2">No night changes.</p>
           )}
         </div>
       )}

@@ -18,7 +18,7 @@ export interface JobEdit {
 
 /**
  * A job while it is edited: what is typed is simulated at once and shows in the sentence, its week
- * and the week strip; it is kept when it is put into the draft, and forgotten when it is left.
+ * and the week strip; it is kept when it is added to the draft, and discarded when it is left.
  */
 export function useJobEdit(id: string, fresh: JobValue | null) {
   const { plan, draft, date, put, clash } = useWorkbench();

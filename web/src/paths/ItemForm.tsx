@@ -26,7 +26,7 @@ export function knownIds(paths: PathsAnswer): Known {
 
 /**
  * Values of an item in fields. What is typed is simulated at once, and the week above shows it;
- * it is kept when it is put into the draft, and forgotten when the form is left.
+ * it is kept when it is added to the draft, and discarded when the form is left.
  */
 export function ItemForm({
   list,

@@ -149,7 +149,7 @@ export function ReachTable({ proxies }: { proxies: readonly Item[] }) {
               </tbody>
             </table>
             {reach.data.rows.length === 0 && (
-              <p>No VMs stand in this plan yet; they come with the estate.</p>
+              <p>This plan has no VMs yet; they come with the estate.</p>
             )}
           </div>
         )}

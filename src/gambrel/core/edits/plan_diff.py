@@ -76,7 +76,7 @@ def _estate(one: Plan, other: Plan) -> Iterator[PlanChange]:
 
 
 def compare(one: Plan, other: Plan) -> list[PlanChange]:
-    """What is otherwise in the other plan: jobs first, then paths and windows, then the estate."""
+    """What differs in the other plan: jobs first, then paths and windows, then the estate."""
     found = list(_jobs(one, other))
     for kind in ITEMS:
         if kind != "jobs" and getattr(one, kind) != getattr(other, kind):

@@ -147,7 +147,7 @@ def pinned_to_a_worse_way(look: Look) -> Iterator[Finding]:
             (Subject("job", job.id), *(Subject("proxy", p) for p in job.proxies or ())),
             f"{job.name} is pinned to {pin}: {count(len(worse), 'disk')} of "
             f"{count(machines, 'machine')} go by {_said(slow)}.",
-            f"Without the pin they would go by {_said(fast)}.",
+            f"Without the pin they would use {_said(fast)}.",
             float(len(worse)),
             {"disks": len(worse), "machines": machines},
         )

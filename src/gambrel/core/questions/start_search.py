@@ -153,7 +153,7 @@ def _words(run: Run, left: float | None, harms: float, zone: str) -> str:
         said.append(f"{duration(run.over_s)} late")
     elif left is not None:
         said.append(f"{duration(left)} before its window ends")
-    said.append("nobody else is late for it" if harms <= 0 else f"others {duration(harms)} later")
+    said.append("delays no other job" if harms <= 0 else f"delays others by {duration(harms)}")
     return "; ".join(said)
 
 

@@ -30,7 +30,7 @@ const TITLES: Record<string, string> = {
   reduction: "What is sent",
   rank: "Name and rank",
   limits: "Limits of its own",
-  notices: "Who is told",
+  notices: "Who is notified",
 };
 
 export const titleOf = (clause: string) => TITLES[clause] ?? clause;
