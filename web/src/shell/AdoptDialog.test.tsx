@@ -47,7 +47,9 @@ describe("adopting a draft", () => {
     );
     expect(adopt).toHaveBeenCalledWith("agreed with Bo", false);
     await waitFor(() => expect(onOpen).toHaveBeenCalledWith(false));
-    expect(screen.getByTestId("address").textContent).toBe(`/jobs/${FRIDAY}?show=drafts`);
+    await waitFor(() =>
+      expect(screen.getByTestId("address").textContent).toBe(`/jobs/${FRIDAY}?show=drafts`),
+    );
   });
 
   it("asks why where something of the plan can never work", async () => {
