@@ -617,7 +617,7 @@ MIXED = GOOD + b"print-02;nowhere;5\n"
 
 def test_an_import_is_previewed_then_taken_and_can_be_undone(client, url):
     seen = send(client, f"{url}/imports/preview", GOOD).json
-    assert seen["lines"] == ["print-01 is new on qb-h1: 1 disk, 12 GiB used"]
+    assert seen["lines"] == ["print-01 is new on qb-h1: 1 disk, 12.5 GiB used"]
     assert seen["files"][0]["mapping"] == {"name": "name", "host": "host", "provisioned": "size"}
     assert machine(client, url, "print-01").status_code == 404
     made = send(client, f"{url}/imports", GOOD, base_version=seen["base_version"]).json
