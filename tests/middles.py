@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import asdict, replace
 
-from vector_cases import differences
-
 from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.core.simulation.exposure import machine_exposure
 
@@ -97,6 +95,3 @@ def check_middle(plan, whole, from_, to, instant, *, simulate, state_at):
     file = write_plan(replace(plan, state=state))
     resumed = simulate(read_plan(file), instant, to)
     return _close(plain(rest_of(whole, instant)), plain(rest_of(resumed, instant)))
-
-
-__all__ = ["check_middle", "differences", "rest_of"]

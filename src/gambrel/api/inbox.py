@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 from typing import Any
 from weakref import WeakKeyDictionary
@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 from gambrel.api import estate_schemas as schemas
 from gambrel.api.serialize import acceptance_value, instant, utc
 from gambrel.api.sessions import actor, planning
-from gambrel.core.estate.effect import job_effects
+from gambrel.core.estate.effect import JobEffect, job_effects
 from gambrel.core.plan.objects import Plan
 from gambrel.store import acceptances, inbox, standing_rules
 from gambrel.store.plans import plan_head
@@ -32,10 +32,11 @@ blueprint = APIBlueprint("inbox", __name__, tag="Inbox", url_prefix="/api/v1")
 
 
 DIFFERENCES_AT_ONCE = 500
-"""How many entries of the inbox are told in full."""
+"""The most entries of the inbox that one answer lists in full."""
 
 
-def told_effects(before: Plan, after: Plan) -> list[dict[str, Any]]:
+def effects_value(effects: Iterable[JobEffect], after: Plan) -> list[dict[str, Any]]:
+    """Which machines join and leave which jobs in a plan."""
     return [
         {
             "machine": found.machine,
@@ -43,8 +44,13 @@ def told_effects(before: Plan, after: Plan) -> list[dict[str, Any]]:
             "joins": found.joins,
             "words": found.words(after),
         }
-        for found in job_effects(before, after)
+        for found in effects
     ]
+
+
+def told_effects(before: Plan, after: Plan) -> list[dict[str, Any]]:
+    """Which machines join and leave which jobs from one plan to another."""
+    return effects_value(job_effects(before, after), after)
 
 
 @blueprint.get("/plans/<int:plan_id>/inbox")
@@ -125,15 +131,7 @@ def inbox_effect(plan_id: int, json_data: dict[str, Any]) -> Any:
 
 def _effect(found: Effect, changed: Plan) -> dict[str, Any]:
     return {
-        "jobs": [
-            {
-                "machine": each.machine,
-                "job": each.job,
-                "joins": each.joins,
-                "words": each.words(changed),
-            }
-            for each in found.jobs
-        ],
+        "jobs": effects_value(found.jobs, changed),
         "nights": [
             {
                 **asdict(night),

@@ -113,7 +113,7 @@ def restore_from(
 
 
 def newest_of(found: Iterable[tuple[float, Restore, T]]) -> tuple[Restore, T] | None:
-    """Of usable points that a route leads from, that of which a restore is made (section 12).
+    """Choose the point to restore from, of the usable ones with a route (section 12).
 
     The newest; of an original and its copies the one with the shortest full restore, then the
     first.

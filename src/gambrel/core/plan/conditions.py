@@ -48,7 +48,7 @@ def _kind_of(field: str) -> v.Value:
 
 
 def _condition(ops: Mapping[str, tuple[str, ...]]) -> v.Value:
-    """A condition of which the field decides what may follow."""
+    """A condition whose field decides which operators and values it takes."""
     keys = ("field", "op", "value")
 
     def read(reading: v.Reading, path: str, raw: Any) -> Any:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date
 from typing import Annotated, Literal, get_args
 
 from gambrel.core.plan import values as v
@@ -29,7 +28,6 @@ Factor = Annotated[float, v.FACTOR]
 """Above 0, at most 1."""
 Weekday = Annotated[int, v.WEEKDAY]
 """0 for Monday; in the file "mon" to "sun"."""
-Day = date
 
 SiteId = Annotated[str, v.reference("sites")]
 HostId = Annotated[str, v.reference("hosts")]

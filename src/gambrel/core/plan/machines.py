@@ -40,7 +40,7 @@ class Disk:
         if self.used_gib > self.provisioned_gib:
             yield "used_gib", self.used_gib, "is more than provisioned_gib"
         if self.swap_gib > self.used_gib:
-            yield "swap_gib", self.swap_gib, "is more than used_gib, of which it is part"
+            yield "swap_gib", self.swap_gib, "is more than used_gib, which includes it"
 
 
 @dataclass(frozen=True, slots=True)

@@ -33,7 +33,6 @@ ITEMS: dict[str, Shape] = {
 }
 """The lists whose entries can be edited one by one (`core.edits.item_edits`)."""
 JOB = ITEMS["jobs"]
-RETENTION = shape_of(p.Retention)
 FACTS = shape_of(p.Facts)
 SCHEDULE = value_of(p.Schedule)
 

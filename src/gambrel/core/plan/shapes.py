@@ -15,7 +15,7 @@ import dataclasses
 import types
 from collections.abc import Iterable, Mapping
 from datetime import date, datetime, time
-from functools import cache
+from functools import cache, cached_property
 from typing import Annotated, Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from gambrel.core.plan.values import (
@@ -81,9 +81,13 @@ class Rows:
     least: int = 0
 
 
+_KEYS = {"from_time": "from", "to_time": "to"}
+"""Keys that no field can be called by: `from` is a reserved word of Python."""
+
+
 def key_of(name: str) -> str:
-    """The key in the file of a field: `from` is a reserved word of Python."""
-    return {"from_time": "from", "to_time": "to"}.get(name, name)
+    """The key in the file of a field."""
+    return _KEYS.get(name, name)
 
 
 def unit_of(key: str, declared: Key) -> str:
@@ -98,7 +102,7 @@ class Shape:
 
     Attributes:
         values: by field, in the order of the file.
-        declared: what is said of each key, by field.
+        declared: label, unit, variant and the like of each key, by field.
         foreign: keys that only another variant has, with the reason why they are refused.
     """
 
@@ -114,14 +118,18 @@ class Shape:
         """The names of its fields, in the order of the file."""
         return list(self.values)
 
+    @cached_property
+    def _known(self) -> frozenset[str]:
+        """The keys of the file."""
+        return frozenset(map(key_of, self.values))
+
     def read(self, reading: Reading, path: str, raw: Any) -> Any:
         """The object that a decoded JSON value describes, or `MISSING` with problems noted."""
         if not isinstance(raw, dict):
             return reading.problem(path, raw, "is not an object")
         prefix = f"{path}." if path else ""
-        known = {key_of(name) for name in self.values}
         for key in raw:
-            if key not in known:
+            if key not in self._known:
                 reason = self.foreign.get(key, "is not a key that is known here")
                 reading.problem(f"{prefix}{key}", raw[key], reason)
         found: dict[str, Any] = {}

@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import date, datetime, time
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -311,8 +311,3 @@ def pair(first: Value, second: Value) -> Value:
         "maxItems": 2,
     }
     return Value(read, lambda items: [first.write(items[0]), second.write(items[1])], schema)
-
-
-def described(value: Value, **more: Any) -> Value:
-    """The same value with more said in its schema."""
-    return replace(value, schema={**value.schema, **more})

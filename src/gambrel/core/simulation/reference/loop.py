@@ -948,10 +948,6 @@ class Simulation:
                 lambda: self._repository_task_done(item),
             )
 
-    def stream_of(self, item: RepositoryTask) -> Stream | None:
-        """What moves the work of a transform, merge or copy now."""
-        return item.stream
-
     def outside_work(self, stage: int) -> list[RepositoryTask]:
         """The copies, or the merges, that have not ended."""
         return [item for item in self._outside if item.key[4] == stage]

@@ -17,7 +17,6 @@ from gambrel.core.model.volume import (
     protected_bytes,
 )
 from gambrel.core.plan import objects as p
-from gambrel.core.plan.state import Seconds
 from gambrel.core.schedules.calendars import NEVER
 from gambrel.core.schedules.spread_fulls import full_groups
 from gambrel.core.simulation.forecast import Reading, RestoredPoint
@@ -49,7 +48,7 @@ RunKey = tuple[int, float]
 
 
 def state_of(loop: Simulation) -> p.State:
-    """The state of a simulation at its present instant, all steps of which are done."""
+    """Write down a simulation as it stands once all steps of its current instant are done."""
     for stream in loop.streams:
         stream.settle(loop.now)
     points, built_on = _points(loop)
@@ -132,7 +131,7 @@ def _machine(loop: Simulation, task: MachineTask) -> p.RunningMachine:
         stored_bytes=task.stored_bytes,
         squeeze_s=_named(loop, task.squeeze_s),
         disks=() if task.start is None else tuple(_disk(loop, disk) for disk in task.disks),
-        transform=None if transform is None else _work(loop, transform),
+        transform=None if transform is None else _work(transform),
     )
 
 
@@ -153,11 +152,10 @@ def _disk(loop: Simulation, disk: DiskTask) -> p.RunningDisk:
     )
 
 
-def _work(loop: Simulation, item: RepositoryTask) -> p.RunningWork:
+def _work(item: RepositoryTask) -> p.RunningWork:
     if item.start is None:
         return p.RunningWork(None, None if item.copy is not None else item.work)
-    stream = loop.stream_of(item)
-    left = 0.0 if stream is None else stream.left
+    left = 0.0 if item.stream is None else item.stream.left
     return p.RunningWork(item.start, item.work, max(0.0, item.work - left))
 
 
@@ -175,7 +173,7 @@ def _copies(loop: Simulation) -> Iterable[p.RunningCopy]:
             start=task.start,
             stored_bytes=task.stored_bytes,
             due=item.due,
-            work=_work(loop, item),
+            work=_work(item),
         )
 
 
@@ -190,7 +188,7 @@ def _merges(loop: Simulation) -> Iterable[p.RunningMerge]:
             occurrence=task.run.occurrence,
             order=task.order,
             queued=item.queued,
-            work=_work(loop, item),
+            work=_work(item),
         )
 
 
@@ -294,7 +292,7 @@ class Resuming:
         task.transformed_at = told.transformed
         task.source_bytes, task.wire_bytes = told.source_bytes, told.wire_bytes
         task.stored_bytes = told.stored_bytes
-        task.squeeze_s = self._numbered(told.squeeze_s)
+        task.squeeze_s = numbered(self.loop, told.squeeze_s)
         if told.start is not None:
             task.base = self._base(task, told)
         if told.state == "waiting":
@@ -359,13 +357,10 @@ class Resuming:
         found = [c for c in disk.candidates if proxy(c) == told.proxy]
         return next(iter(found or disk.candidates), None)
 
-    def _hold(self, task: MachineTask) -> None:
-        self.loop.hold(task)
-
     def _take_preparing(self, task: MachineTask, told: p.RunningMachine) -> None:
         loop = self.loop
         task.state = PREPARING
-        self._hold(task)
+        self.loop.hold(task)
         held = {disk.disk for disk in told.disks if disk.holds}
         first = next((d for d in task.disks if d.disk.id in held), task.disks[0])
         assert task.start is not None
@@ -374,7 +369,7 @@ class Resuming:
 
     def _take_moving(self, task: MachineTask, told: p.RunningMachine) -> None:
         task.state = MOVING
-        self._hold(task)
+        self.loop.hold(task)
         by_id = {disk.disk: disk for disk in told.disks}
         for disk in task.disks:
             known = by_id.get(disk.disk.id)
@@ -382,14 +377,14 @@ class Resuming:
                 self.loop.move(disk)
                 if disk.stream is not None:
                     self._go_on(disk.stream, known.moved_bytes)
-                    disk.stream.squeeze_s = self._numbered(known.squeeze_s)
+                    disk.stream.squeeze_s = numbered(self.loop, known.squeeze_s)
             elif not disk.moved:
                 self.loop.enqueue(disk)
 
     def _take_releasing(self, task: MachineTask, told: p.RunningMachine) -> None:
         loop = self.loop
         task.state = FINISHING
-        self._hold(task)
+        self.loop.hold(task)
         assert told.start is not None and told.moved is not None
         protected = sum(
             protected_bytes(task.run.job, task.machine, disk.disk) for disk in task.disks
@@ -464,16 +459,12 @@ class Resuming:
             item.work = told.work_bytes
         self.loop.begin_repository_task(item, settle=False)
         item.start = told.started
-        stream = self.loop.stream_of(item)
-        if stream is not None:
-            self._go_on(stream, told.moved_bytes)
+        if item.stream is not None:
+            self._go_on(item.stream, told.moved_bytes)
 
     @staticmethod
     def _go_on(stream: Stream, moved: float) -> None:
         stream.left = max(0.0, stream.work - moved)
-
-    def _numbered(self, squeeze_s: Seconds) -> dict[int, float]:
-        return numbered(self.loop, squeeze_s)
 
 
 def numbered(loop: Simulation, squeeze_s: Iterable[tuple[str, float]]) -> dict[int, float]:
