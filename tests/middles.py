@@ -11,8 +11,10 @@ JUST_AFTER = 2e-6
 
 
 def _machine(machine):
-    """A machine-run; in which order its disks had moved is not written down."""
-    return {**machine._asdict(), "readings": sorted(machine.readings)}
+    """A machine-run; when and in which order its disks had moved is not written down."""
+    told = {**machine._asdict(), "readings": sorted(machine.readings)}
+    del told["account"]
+    return told
 
 
 def rest_of(forecast, instant):
@@ -20,7 +22,11 @@ def rest_of(forecast, instant):
     after = instant + JUST_AFTER
     return {
         "runs": [
-            {**run._asdict(), "machines": [_machine(m) for m in run.machines]}
+            {
+                **run._asdict(),
+                "outcomes": {k: n for k, n in run.outcomes.items() if n},
+                "machines": [_machine(m) for m in run.machines],
+            }
             for run in forecast.runs
             if (run.ended > after if run.ended is not None else run.occurrence > after)
         ],

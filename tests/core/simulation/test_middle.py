@@ -15,6 +15,7 @@ from vector_cases import PLAN_CASES, RESTORE_CASES, load
 from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import PlannedRestore
 from gambrel.core.plan.reading import read_plan, write_plan
+from gambrel.core.simulation import reference
 from gambrel.core.simulation.simulate import simulate, state_at
 
 END = FRIDAY_NOON + 2 * DAY
@@ -35,9 +36,18 @@ def events(forecast, end):
 
 
 def check(plan, whole, end, instant):
-    return check_middle(
-        plan, whole, whole.from_, end, instant, simulate=simulate, state_at=state_at
-    )
+    """Both ways of simulating, and what the engine takes down taken up by the reference."""
+    found = []
+    for go_on, take_down in (
+        (simulate, state_at),
+        (reference.simulate, reference.state_at),
+        (reference.simulate, state_at),
+        (simulate, reference.state_at),
+    ):
+        found += check_middle(
+            plan, whole, whole.from_, end, instant, simulate=go_on, state_at=take_down
+        )
+    return found
 
 
 @pytest.mark.parametrize("name", [*PLAN_CASES, *RESTORE_CASES])
@@ -45,9 +55,7 @@ def test_worked_cases_go_on_from_anywhere(name):
     case = load(name)
     start, end = (parse_instant(case[key]) for key in ("from", "to"))
     plan = read_plan(case["plan"])
-    # The reference: the engine keeps the totals of finished machines alone.
-    state = replace(plan.state, running=state_at(plan, start, end, start).running)
-    whole = simulate(replace(plan, state=state), start, end)
+    whole = simulate(plan, start, end)
     random = Random(name)
     for instant in (random.choice(events(whole, end)), random.uniform(start, end)):
         # An instant is written to the millisecond by those who ask for it.
@@ -71,11 +79,10 @@ def test_generated_plans_go_on_from_anywhere(plan, restores, part, at_an_event):
         for i, (m, h, method) in enumerate(restores if plan.machines else [])
     )  # fmt: skip
     first = replace(plan, state=replace(plan.state, restores=planned))
-    state = state_at(first, FRIDAY_NOON, END, FRIDAY_NOON)
-    whole = simulate(replace(first, state=state), FRIDAY_NOON, END)
+    whole = simulate(first, FRIDAY_NOON, END)
     found = events(whole, END)
     instant = found[int(part * (len(found) - 1))] if at_an_event else FRIDAY_NOON + part * (DAY - 1)
-    assert check(replace(first, state=state), whole, END, round(instant * 1000) / 1000) == []
+    assert check(first, whole, END, round(instant * 1000) / 1000) == []
 
 
 def test_what_is_under_way_is_written_and_read_with_the_plan():

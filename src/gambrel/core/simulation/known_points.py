@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from gambrel.core.model.retention import ChainKey, linked
-from gambrel.core.plan.objects import KINDS, Plan, State
+from gambrel.core.model.retention import ChainKey, Point, linked
+from gambrel.core.plan.objects import KINDS, BuiltOn, Plan, State
 from gambrel.core.units import EPOCH
 
 SAVED_POINT = np.dtype(
@@ -76,12 +76,19 @@ def _snapshot(plan: Plan) -> Snapshot:
             machines[saved.machine],
         )
         groups.setdefault(key, []).append(i)
+    odd: dict[ChainKey, list[BuiltOn]] = {}
+    for told in plan.state.running.built_on if plan.state.running is not None else ():
+        key = (repositories[told.repository], plan.job_position[told.job], machines[told.machine])
+        odd.setdefault(key, []).append(told)
     rows: list[tuple[float, ...]] = []
     for key, indices in groups.items():
         row_of: dict[int, int] = {}
-        for _, point in linked(plan.state.points[i] for i in indices):
+        chain = [point for _, point in linked(plan.state.points[i] for i in indices)]
+        if key in odd:
+            build_on(chain, odd[key])
+        for point in chain:
             row_of[id(point)] = len(rows)
-            base = -1 if point.base is None else row_of[id(point.base)]
+            base = -1 if point.base is None else row_of.get(id(point.base), -1)
             rows.append(
                 (
                     *key,
@@ -94,3 +101,13 @@ def _snapshot(plan: Plan) -> Snapshot:
                 )
             )
     return Snapshot(np.array(rows, SAVED_POINT))
+
+
+def build_on(chain: list[Point], odd: list[BuiltOn]) -> None:
+    """Give points the bases that the state names where their order does not tell them."""
+    for told in odd:
+        for point in chain:
+            if point.at == told.at and point.kind != "full":
+                bases = [other for other in chain if other.at == told.base_at]
+                point.base = bases[-1] if bases else None
+                point.usable = told.usable

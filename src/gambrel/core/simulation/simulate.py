@@ -4,13 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from gambrel.core.plan.objects import Plan, State
+from gambrel.core.plan.instants import format_instant
+from gambrel.core.plan.objects import Plan, Running, State
 from gambrel.core.simulation import reference
 from gambrel.core.simulation.engine.array_forecast import forecast_of
 from gambrel.core.simulation.engine.layout import Layout, layout_of
+from gambrel.core.simulation.engine.taking_down import state_of
+from gambrel.core.simulation.engine.taking_up import fits
 from gambrel.core.simulation.engine.walk import Walk, settled_walk
 from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.simulation.known_points import Snapshot
+from gambrel.core.units import SAME_INSTANT
 
 
 def simulate(
@@ -38,15 +42,28 @@ def simulate(
         TooMuch: (a ValueError) where there are more occurrences or transfers than the limits allow.
         Cancelled: where nobody wants the result any more, see `turns.while_wanted`.
     """
-    if plan.state.restores or plan.state.running is not None:
+    if _is_for_the_reference(plan):
         if points is not None:
             raise ValueError("points cannot go with restores or with what is under way")
-        # The engine does not know these yet; the reference keeps no loads and no history.
         return reference.simulate(plan, from_, to)
     layout, start = _begin(plan, from_, to, points)
-    walk = Walk(layout, plan, from_, to, start, snapshots_from)
+    walk = Walk(layout, plan, from_, to, start, snapshots_from, running=_running(plan, points))
     walk.run()
     return forecast_of(walk)
+
+
+def _is_for_the_reference(plan: Plan) -> bool:
+    """Whether the engine does not know a plan's state; the reference keeps no loads, no history."""
+    running = plan.state.running
+    if plan.state.restores:
+        return True
+    return running is not None and not fits(layout_of(plan), running)
+
+
+def _running(plan: Plan, points: Snapshot | None) -> Running | None:
+    if points is not None and plan.state.running is not None:
+        raise ValueError("points cannot go with what is under way")
+    return plan.state.running
 
 
 def state_at(plan: Plan, from_: float, to: float, instant: float) -> State:
@@ -58,7 +75,14 @@ def state_at(plan: Plan, from_: float, to: float, instant: float) -> State:
     Raises:
         ValueError: where the instant is not within [from_, to).
     """
-    return reference.state_at(plan, from_, to, instant)
+    if not from_ <= instant < to:
+        raise ValueError("the instant is not within the horizon")
+    if _is_for_the_reference(plan):
+        return reference.state_at(plan, from_, to, instant)
+    layout, start = _begin(plan, from_, to, None)
+    walk = Walk(layout, plan, from_, to, start, running=plan.state.running)
+    walk.run(until=instant)
+    return state_of(walk)
 
 
 def simulate_span(
@@ -82,13 +106,23 @@ def simulate_span(
 
     Otherwise as `simulate`.
     """
+    if _is_for_the_reference(plan):
+        raise ValueError("restores, and runs whose machines have changed, need `simulate`")
     layout, start = _begin(plan, from_, to, points)
-    walk = settled_walk(layout, plan, from_, to, start, snapshots_from, beyond_s=beyond_s)
+    walk = settled_walk(
+        layout, plan, from_, to, start, snapshots_from,
+        beyond_s=beyond_s, running=_running(plan, points),
+    )  # fmt: skip
     return forecast_of(walk)
 
 
 def _begin(plan: Plan, from_: float, to: float, points: Snapshot | None) -> tuple[Layout, Snapshot]:
     if not to > from_:
         raise ValueError("the horizon ends before it begins")
+    running = plan.state.running
+    if running is not None and abs(running.at - from_) > SAME_INSTANT:
+        raise ValueError(
+            f"what is under way is that of {format_instant(running.at)}: simulate from there"
+        )
     layout = layout_of(plan)
     return layout, layout.points_of(plan) if points is None else points

@@ -74,6 +74,7 @@ def _runs(walk: Walk) -> tuple[f.Run, ...]:
     outcomes = np.zeros((count, len(t.MACHINE_OUTCOMES)), np.int64)
     np.add.at(outcomes, (task["run"], task["outcome"]), 1)
     order = np.lexsort((world.run["job"][:count], world.run["occurrence"][:count]))
+    order = order[world.run["ended_before"][order] == 0]
     run = world.run.take(order)
     if walk.until > walk.to:
         asked = int(np.searchsorted(run["occurrence"], walk.to - t.EPOCH))

@@ -1,7 +1,7 @@
 """The event loop of the engine (sections 6 and 7), on the arrays of a World.
 
 `advance` walks from instant to instant; the five steps of section 6 are the five parts of
-`_instant`. It returns when all work has ended, and before that wherever its driver has to do
+`instant`. It returns when all work has ended, and before that wherever its driver has to do
 something: enlarge the record of flows, keep the points of a quiet instant, or look whether the
 simulation is still wanted.
 """
@@ -42,7 +42,7 @@ from gambrel.core.simulation.engine.queue import (
     wake,
     wake_job,
 )
-from gambrel.core.simulation.engine.rates import leave, mark_dirty, share_rates
+from gambrel.core.simulation.engine.rates import leave, mark_dirty, settle, share_rates
 from gambrel.core.simulation.engine.repository_work import give_back_work, is_asked_about
 from gambrel.core.simulation.engine.tables import (
     CUT_OFF,
@@ -53,6 +53,7 @@ from gambrel.core.simulation.engine.tables import (
     DONE,
     ENDED,
     F_NOW,
+    F_STOP,
     F_TO,
     F_UNTIL,
     FINISHED,
@@ -92,6 +93,7 @@ from gambrel.core.simulation.engine.tables import (
     S_WORK_END,
     ST_DISK,
     STOP,
+    STOPPED,
     UNSETTLED,
     W_MOVING,
     WAITING,
@@ -317,8 +319,8 @@ def _begin_followers(w: World) -> bool:
 
 
 @njit(cache=True)
-def _begin(w: World, j: int, at: float, kind: int, schedule: int, turn: int) -> None:
-    job = w.job[j]
+def new_run(w: World, j: int, at: float, kind: int, schedule: int, turn: int) -> int:
+    """Write a run down with its window, without its machines."""
     r = w.n[N_RUN]
     w.n[N_RUN] += 1
     run = w.run[r]
@@ -326,14 +328,24 @@ def _begin(w: World, j: int, at: float, kind: int, schedule: int, turn: int) -> 
     run.occurrence = at
     run.tasks_from, run.disks_from = w.n[N_TASK], w.n[N_TRANSFER]
     _set_window(w, r)
-    if w.active[j] >= 0:
-        run.outcome = RUN_SKIPPED
-        return
-    w.active[j] = r
+    return r
+
+
+@njit(cache=True)
+def activate(w: World, r: int) -> None:
+    """Have a run be the one of its job that is under way."""
+    w.active[w.run[r].job] = r
     w.n[N_ACTIVE] += 1
     if is_asked_about(w, r):
         w.n[N_OPEN] += 1
-    run.began = at
+
+
+@njit(cache=True)
+def select_machines(w: World, r: int) -> None:
+    """Write down the machine-runs of a run and their disks."""
+    run = w.run[r]
+    job = w.job[run.job]
+    run.began = run.occurrence
     run.tasks_n = job.members_n
     run.unfinished = job.members_n
     for k in range(job.members_n):
@@ -348,12 +360,33 @@ def _begin(w: World, j: int, at: float, kind: int, schedule: int, turn: int) -> 
             stream.task, stream.disk = i, member.disks_from + d
     w.n[N_TASK] += job.members_n
     w.n[N_TRANSFER] += job.disks_n
-    if run.closes != np.inf:
+
+
+@njit(cache=True)
+def set_deadlines(w: World, r: int, after: float) -> None:
+    """Have the window of a run close and its spans expire, where that comes after an instant."""
+    run = w.run[r]
+    job = w.job[run.job]
+    stops, misses = run.occurrence + job.stop_after, run.occurrence + job.start_within
+    if after < run.closes < np.inf:
         add_deadline(w, run.closes, D_CLOSES, r)
-    if job.stop_after != np.inf:
-        add_deadline(w, at + job.stop_after, D_STOP_AFTER, r)
-    if job.start_within != np.inf:
-        add_deadline(w, at + job.start_within, D_START_WITHIN, r)
+    if after < stops < np.inf:
+        add_deadline(w, stops, D_STOP_AFTER, r)
+    if after < misses < np.inf:
+        add_deadline(w, misses, D_START_WITHIN, r)
+
+
+@njit(cache=True)
+def _begin(w: World, j: int, at: float, kind: int, schedule: int, turn: int) -> None:
+    job = w.job[j]
+    r = new_run(w, j, at, kind, schedule, turn)
+    run = w.run[r]
+    if w.active[j] >= 0:
+        run.outcome = RUN_SKIPPED
+        return
+    activate(w, r)
+    select_machines(w, r)
+    set_deadlines(w, r, -np.inf)
     if job.members_n == 0:
         run.outcome = RUN_EMPTY
         if job.before + job.after > 0.0:
@@ -394,10 +427,9 @@ def _set_window(w: World, r: int) -> None:
 
 
 @njit(cache=True)
-def _reach_queue(w: World, r: int) -> None:
+def open_queue(w: World, r: int) -> None:
+    """Let the machines of a run stand in the queue."""
     run = w.run[r]
-    if w.active[run.job] != r:
-        return
     classes = class_count(w)
     run.queued = 1
     job = w.job[run.job]
@@ -406,6 +438,14 @@ def _reach_queue(w: World, r: int) -> None:
         w.queue[classes + c].next = w.klass[c].items_n
         w.queue[classes + c].waiting = 0
         wake(w, c)
+
+
+@njit(cache=True)
+def _reach_queue(w: World, r: int) -> None:
+    run = w.run[r]
+    if w.active[run.job] != r:
+        return
+    open_queue(w, r)
     for i in range(run.tasks_from, run.tasks_from + run.tasks_n):
         task = w.task[i]
         if task.state != WAITING:
@@ -447,22 +487,22 @@ def _admit(w: World) -> bool:
 
 @njit(cache=True)
 def _next_instant(w: World) -> float:
-    instant = np.inf
+    upcoming = np.inf
     if w.n[N_MOVING] > 0:
-        instant = w.stream[w.end_heap[0]].end
+        upcoming = w.stream[w.end_heap[0]].end
     if w.n[N_STEP] > 0:
-        instant = min(instant, w.step_at[0])
+        upcoming = min(upcoming, w.step_at[0])
     if w.n[N_DUE] < len(w.due):
-        instant = min(instant, w.due[w.n[N_DUE]].at)
+        upcoming = min(upcoming, w.due[w.n[N_DUE]].at)
     if w.n[N_LIMIT] < len(w.limit):
-        instant = min(instant, w.limit[w.n[N_LIMIT]].at)
+        upcoming = min(upcoming, w.limit[w.n[N_LIMIT]].at)
     if w.n[N_DEADLINE] > 0:
-        instant = min(instant, w.deadline_at[0])
-    return instant
+        upcoming = min(upcoming, w.deadline_at[0])
+    return upcoming
 
 
 @njit(cache=True)
-def _instant(w: World) -> None:
+def instant(w: World) -> None:
     """All that happens at one instant: steps 1 to 4 until nothing new comes, then step 5."""
     reached = w.f[F_NOW] + SAME_INSTANT
     again = True
@@ -507,6 +547,9 @@ def _walk(w: World, instants: int) -> int:
                 return FINISHED
             if upcoming >= w.f[F_UNTIL] - SAME_INSTANT and w.f[F_UNTIL] < deadline:
                 return UNSETTLED
+        if upcoming > w.f[F_STOP] + SAME_INSTANT:
+            w.f[F_NOW] = max(w.f[F_NOW], w.f[F_STOP])
+            return STOPPED
         if upcoming > deadline:
             if not _is_idle(w):
                 w.f[F_NOW] = deadline
@@ -515,7 +558,7 @@ def _walk(w: World, instants: int) -> int:
             return FINISHED
         w.f[F_NOW] = max(w.f[F_NOW], upcoming)
         w.n[N_INSTANTS] += 1
-        _instant(w)
+        instant(w)
         _note_space(w)
         idle = _is_idle(w)
         due = w.n[N_SNAPSHOT] < len(w.snapshot_due)
@@ -533,3 +576,15 @@ def _walk(w: World, instants: int) -> int:
 def advance(world: Handle, instants: int) -> int:
     """Walk on through time, over at most some instants; says why it came back."""
     return _walk(view_of(world), instants)
+
+
+@njit(cache=True)
+def _settle_all(w: World) -> None:
+    for k in range(w.n[N_MOVING]):
+        settle(w, w.end_heap[k])
+
+
+@njit(cache=True, nogil=True)
+def settle_all(world: Handle) -> None:
+    """Bring all that moves up to now; there must be room for a flow of each."""
+    _settle_all(view_of(world))

@@ -116,10 +116,16 @@ def _cut_off(w: World, i: int) -> None:
 
 @njit(cache=True)
 def take_slots(w: World, t: int) -> None:
+    disk = w.disk[w.transfer[t].disk]
+    hold_slots(w, t, least_busy(w, disk.candidates_from, disk.candidates_n))
+
+
+@njit(cache=True)
+def hold_slots(w: World, t: int, candidate: int) -> None:
+    """Give a disk the slots that it needs to be read in some way."""
     stream = w.transfer[t]
-    disk = w.disk[stream.disk]
-    klass = w.klass[disk.klass]
-    stream.candidate = least_busy(w, disk.candidates_from, disk.candidates_n)
+    klass = w.klass[w.disk[stream.disk].klass]
+    stream.candidate = candidate
     stream.slots = 1
     stream.slots_from = w.f[F_NOW]
     take_slot(w, klass.pool_a)
@@ -149,10 +155,17 @@ def start_machine(w: World, t: int) -> None:
     task.start = w.f[F_NOW]
     task.first = t
     w.run[task.run].started = 1
-    w.held[member.machine] = task.run
-    take_slot(w, member.host_pool)
+    hold_machine(w, i)
     _set_volumes(w, i)
     add_step(w, w.f[F_NOW] + member.prepare, S_PREPARED, i)
+
+
+@njit(cache=True)
+def hold_machine(w: World, i: int) -> None:
+    """Hold the machine of a machine-run, and a slot of its host."""
+    member = w.member[w.task[i].member]
+    w.held[member.machine] = w.task[i].run
+    take_slot(w, member.host_pool)
 
 
 @njit(cache=True)
@@ -272,8 +285,17 @@ def _all_moved(w: World, i: int) -> None:
         let_go(w, i)
         released(w, i)
     else:
-        written = member.protected * member.change * (w.f[F_NOW] - task.start) / DAY
-        add_step(w, w.f[F_NOW] + (RELEASE_S + written / RELEASE_BYTES_PER_S), S_RELEASED, i)
+        add_step(w, release_end(w, i), S_RELEASED, i)
+
+
+@njit(cache=True)
+def release_end(w: World, i: int) -> float:
+    """When the snapshot of a machine will be gone whose disks have all moved."""
+    task = w.task[i]
+    member = w.member[task.member]
+    written = member.protected * member.change * (task.moved - task.start) / DAY
+    end: float = task.moved + (RELEASE_S + written / RELEASE_BYTES_PER_S)
+    return end
 
 
 @njit(cache=True)
@@ -309,7 +331,8 @@ def released(w: World, i: int) -> None:
 
 
 @njit(cache=True)
-def _verify(w: World, i: int) -> None:
+def verify_seconds(w: World, i: int) -> float:
+    """How long the verify of a machine-run takes, with the steps in the guest."""
     job = w.job[w.run[w.task[i].run].job]
     seconds = 0.0
     if job.verify == BOOT:
@@ -317,7 +340,13 @@ def _verify(w: World, i: int) -> None:
     elif job.verify == CHECKSUM:
         # The rate is infinite where the repository has none, which makes this 0.
         seconds = w.task[i].stored / w.repository[job.repository].read
-    seconds += job.guest_after
+    total: float = seconds + job.guest_after
+    return total
+
+
+@njit(cache=True)
+def _verify(w: World, i: int) -> None:
+    seconds = verify_seconds(w, i)
     if seconds > 0.0:
         add_step(w, w.f[F_NOW] + seconds, S_VERIFIED, i)
     else:
@@ -387,6 +416,23 @@ def end_run(w: World, r: int) -> None:
 @njit(cache=True)
 def start_work(w: World, k: int) -> None:
     work = w.work[k]
+    stream = w.transfer[w.n[N_DISKS] + k]
+    if work.stage == ST_COPY:
+        task = w.task[work.task]
+        member = w.member[task.member]
+        source = w.repository[w.job[w.run[task.run].job].repository]
+        # What a copy carries is settled when it starts to move (section 7).
+        if newest_full(w, work.chain) < 0:
+            stream.work = member.protected / member.kappa
+        else:
+            stream.work = task.stored * source.dedupe
+    move_work(w, k)
+
+
+@njit(cache=True)
+def move_work(w: World, k: int) -> None:
+    """Let a queued transform, merge or copy move whose work is settled."""
+    work = w.work[k]
     row = w.queue[work.klass]
     t = w.n[N_DISKS] + k
     stream = w.transfer[t]
@@ -398,14 +444,6 @@ def start_work(w: World, k: int) -> None:
     take_slot(w, row.pool_b)
     if work.stage == ST_COPY:
         w.chain[work.chain].busy = 1
-        task = w.task[work.task]
-        member = w.member[task.member]
-        source = w.repository[w.job[w.run[task.run].job].repository]
-        # What a copy carries is settled when it starts to move (section 7).
-        if newest_full(w, work.chain) < 0:
-            stream.work = member.protected / member.kappa
-        else:
-            stream.work = task.stored * source.dedupe
         work.wire = stream.work
     if stream.work <= 0.0:
         add_step(w, w.f[F_NOW], S_WORK_END, t)

@@ -55,7 +55,7 @@ def mark_dirty(w: World, resource: int) -> None:
 
 
 @njit(void(WORLD, i8), cache=True)
-def _settle(w: World, s: int) -> None:
+def settle(w: World, s: int) -> None:
     """Bring a stream up to now: what is left, its squeezes, and the record of its flow."""
     stream = w.stream[s]
     seconds = w.f[F_NOW] - stream.since
@@ -135,7 +135,7 @@ def leave(w: World, t: int) -> None:
     """Take a moving transfer out of all that it used."""
     transfer = w.transfer[t]
     s = transfer.stream
-    _settle(w, s)
+    settle(w, s)
     stream = w.stream[s]
     transfer.stream = -1
     transfer.left = stream.left
@@ -302,7 +302,7 @@ def share_rates(w: World) -> None:
         same = rate == stream.rate or abs(rate - stream.rate) <= SAME_RATE * rate
         if same and stream.squeezed_by == w.new_squeeze[s]:
             continue
-        _settle(w, s)
+        settle(w, s)
         stream.rate = rate
         stream.squeezed_by = w.new_squeeze[s]
         if rate == np.inf or stream.left <= 0.0:

@@ -46,7 +46,8 @@ def count_pending(w: World, i: int, by: int) -> None:
 
 
 @njit(cache=True)
-def _new_work(w: World, i: int, stage: int, row: int, number: int) -> int:
+def new_work(w: World, i: int, stage: int, row: int, number: int) -> int:
+    """Write a transform, merge or copy of a machine-run down."""
     k = w.n[N_WORK]
     w.n[N_WORK] += 1
     work = w.work[k]
@@ -60,24 +61,46 @@ def _new_work(w: World, i: int, stage: int, row: int, number: int) -> int:
 
 
 @njit(cache=True)
-def rewrite(
-    w: World, i: int, repository: int, row: int, stage: int, candidate: int, stored: float
-) -> None:
-    """Queue a transform or a merge of `stored` bytes."""
+def queue_rewrite(w: World, i: int, row: int, stage: int, candidate: int, work: float) -> int:
+    """Queue a transform or a merge that has `work` bytes to move."""
     w.n[N_SEQUENCE] += 1
-    k = _new_work(w, i, stage, row, w.n[N_SEQUENCE])
-    factor = BLOCK_CLONE_WORK if w.repository[repository].block_clone else TRANSFORM_WORK
+    k = new_work(w, i, stage, row, w.n[N_SEQUENCE])
     stream = w.transfer[w.n[N_DISKS] + k]
     stream.candidate = candidate
     stream.ceiling = w.candidate[candidate].ceiling
-    stream.work = factor * stored
+    stream.work = work
     queue_work(w, k)
+    return k
+
+
+@njit(cache=True)
+def rewrite(
+    w: World, i: int, repository: int, row: int, stage: int, candidate: int, stored: float
+) -> int:
+    """Queue a transform or a merge of `stored` bytes."""
+    factor = BLOCK_CLONE_WORK if w.repository[repository].block_clone else TRANSFORM_WORK
+    return queue_rewrite(w, i, row, stage, candidate, factor * stored)
 
 
 @njit(cache=True)
 def merge(w: World, i: int, repository: int, row: int, stored: float) -> None:
     count_pending(w, i, 1)
     rewrite(w, i, repository, row, ST_MERGE, w.repository[repository].candidate, stored)
+
+
+@njit(cache=True)
+def new_copy(w: World, i: int, k: int) -> int:
+    """Write the copy number `k` of a machine-run down; it is queued when it is due."""
+    member = w.member[w.task[i].member]
+    row = w.job[w.run[w.task[i].run].job].copies_from + k
+    copy = w.copy[row]
+    count_pending(w, i, 1)
+    item = new_work(w, i, ST_COPY, copy.move_class, k)
+    work = w.work[item]
+    work.copy_row = row
+    work.chain = w.copy_chain[member.copy_chains + k]
+    w.transfer[w.n[N_DISKS] + item].candidate = copy.candidate
+    return item
 
 
 @njit(cache=True)
@@ -91,12 +114,7 @@ def plan_copies(w: World, i: int) -> None:
         copy = w.copy[job.copies_from + k]
         if not copy.routed:
             continue
-        count_pending(w, i, 1)
-        item = _new_work(w, i, ST_COPY, copy.move_class, k)
-        work = w.work[item]
-        work.copy_row = job.copies_from + k
-        work.chain = w.copy_chain[member.copy_chains + k]
-        w.transfer[w.n[N_DISKS] + item].candidate = copy.candidate
+        item = new_copy(w, i, k)
         if copy.delay > 0.0:
             add_step(w, w.f[F_NOW] + copy.delay, S_COPY_DUE, item)
         else:

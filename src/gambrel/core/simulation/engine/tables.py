@@ -108,9 +108,10 @@ LIMIT = _record("resource", "at capacity")
 
 RUN = _record(
     "job kind schedule turn outcome tasks_from tasks_n disks_from unfinished done never_opens "
-    "open_ended started queued",
+    "open_ended started queued ended_before",
     "occurrence began ended opens closes",
 )
+"""`ended_before`: the run had ended when the simulation began; copies or merges of it had not."""
 TASK = _record(
     "run member outcome state kind synthetic base_point left first made order disks_from",
     "queued start moved released ended source wire stored",
@@ -152,6 +153,26 @@ set of proxies that was full, with the rows parked there before and after it."""
 
 NEWEST = _record("machine", "exists_from at")
 FLOW = _record("transfer squeezed_by", "start end rate")
+
+# --- what is under way at the beginning (section 15) ------------------------------------------
+
+TOLD_RUN = _record("job kind schedule turn ended_before queued", "occurrence")
+TOLD_TASK = _record(
+    "run order step kind synthetic base_point first outcome made",
+    "queued start moved released transformed ended source wire stored",
+)
+"""A machine-run: `run` is a row of TOLD_RUN, `order` its place in it, `step` one of the steps
+below; `first` is the place of the disk that started it."""
+TOLD_DISK = _record("task place candidate holds moved", "work omega done")
+"""A disk: `task` is a row of TOLD_TASK, `place` its place in the machine; `done`: bytes moved."""
+TOLD_WORK = _record("run order stage row candidate copy_row chain number", "due started work done")
+"""A transform, merge or copy of a machine-run. `started`: NaN where it waits. `work`: all that it
+has to move, NaN where that is not settled; `done`: what has moved."""
+
+# Steps of a machine-run that is under way.
+(
+    AT_WAITING, AT_PREPARING, AT_MOVING, AT_RELEASING, AT_TRANSFORMING, AT_VERIFYING, AT_ENDED,
+) = range(7)  # fmt: skip
 
 
 class World(NamedTuple):
@@ -271,10 +292,11 @@ WORLD_SCRATCH = (
 # Places in `World.f`. Occurrences exist up to F_UNTIL; F_TO is the end of the span that is asked
 # about, no later. N_OPEN counts the runs and copies of that span that have not ended; it stays 0
 # where the two are one and the walk goes on until all work has ended.
-F_NOW, F_TO, F_UNTIL, FACTS = range(4)
+# F_STOP: the walk is left once all is done that happens up to then.
+F_NOW, F_TO, F_UNTIL, F_STOP, FACTS = range(5)
 
 # What the kernel says when it returns.
-FINISHED, WANTS_FLOWS, IS_QUIET, PAUSES, UNSETTLED = range(5)
+FINISHED, WANTS_FLOWS, IS_QUIET, PAUSES, UNSETTLED, STOPPED = range(6)
 
 # Kinds of timed steps.
 (

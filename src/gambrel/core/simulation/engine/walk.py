@@ -12,13 +12,14 @@ import numpy as np
 
 from gambrel.core.constants import FOLLOWED_AFTER_END
 from gambrel.core.model.link_capacity import capacity_steps
-from gambrel.core.plan.objects import KINDS, Plan
+from gambrel.core.plan.objects import KINDS, Plan, Running
 from gambrel.core.schedules.calendars import open_intervals_from
 from gambrel.core.schedules.spread_fulls import job_dues
 from gambrel.core.simulation.engine import tables as t
-from gambrel.core.simulation.engine.kernel import advance
+from gambrel.core.simulation.engine.kernel import advance, settle_all
 from gambrel.core.simulation.engine.layout import Layout
 from gambrel.core.simulation.engine.points import save_points
+from gambrel.core.simulation.engine.taking_up import read_under_way, take_up
 from gambrel.core.simulation.engine.world import open_world, set_flow
 from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot
 from gambrel.core.simulation.turns import simulations, stop_if_unwanted
@@ -51,6 +52,7 @@ def settled_walk(
     snapshots_from: Iterable[float] = (),
     *,
     beyond_s: float = 0.0,
+    running: Running | None = None,
 ) -> Walk:
     """A finished walk whose runs before `to` ended beside all that falls due after it.
 
@@ -58,7 +60,7 @@ def settled_walk(
         beyond_s: a first guess of how long after `to` that takes, such as it took a similar plan.
     """
     for beyond in (b for b in BEYOND_S if b >= beyond_s):
-        walk = Walk(layout, plan, from_, to, points, snapshots_from, to + beyond)
+        walk = Walk(layout, plan, from_, to, points, snapshots_from, to + beyond, running)
         walk.run()
         if walk.settled or beyond == BEYOND_S[-1]:
             return walk
@@ -83,30 +85,50 @@ class Walk:
         from_: float,
         to: float,
         points: Snapshot,
-        snapshots_from: Iterable[float],
+        snapshots_from: Iterable[float] = (),
         until: float | None = None,
+        running: Running | None = None,
     ) -> None:
         self.layout = layout
         self.plan = plan
         self.from_ = from_
         self.to = to
         self.until = to if until is None else until
+        self.running = running
         self.settled = False
         self.quiet: list[tuple[float, Snapshot]] = []
         self.due = _occurrences(plan, from_, self.until)
+        if running is not None:
+            # What falls on the first instant has begun there already.
+            self.due = self.due[self.due["at"] > from_ + SAME_INSTANT]
+        self._under_way = None if running is None else read_under_way(layout, plan, points, running)
         self.chains = self._chains(points)
         self.world = self._world(points, sorted(snapshots_from))
 
-    def run(self) -> None:
-        """Walk to the end. Raises Cancelled where nobody wants the result any more."""
+    def run(self, until: float = np.inf) -> None:
+        """Walk to the end, or until all is done that happens up to an instant.
+
+        Raises:
+            Cancelled: where nobody wants the result any more.
+        """
+        self.world.f[t.F_STOP] = until - t.EPOCH
         with simulations.take():
             self._run()
+        if until < np.inf:
+            self.world.f[t.F_NOW] = until - t.EPOCH
 
     def _run(self) -> None:
         handle = open_world(self.world)
+        if self._under_way is not None:
+            take_up(handle, *self._under_way)
         while True:
             stop_if_unwanted()
             status = advance(handle, INSTANTS_AT_ONCE)
+            if status == t.STOPPED:
+                settle_all(handle)
+                return
+            if status == t.FINISHED and self.world.f[t.F_STOP] < np.inf:
+                return
             if status == t.FINISHED:
                 self.settled = self.until > self.to or self._ended_by_the_end()
                 del handle
@@ -182,6 +204,11 @@ class Walk:
         """At most so many runs, machine-runs, disk transfers, repository works and points."""
         job, copy = self.layout.job, self.layout.copy
         runs = np.bincount(self.due["job"], minlength=len(job)).astype(np.int64)
+        told = self._under_way
+        merges_told = 0
+        if told is not None:
+            runs += np.bincount(told.runs["job"], minlength=len(job))
+            merges_told = int((told.works["stage"] == t.ST_MERGE).sum())
         for position in self._in_order_of_following():
             after = self.plan.jobs[position].after
             if after is not None:
@@ -196,7 +223,7 @@ class Walk:
         points = int((tasks * (1 + routed)).sum()) + saved
         works = int((tasks * (routed + job["synthetic"])).sum())
         if forever.any():
-            merges = int((tasks * (1 + routed))[forever].sum()) + saved
+            merges = int((tasks * (1 + routed))[forever].sum()) + saved + merges_told
             works += merges
             points += merges
         total, run_total = disks + works, int(runs.sum())
@@ -231,7 +258,13 @@ class Walk:
         resources, pools = len(layout.capacity), len(layout.slots)
         repositories = len(layout.repository)
         repository, zone = _zones(self.plan, layout.repository, saved, self.from_, self.until)
-        window_from, span = _windows(self.plan, self.from_, self.until)
+        first_window = self.from_
+        if self._under_way is not None and len(self._under_way.runs):
+            # The window of a run that is under way is that of its occurrence.
+            first_window = min(
+                first_window, float(self._under_way.runs["occurrence"].min()) + t.EPOCH
+            )
+        window_from, span = _windows(self.plan, first_window, self.until)
         capacity, limit = link_limits(self.plan, layout, self.from_, self.until)
         steps = tasks + transfers + runs + most_points + 1
         nodes = transfers * layout.uses_most
@@ -340,6 +373,7 @@ class Walk:
         world.n[t.N_USES_MOST] = layout.uses_most
         world.n[t.N_SPACE] = 1
         world.f[t.F_NOW] = self.from_ - t.EPOCH
+        world.f[t.F_STOP] = np.inf
         world.f[t.F_TO], world.f[t.F_UNTIL] = self.to - t.EPOCH, self.until - t.EPOCH
         for name, column in zip(("repository", "job", "machine"), range(3), strict=True):
             world.chain[name][: len(self.chains)] = [chain[column] for chain in self.chains]

@@ -42,6 +42,7 @@ from gambrel.core.schedules.calendars import (
 )
 from gambrel.core.schedules.spread_fulls import NOBODYS, full_groups, job_dues, kind_in_turn
 from gambrel.core.simulation.forecast import CopyRun, MachineOutcome, NewestPoint, Reading
+from gambrel.core.simulation.known_points import build_on
 from gambrel.core.simulation.reference.restoring import Restores
 from gambrel.core.simulation.reference.resuming import Resuming
 from gambrel.core.simulation.reference.tasks import (
@@ -181,14 +182,12 @@ class Simulation:
     def _build_on(self, key: ChainKey, chain: list[Point]) -> None:
         """Give points the bases that the state names where the order does not tell."""
         running = self.plan.state.running
-        for told in running.built_on if running is not None else ():
-            if self._chain_key(told.repository, told.job, told.machine) != key:
-                continue
-            for point in chain:
-                if point.at == told.at and point.kind != "full":
-                    bases = [other for other in chain if other.at == told.base_at]
-                    point.base = bases[-1] if bases else None
-                    point.usable = told.usable
+        odd = [
+            told
+            for told in (running.built_on if running is not None else ())
+            if self._chain_key(told.repository, told.job, told.machine) == key
+        ]
+        build_on(chain, odd)
 
     def _chain_key(self, repository: str, job: str, machine: str) -> ChainKey:
         return (

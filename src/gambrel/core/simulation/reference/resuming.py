@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from gambrel.core.constants import RELEASE_BYTES_PER_S, RELEASE_S
@@ -267,6 +268,8 @@ class Resuming:
         loop.set_deadlines(run)
         queued = job.before_min <= 0 or any(m.queued is not None for m in told.machines)
         for task, state in zip(run.machines, told.machines, strict=True):
+            if queued and state.state == "waiting" and state.queued is None:
+                state = replace(state, queued=run.occurrence + job.before_min * MINUTE)
             self._take_machine(task, state)
         self._set_next_step(run, queued=queued)
 
