@@ -189,6 +189,8 @@ class _Reader:
 
     def _places_of_chains(self) -> dict[tuple[int, int, int], tuple[int, int]]:
         """Where the points of each chain begin and end, by repository, job and machine."""
+        if not len(self.points):
+            return {}
         keys = [self.points[name] for name in ("repository", "job", "machine")]
         changes = np.zeros(len(self.points), bool)
         changes[:1] = True
