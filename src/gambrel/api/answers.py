@@ -30,7 +30,9 @@ def tag_of(
     head: store.PlanHead, draft: store.Draft | None, open_drafts: Sequence[store.Draft] = ()
 ) -> str:
     """Names all that an answer depends on: program, database, version, draft, drafts."""
+    night = planning().night_begun(head.id)
     states = [build(), planning().identity(), str(head.adopted_version)]
+    states += [] if night is None else [night.date.isoformat()]
     states += ["adopted" if draft is None else f"{draft.id}.{draft.revision}"]
     states += [f"{d.id}.{d.revision}" for d in open_drafts]
     return "-".join(states)

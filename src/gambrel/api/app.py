@@ -23,6 +23,8 @@ from gambrel.api import (
     paths,
     plans,
     problems,
+    runner,
+    runs,
     serialize,
     server,
     sessions,
@@ -44,6 +46,7 @@ from gambrel.work.computations import Computations
 from gambrel.work.discovery import Discoveries
 from gambrel.work.executors import Workers
 from gambrel.work.planning import Planning
+from gambrel.work.runs import Runs
 
 CONTENT_SECURITY_POLICY = "; ".join(
     (
@@ -117,16 +120,17 @@ def create_app(
     maker = sessions_of(connect(database_url))
     shared = app.extensions["gambrel"] = Planning(maker)
     app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), allowed)
+    app.extensions["gambrel-runs"] = Runs(shared)
     app.extensions["gambrel-computations"] = Computations(shared, Workers.of_environment())
     app.wsgi_app = WhileSomebodyWaits(app.wsgi_app)  # type: ignore[method-assign,assignment]
-    HeaderTokens(app)
+    HeaderTokens(app).exempt(runner.blueprint)
     sessions.limiter.init_app(app)
     problems.register(app)
     app.before_request(sessions.require_sign_in)
     app.before_request(_refuse_faulty_json)
     for module in (
         sessions, plans, drafts, estate, sources, inbox, imports, paths, jobs, versions, balance,
-        server,
+        runs, runner, server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)

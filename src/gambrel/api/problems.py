@@ -22,6 +22,7 @@ from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store.database import WRITTEN_AT_ONCE
 from gambrel.store.plan_tables import NotStorable
 from gambrel.store.plans import NotFound
+from gambrel.store.runners import OtherRunner
 from gambrel.work.forecaster import OutOfReach
 from gambrel.work.planning import PlanUnreadable
 
@@ -107,6 +108,16 @@ def register(app: APIFlask) -> None:
                 "This change cannot be made",
                 f"{error}. The plan is as it was.",
                 errors=[field_error(error.field, error.value, error.reason)],
+            )
+        )
+
+    @app.errorhandler(OtherRunner)
+    def from_other_runner(error: OtherRunner) -> Response:
+        return answer(
+            ProblemError(
+                409,
+                "Another runner carries this plan out",
+                f"{error} was heard of a moment ago. Nothing was taken; stop it, or remove it.",
             )
         )
 

@@ -137,9 +137,10 @@ def version_plan(session: Session, version_id: int) -> Plan:
         raise NotFound(f"version {version_id} is not kept, or there never was one") from None
 
 
-def plan_of_version(session: Session, version_id: int) -> int:
-    """The id of the plan that a version is of."""
-    return session.get_one(VersionRow, version_id).plan_id
+def plan_of_version(session: Session, version_id: int) -> int | None:
+    """The id of the plan that a version is of; None where there is no such version."""
+    row = session.get(VersionRow, version_id)
+    return None if row is None else row.plan_id
 
 
 LOOKED_BACK = 20

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import UTC, date, datetime
 from threading import Lock
 from typing import TypeVar
@@ -12,9 +13,10 @@ from sqlalchemy.orm import Session
 
 from gambrel.core.caches import MIB, ByteCache
 from gambrel.core.edits.operations import Operation, apply_all, operation_to_dict
-from gambrel.core.nights.nights import today_of
-from gambrel.core.plan.objects import Plan
+from gambrel.core.nights.nights import Night, night_of, today_of
+from gambrel.core.plan.objects import ExistingPoint, Plan
 from gambrel.core.plan.values import Problem
+from gambrel.store import ledger
 from gambrel.store.database import Sessions, in_transaction
 from gambrel.store.plan_tables import Unreadable
 from gambrel.store.plans import Draft, PlanHead, last_readable, plan_of_version, version_plan
@@ -30,6 +32,18 @@ MOST_BYTES = 40 * MIB
 
 def _now() -> datetime:
     return datetime.now(UTC)
+
+
+def with_points(plan: Plan, points: Sequence[ExistingPoint]) -> Plan:
+    """A plan that begins with other restore points; those of what it does not have are left out."""
+    known = tuple(
+        point
+        for point in points
+        if point.job in plan.job_by_id
+        and point.machine in plan.machine_by_id
+        and point.repository in plan.repository_by_id
+    )
+    return replace(plan, state=replace(plan.state, points=known))
 
 
 class PlanUnreadable(Exception):
@@ -61,6 +75,8 @@ class Planning:
         self._identity: str | None = None
         self._making: dict[str, Lock] = {}
         self._used = ""
+        self._noons: dict[int, Night | None] = {}
+        self._plans: dict[int, int] = {}
 
     def identity(self) -> str:
         """What tells the database from any other."""
@@ -95,20 +111,53 @@ class Planning:
                 with self._lock:
                     self._making.pop(key, None)
 
+    def night_begun(self, plan_id: int) -> Night | None:
+        """The newest night of a plan that the ledger knows; None where it has no ledger.
+
+        Forecasts begin with it, from the restore points that really existed then.
+        """
+        if plan_id not in self._noons:
+            with self.sessions() as session:
+                rows = ledger.nights_known(session, plan_id)[:1]
+                zone = rows[0].zone if rows else ""
+            self._noons[plan_id] = night_of(rows[0].night, zone) if rows else None
+        return self._noons[plan_id]
+
+    def forget_night(self, plan_id: int) -> None:
+        """Have the newest night of a plan looked up again: another one has begun."""
+        self._noons.pop(plan_id, None)
+
+    def _key(self, version_id: int) -> str:
+        """What a forecaster of a version depends on."""
+        if version_id not in self._plans:
+            with self.sessions() as session:
+                found = plan_of_version(session, version_id)
+            if found is None:
+                return f"version {version_id}"
+            self._plans[version_id] = found
+        night = self.night_begun(self._plans[version_id])
+        return f"version {version_id}" + ("" if night is None else f" from {night.date}")
+
     def version(self, version_id: int) -> Forecaster:
         """The forecaster of a stored version. Raises NotFound or PlanUnreadable."""
+        key = self._key(version_id)
 
         def make() -> Forecaster:
             with self.sessions() as session:
                 try:
                     plan = version_plan(session, version_id)
                 except Unreadable as error:
-                    plan_id = plan_of_version(session, version_id)
+                    plan_id = self._plans[version_id]
                     good = last_readable(session, plan_id)
                     raise PlanUnreadable(plan_id, error.problems, good) from error
+                night = self.night_begun(self._plans[version_id])
+                if night is not None:
+                    points = ledger.points_at(session, self._plans[version_id], night.start)
+                    plan = with_points(plan, points)
+                    return Forecaster(plan, night, kept=self.forecasts)
             return Forecaster(plan, origin_night(plan, self.today(plan)), kept=self.forecasts)
 
-        return self._get(f"version {version_id}", make)
+        return self._get(key, make)
 
     def plan(self, version_id: int) -> Plan:
         """The plan of a stored version. Raises NotFound."""
@@ -136,7 +185,7 @@ class Planning:
     def draft(self, draft: Draft) -> Forecaster:
         """The forecaster of a draft as it is saved."""
         base = self.version(draft.base_version)
-        key = f"version {draft.base_version}"
+        key = self._key(draft.base_version)
         return self.changed(base, key, draft.operations, passing=False)
 
     def preview(
@@ -147,4 +196,4 @@ class Planning:
         saved = () if draft is None else draft.operations
         base = self.version(version) if draft is None else self.draft(draft)
         said = json.dumps([operation_to_dict(operation) for operation in saved])
-        return self.changed(base, f"version {version} {said}", operations)
+        return self.changed(base, f"{self._key(version)} {said}", operations)

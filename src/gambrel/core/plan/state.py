@@ -167,6 +167,7 @@ class RunningRun:
         schedule: which of the job's schedules brought it; None for a run that follows another.
         turn: the group whose turn for a full it is, where the fulls are spread; -1 for none.
         machines: all that it selected when it began, in its order.
+        at_any_time: whether it was ordered by hand; it minds no window and does not expire.
     """
 
     job: JobId
@@ -174,6 +175,7 @@ class RunningRun:
     kind: Kind
     schedule: Tally | None = None
     turn: Annotated[int, v.number(least=-1, whole=True)] = -1
+    at_any_time: bool = False
     machines: tuple[RunningMachine, ...] = ()
 
 

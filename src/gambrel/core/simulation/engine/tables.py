@@ -108,7 +108,7 @@ LIMIT = _record("resource", "at capacity")
 
 RUN = _record(
     "job kind schedule turn outcome tasks_from tasks_n disks_from unfinished done never_opens "
-    "open_ended started queued ended_before",
+    "open_ended started queued ended_before at_any_time",
     "occurrence began ended opens closes",
 )
 """`ended_before`: the run had ended when the simulation began; copies or merges of it had not."""
@@ -156,7 +156,7 @@ FLOW = _record("transfer squeezed_by", "start end rate")
 
 # --- what is under way at the beginning (section 15) ------------------------------------------
 
-TOLD_RUN = _record("job kind schedule turn ended_before queued", "occurrence")
+TOLD_RUN = _record("job kind schedule turn ended_before queued at_any_time", "occurrence")
 TOLD_TASK = _record(
     "run order step kind synthetic base_point first outcome made",
     "queued start moved released transformed ended source wire stored",

@@ -113,6 +113,7 @@ class _Writer:
             kind=KINDS[run["kind"]],
             schedule=None if schedule < 0 else schedule,
             turn=int(run["turn"]),
+            at_any_time=bool(run["at_any_time"]),
             machines=tuple(self._machine(i) for i in range(first, first + int(run["tasks_n"]))),
         )
 

@@ -242,7 +242,18 @@ class _Reader:
         schedule = -1 if told.schedule is None else told.schedule
         kind = KINDS.index(told.kind)
         occurrence = told.occurrence - t.EPOCH
-        self.runs.append((position, kind, schedule, told.turn, 0, int(queued), occurrence))
+        self.runs.append(
+            (
+                position,
+                kind,
+                schedule,
+                told.turn,
+                0,
+                int(queued),
+                int(told.at_any_time),
+                occurrence,
+            )
+        )
         first = int(self.layout.job["members_from"][position])
         for order, machine in enumerate(told.machines):
             self._machine(row, position, first + order, order, machine)
@@ -394,7 +405,7 @@ class _Reader:
             self._run_rows[key] = len(self.runs)
             position = self.plan.job_position[told.job]
             kind = KINDS.index("incremental")
-            self.runs.append((position, kind, -1, -1, 1, 0, told.occurrence - t.EPOCH))
+            self.runs.append((position, kind, -1, -1, 1, 0, 0, told.occurrence - t.EPOCH))
         return self._run_rows[key]
 
     def _merge(self, told: p.RunningMerge) -> None:
@@ -500,9 +511,13 @@ def _take_run(w: World, told: Any) -> None:
         return
     activate(w, r)
     now = w.f[F_NOW] + SAME_INSTANT
-    closed = run.closes <= now and not run.never_opens
-    run.open_ended = 1 if closed and w.job[run.job].end_rule == RUN_ON else 0
-    set_deadlines(w, r, now)
+    if told.at_any_time:
+        run.at_any_time = 1
+        run.opens, run.closes, run.never_opens = run.occurrence, np.inf, 0
+    else:
+        closed = run.closes <= now and not run.never_opens
+        run.open_ended = 1 if closed and w.job[run.job].end_rule == RUN_ON else 0
+        set_deadlines(w, r, now)
     run.unfinished = run.tasks_n
     if told.queued and run.tasks_n:
         open_queue(w, r)

@@ -100,6 +100,7 @@ def _run(loop: Simulation, run: RunTask) -> p.RunningRun:
         kind=run.kind,
         schedule=run.schedule,
         turn=run.turn,
+        at_any_time=run.at_any_time,
         machines=tuple(_machine(loop, task) for task in run.machines),
     )
 
@@ -262,10 +263,12 @@ class Resuming:
         run.unfinished = sum(m.state != "ended" for m in told.machines)
         run.started = any(m.start is not None for m in told.machines)
         loop.add_active(run)
-        loop.set_window(run)
-        closed = run.window_end != NEVER and run.window_end <= loop.now + SAME_INSTANT
-        run.open_ended = closed and not run.never_opens and job.at_window_end == "run_on"
-        loop.set_deadlines(run)
+        run.at_any_time = told.at_any_time
+        if not told.at_any_time:
+            loop.set_window(run)
+            closed = run.window_end != NEVER and run.window_end <= loop.now + SAME_INSTANT
+            run.open_ended = closed and not run.never_opens and job.at_window_end == "run_on"
+            loop.set_deadlines(run)
         queued = job.before_min <= 0 or any(m.queued is not None for m in told.machines)
         for task, state in zip(run.machines, told.machines, strict=True):
             if queued and state.state == "waiting" and state.queued is None:

@@ -151,8 +151,8 @@ class MachineTask:
 class RunTask:
     """One run, while it is simulated."""
 
-    __slots__ = ("began", "ended", "job", "kind", "machines", "made_points", "never_opens",
-                 "occurrence", "open_ended", "opens", "outcome", "position",
+    __slots__ = ("at_any_time", "began", "ended", "job", "kind", "machines", "made_points",
+                 "never_opens", "occurrence", "open_ended", "opens", "outcome", "position",
                  "schedule", "started", "turn", "unfinished", "window_end")  # fmt: skip
 
     def __init__(
@@ -170,6 +170,7 @@ class RunTask:
         self.kind = kind
         self.schedule = schedule
         self.turn = turn
+        self.at_any_time = False
         self.began: float | None = None
         self.ended: float | None = None
         self.outcome: RunOutcome | None = None

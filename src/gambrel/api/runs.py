@@ -1,0 +1,475 @@
+"""Runs for people: tonight, past nights, the ledger, the morning report, orders, runners."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from datetime import date
+from typing import Any
+
+from apiflask import APIBlueprint, EmptySchema
+from flask import Response
+
+from gambrel.api import runs_schemas as schemas
+from gambrel.api import runs_serialize as bodies
+from gambrel.api.plans import day_of
+from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.runner import runs
+from gambrel.api.sessions import actor, planning
+from gambrel.core import words
+from gambrel.core.ledger.comparing import NightSummary, summarize, why_it_differs
+from gambrel.core.ledger.ordering import (
+    Order,
+    OrderRefused,
+    effect_in_words,
+    order_in_words,
+    ordered,
+)
+from gambrel.core.ledger.records import RunRecord
+from gambrel.core.nights.nights import night_of, planner_zone
+from gambrel.core.plan.instants import format_instant, parse_instant
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.simulate import simulate
+from gambrel.core.units import DAY, HOUR
+from gambrel.store import ledger, runners
+from gambrel.store.plans import PlanHead, plan_head
+from gambrel.work.runs import REST_AHEAD_S
+
+blueprint = APIBlueprint("runs", __name__, tag="Runs", url_prefix="/api/v1/plans/<int:plan_id>")
+
+NEWS_WITHIN_S = 20.0
+PAST_NIGHTS = 70
+
+
+def _plan(plan_id: int) -> tuple[PlanHead, Plan]:
+    with planning().sessions() as db:
+        head = plan_head(db, plan_id)
+    return head, planning().plan(head.adopted_version)
+
+
+# --- tonight ------------------------------------------------------------------------------------
+
+
+@blueprint.get("/tonight")
+@blueprint.output(schemas.TonightSchema)
+def show_tonight(plan_id: int) -> dict[str, Any]:
+    """The night under way: what ran, what runs, and how it goes on."""
+    _, plan = _plan(plan_id)
+    tonight = runs().tonight(plan_id)
+    with planning().sessions() as db:
+        recent = [
+            order
+            for order in runners.recent_orders(db, plan_id)
+            if order.state == "open" or order.at > tonight.night.start
+        ]
+    return bodies.tonight_body(plan, tonight, recent, runs().news(plan_id))
+
+
+@blueprint.get("/news")
+@blueprint.input(schemas.NewsQuerySchema, location="query")
+@blueprint.output(EmptySchema, content_type="text/event-stream")
+def news(plan_id: int, query_data: dict[str, Any]) -> Response:
+    """Server-sent events: one for each change of runs or orders.
+
+    The answer ends with the first change, or after a while; a browser's EventSource asks again by
+    itself and says in Last-Event-ID what it has seen. So nobody keeps a thread of the server for
+    long, and a page that is left open does not grow.
+    """
+    from flask import request
+
+    _plan(plan_id)
+    seen = query_data["seen"]
+    said = request.headers.get("Last-Event-ID", "")
+    if said.isascii() and said.isdigit():
+        seen = int(said[:15])
+    count = runs().wait_for_news(plan_id, seen, NEWS_WITHIN_S)
+    response = Response(
+        f"retry: 1000\nid: {count}\ndata: {count}\n\n", mimetype="text/event-stream"
+    )
+    response.cache_control.no_store = True
+    return response
+
+
+# --- past nights --------------------------------------------------------------------------------
+
+
+def _mark(plan: Plan, night_date: date, zone: str, runs_: Sequence[RunRecord]) -> dict[str, Any]:
+    night = night_of(night_date, zone)
+    summary = summarize(night, runs_, night.end)
+    return {
+        "verdict": summary.verdict,
+        "predicted_verdict": summary.predicted_verdict,
+        "predicted_end": bodies.at(summary.predicted_end),
+        "last_end": bodies.at(summary.last_end),
+        "done": summary.done,
+        "total": summary.total,
+        "why": _why(plan, summary),
+    }
+
+
+def _why(plan: Plan, summary: NightSummary) -> str:
+    """What set a night apart, in a few words."""
+    open_ = [trouble for trouble in summary.troubles if not trouble.made_good]
+    if open_:
+        reasons = [trouble.reason or trouble.outcome for trouble in open_]
+        worst = max(set(reasons), key=lambda reason: (reasons.count(reason), reason))
+        return f"{words.count(reasons.count(worst), 'machine')}: {worst}"
+    if summary.differences:
+        first = summary.differences[0]
+        late = "later" if first.late_s > 0 else "earlier"
+        job = plan.job_by_id.get(first.job)
+        name = first.job if job is None else job.name
+        return f"{name} ended {words.duration(abs(first.late_s))} {late}"
+    return ""
+
+
+@blueprint.get("/past-nights")
+@blueprint.output(schemas.PastNightsSchema)
+def show_past_nights(plan_id: int) -> dict[str, Any]:
+    """The nights that the ledger knows, newest first: what was predicted, and what came."""
+    _, plan = _plan(plan_id)
+    clock, _ = runs().clock(plan_id)
+    found = []
+    kept: list[tuple[date, dict[str, Any]]] = []
+    with planning().sessions() as db:
+        for row in ledger.nights_known(db, plan_id)[:PAST_NIGHTS]:
+            night = night_of(row.night, row.zone)
+            mark = row.summary
+            if mark is None:
+                mark = _mark(
+                    plan, row.night, row.zone, ledger.runs_of_night(db, plan_id, row.night)
+                )
+                # Runs may end after their night; what is long over is read once.
+                if clock > night.end + DAY:
+                    kept.append((row.night, mark))
+            found.append(
+                {
+                    "date": row.night, "start": bodies.at(night.start),
+                    "end": bodies.at(night.end), **mark,
+                }
+            )  # fmt: skip
+    if kept:
+
+        def keep(db: Any) -> None:
+            for day, mark in kept:
+                ledger.keep_summary(db, plan_id, day, mark)
+
+        planning().write(keep)
+    return {"zone": planner_zone(plan), "nights": found}
+
+
+@blueprint.get("/past-nights/<day>")
+@blueprint.output(schemas.PastNightSchema)
+def show_past_night(plan_id: int, day: str) -> dict[str, Any]:
+    """A night in two layers: its runs as predicted, and as they went."""
+    _, plan = _plan(plan_id)
+    night, records = runs().night(plan_id, day_of(day))
+    if not records:
+        raise ProblemError(
+            404, "The ledger has nothing of this night", "It keeps what runners report."
+        )
+    clock, _ = runs().clock(plan_id)
+    summary = summarize(night, records, min(clock, night.end))
+    return {
+        "summary": bodies.summary_body(summary),
+        "runs": [bodies.run_bar(plan, run) for run in records],
+        "troubles": [bodies.trouble_body(t) for t in summary.troubles],
+        "differences": [bodies.difference_body(d) for d in summary.differences],
+    }
+
+
+@blueprint.get("/past-nights/<day>/report")
+@blueprint.output(schemas.ReportSchema)
+def show_report(plan_id: int, day: str) -> dict[str, Any]:
+    """The morning report of a night."""
+    head, _ = _plan(plan_id)
+    try:
+        report = runs().report(plan_id, day_of(day))
+    except LookupError as error:
+        raise ProblemError(404, "There is no report of this night", f"{error}.") from None
+    return bodies.report_body(report, head.name)
+
+
+# --- the ledger ---------------------------------------------------------------------------------
+
+
+def _instant_of(text: str) -> float:
+    try:
+        return parse_instant(text)
+    except ValueError as error:
+        raise ProblemError(
+            422, "This is no instant", "Write it like 2026-11-06T21:00:00Z.",
+            errors=[field_error("occurrence", text, str(error))],
+        ) from None  # fmt: skip
+
+
+@blueprint.get("/ledger/runs/<job>/<occurrence>")
+@blueprint.output(schemas.LedgerRunSchema)
+def show_ledger_run(plan_id: int, job: str, occurrence: str) -> dict[str, Any]:
+    """A run with its machines, predicted beside actual, and its events in order."""
+    _, plan = _plan(plan_id)
+    instant = _instant_of(occurrence)
+    with planning().sessions() as db:
+        run = ledger.one_run(db, plan_id, job, instant)
+        events = ledger.events_of_run(db, plan_id, job, instant)
+    if run is None:
+        raise ProblemError(404, "There is no such run", f"The ledger has no run of {job} then.")
+    return {
+        "run": bodies.run_bar(plan, run),
+        "why": why_it_differs(run) if run.ended is not None and run.predicted else "",
+        "machines": [bodies.machine_body(m) for m in run.machines.values()],
+        "events": [
+            {
+                "at": format_instant(at), "what": what, "machine": machine,
+                "words": bodies.event_in_words(what, body), "refused": refused,
+            }
+            for at, what, machine, body, refused in events
+        ],
+    }  # fmt: skip
+
+
+def _filter(plan: Plan, asked: dict[str, Any]) -> ledger.Filter:
+    zone = planner_zone(plan)
+    start, end = asked["start"], asked["end"]
+    return ledger.Filter(
+        asked["machine"],
+        asked["job"],
+        asked["outcome"],
+        None if start is None else night_of(start, zone).start,
+        None if end is None else night_of(end, zone).end,
+    )
+
+
+def _place(text: str | None) -> tuple[int, int] | None:
+    if text is None:
+        return None
+    us, _, ident = text.partition(".")
+    if not (us.lstrip("-").isascii() and us.lstrip("-").isdigit() and ident.isdigit()):
+        raise ProblemError(
+            422, "This is no place in the ledger", "Use `before` of the page before.",
+            errors=[field_error("before", text, "is not the `before` of a page")],
+        )  # fmt: skip
+    return int(us), int(ident)
+
+
+@blueprint.get("/ledger")
+@blueprint.input(schemas.LedgerQuerySchema, location="query")
+@blueprint.output(schemas.LedgerPageSchema)
+def show_ledger(plan_id: int, query_data: dict[str, Any]) -> dict[str, Any]:
+    """Machine-runs, the newest first; filtered and paged at the server."""
+    _, plan = _plan(plan_id)
+    most = query_data["most"]
+    with planning().sessions() as db:
+        found = ledger.page(
+            db, plan_id, _filter(plan, query_data), before=_place(query_data["before"]),
+            most=most + 1,
+        )  # fmt: skip
+    shown = found[:most]
+    more = len(found) > most
+    last = shown[-1] if shown else None
+    return {
+        "lines": [bodies.line_body(entry) for entry in shown],
+        "before": f"{ledger.in_us(last.occurrence)}.{last.id}" if more and last else None,
+    }
+
+
+def _all_entries(plan_id: int, wanted: ledger.Filter) -> Iterator[ledger.LedgerEntry]:
+    """All entries of a filter, a page at a time."""
+    before = None
+    while True:
+        with planning().sessions() as db:
+            found = ledger.page(db, plan_id, wanted, before=before, most=2000)
+        yield from found
+        if len(found) < 2000:
+            return
+        before = (ledger.in_us(found[-1].occurrence), found[-1].id)
+
+
+def _export(
+    plan_id: int,
+    asked: dict[str, Any],
+    write: Callable[[Iterator[ledger.LedgerEntry]], Iterator[str]],
+    mimetype: str,
+    name: str,
+) -> Response:
+    _, plan = _plan(plan_id)
+    response = Response(write(_all_entries(plan_id, _filter(plan, asked))), mimetype=mimetype)
+    response.headers["Content-Disposition"] = f'attachment; filename="{name}"'
+    return response
+
+
+@blueprint.get("/ledger.csv")
+@blueprint.input(schemas.LedgerQuerySchema, location="query")
+@blueprint.output(EmptySchema, content_type="text/csv")
+def ledger_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
+    """The ledger, filtered, as CSV."""
+    from gambrel.formats.ledger_files import csv_lines
+
+    return _export(plan_id, query_data, csv_lines, "text/csv", "ledger.csv")
+
+
+@blueprint.get("/ledger.jsonl")
+@blueprint.input(schemas.LedgerQuerySchema, location="query")
+@blueprint.output(EmptySchema, content_type="application/x-ndjson")
+def ledger_jsonl(plan_id: int, query_data: dict[str, Any]) -> Response:
+    """The ledger, filtered, as `gambrel-ledger/1` JSON lines."""
+    from gambrel.formats.ledger_files import json_lines
+
+    return _export(plan_id, query_data, json_lines, "application/x-ndjson", "ledger.jsonl")
+
+
+# --- orders -------------------------------------------------------------------------------------
+
+
+def _order(plan: Plan, asked: dict[str, Any]) -> Order:
+    if asked["job"] not in plan.job_by_id:
+        raise ProblemError(
+            422, "There is no such job", "Nothing was ordered.",
+            errors=[field_error("job", asked["job"], "is not a job of the adopted plan")],
+        )  # fmt: skip
+    return Order(asked["kind"], asked["job"], tuple(asked["machines"]))
+
+
+def _simulated(plan_id: int, plan: Plan, order: Order) -> list[str]:
+    """What an order would do to the night. Raises OrderRefused."""
+    clock, _ = runs().clock(plan_id)
+    now = runs().as_it_is(plan_id, plan, clock)
+    if now is None:
+        raise OrderRefused("no runner has reported anything yet")
+    after = ordered(now, order)
+    end = clock + REST_AHEAD_S
+    return effect_in_words(
+        plan, order, simulate(now, clock, end), simulate(after, clock, end), clock
+    )
+
+
+@blueprint.post("/orders/preview")
+@blueprint.input(schemas.OrderRequestSchema)
+@blueprint.output(schemas.OrderEffectSchema)
+def preview_order(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
+    """What an order would do to the night, simulated from where it is now. Nothing is ordered."""
+    _, plan = _plan(plan_id)
+    order = _order(plan, json_data)
+    try:
+        effect, possible = _simulated(plan_id, plan, order), True
+    except OrderRefused as error:
+        effect, possible = [f"{error}."], False
+    return {"words": order_in_words(plan, order), "effect": effect, "possible": possible}
+
+
+@blueprint.post("/orders")
+@blueprint.input(schemas.OrderRequestSchema)
+@blueprint.output(schemas.OrderSchema, status_code=201)
+def give_order(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
+    """Give an order to the runner of the plan; it can be taken back until the runner takes it."""
+    _, plan = _plan(plan_id)
+    order = _order(plan, json_data)
+    _needs_runner(plan_id)
+    try:
+        effect = _simulated(plan_id, plan, order)
+    except OrderRefused as error:
+        raise ProblemError(409, "This cannot be ordered now", f"{error}.") from None
+    clock, _ = runs().clock(plan_id)
+    made = planning().write(
+        lambda db: runners.add_order(
+            db, plan_id, order.kind, job=order.job, machines=order.machines, detail={},
+            words=order_in_words(plan, order), effect=" ".join(effect), at=clock, actor=actor(),
+        )
+    )  # fmt: skip
+    runs().tell(plan_id)
+    return bodies.order_body(made)
+
+
+def _needs_runner(plan_id: int) -> runners.Runner:
+    with planning().sessions() as db:
+        runner = runners.runner_in_charge(db, plan_id)
+    if runner is None:
+        raise ProblemError(
+            409, "No runner carries this plan out", "Add one first; nothing was ordered."
+        )
+    return runner
+
+
+@blueprint.delete("/orders/<int:order_id>")
+@blueprint.output(schemas.OrderSchema)
+def take_back_order(plan_id: int, order_id: int) -> dict[str, Any]:
+    """Take an order back that the runner has not taken."""
+    try:
+        made = planning().write(lambda db: runners.take_back(db, plan_id, order_id, actor=actor()))
+    except runners.OrderGone as error:
+        raise ProblemError(
+            409, "It is too late to take this back", f"The order is {error} already."
+        ) from None
+    runs().tell(plan_id)
+    return bodies.order_body(made)
+
+
+@blueprint.post("/clock")
+@blueprint.input(schemas.ClockSchema)
+@blueprint.output(schemas.OrderSchema, status_code=201)
+def set_clock(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
+    """Ask the stand-in to run its clock faster or slower, to hold it, or to go to an instant."""
+    _, plan = _plan(plan_id)
+    runner = _needs_runner(plan_id)
+    if runner.kind != "stand-in" or runner.clock is None:
+        raise ProblemError(
+            409, "This runner's clock is the real one", "Only a stand-in's clock can be set."
+        )
+    detail = {key: value for key, value in json_data.items() if value is not None}
+    if json_data["to_next"] is not None:
+        zone = planner_zone(plan)
+        hour = 12.0 if json_data["to_next"] == "noon" else 19.5
+        detail = {"until": _next(runner.clock, zone, hour)}
+    made = planning().write(
+        lambda db: runners.add_order(
+            db, plan_id, "clock", job=None, machines=(), detail=detail, words="Set the clock",
+            effect="", at=runner.clock or 0.0, actor=actor(),
+        )
+    )  # fmt: skip
+    runs().tell(plan_id)
+    return bodies.order_body(made)
+
+
+def _next(clock: float, zone: str, hours_after_noon: float) -> float:
+    """The next instant so many hours after a noon."""
+    from gambrel.core.nights.nights import night_at
+
+    night = night_at(clock, zone)
+    instant = night.start + (hours_after_noon % 24) * HOUR
+    while instant <= clock + 1:
+        night = night_at(night.end + HOUR, zone)
+        instant = night.start + (hours_after_noon % 24) * HOUR
+    return instant
+
+
+# --- runners ------------------------------------------------------------------------------------
+
+
+@blueprint.get("/runners")
+@blueprint.output(schemas.RunnersSchema)
+def show_runners(plan_id: int) -> dict[str, Any]:
+    """Whoever may report runs of the plan."""
+    _plan(plan_id)
+    with planning().sessions() as db:
+        return {"runners": [bodies.runner_body(r) for r in runners.runners(db, plan_id)]}
+
+
+@blueprint.post("/runners")
+@blueprint.input(schemas.NewRunnerSchema)
+@blueprint.output(schemas.RunnerTokenSchema, status_code=201)
+def add_runner(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
+    """A new runner or reporting script; its token is shown once."""
+    token = planning().write(
+        lambda db: runners.new_runner(
+            db, plan_id, json_data["name"], json_data["kind"], actor=actor()
+        )
+    )
+    return {"token": token}
+
+
+@blueprint.delete("/runners/<int:runner_id>")
+@blueprint.output(EmptySchema, status_code=204)
+def remove_runner(plan_id: int, runner_id: int) -> tuple[str, int]:
+    """Have a runner's token work no more; what it reported stays."""
+    planning().write(lambda db: runners.revoke_runner(db, plan_id, runner_id, actor=actor()))
+    runs().tell(plan_id)
+    return "", 204

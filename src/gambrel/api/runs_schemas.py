@@ -1,0 +1,366 @@
+"""What the API takes and gives about runs: runners, orders, nights, the ledger, the report."""
+
+from __future__ import annotations
+
+from apiflask import Schema
+from apiflask.fields import Boolean, Dict, Float, Integer, List, Nested, Raw, String
+from apiflask.validators import Length, OneOf, Range
+
+from gambrel.api.schemas import Day, Instant, nullable, required
+from gambrel.core.ledger.ordering import ORDER_KINDS
+from gambrel.store.runners import RUNNER_KINDS
+
+MOST_EVENTS = 2000
+MOST_MACHINES = 10_000
+LONGEST_WAIT_S = 25
+
+
+# --- the runner protocol ------------------------------------------------------------------------
+
+
+class EventsSchema(Schema):
+    """A batch of events. `clock`: the runner's clock when it sends them; a stand-in's `speed`."""
+
+    clock = Instant(load_default=None, allow_none=True)
+    speed = Float(load_default=None, allow_none=True, validate=Range(0, 36_000))
+    events = required(List, Raw(), validate=Length(max=MOST_EVENTS))
+
+
+class RefusedEventSchema(Schema):
+    id = required(String)
+    field = required(String)
+    reason = required(String)
+
+
+class EventsTakenSchema(Schema):
+    """`known` were reported before; `clock_offset_s` is what times were corrected by."""
+
+    new = required(Integer)
+    known = required(Integer)
+    refused = required(List, Nested(RefusedEventSchema))
+    clock_offset_s = required(Float)
+
+
+class OrdersQuerySchema(Schema):
+    after = Integer(load_default=0, validate=Range(0, 2**31))
+    wait_s = Float(load_default=0.0, validate=Range(0, LONGEST_WAIT_S))
+
+
+class OrderSchema(Schema):
+    id = required(Integer)
+    kind = required(String)
+    job = nullable(String)
+    machines = required(List, String())
+    detail = required(Dict)
+    state = required(String)
+    words = required(String)
+    effect = required(String)
+    reason = required(String)
+    actor = required(String)
+    at = required(Instant)
+    taken_at = nullable(Instant)
+    ended_at = nullable(Instant)
+
+
+class OrdersSchema(Schema):
+    orders = required(List, Nested(OrderSchema))
+
+
+# --- runners and orders -------------------------------------------------------------------------
+
+
+class RunnerSchema(Schema):
+    id = required(Integer)
+    name = required(String)
+    kind = required(String)
+    last_seen_at = nullable(Instant)
+    clock = nullable(Instant)
+    clock_offset_s = required(Float)
+    speed = nullable(Float)
+
+
+class RunnersSchema(Schema):
+    runners = required(List, Nested(RunnerSchema))
+
+
+class NewRunnerSchema(Schema):
+    name = required(String, validate=Length(1, 200))
+    kind = String(load_default="runner", validate=OneOf(RUNNER_KINDS[:2]))
+
+
+class RunnerTokenSchema(Schema):
+    """The token of a new runner: it is shown once."""
+
+    token = required(String)
+
+
+class OrderRequestSchema(Schema):
+    kind = required(String, validate=OneOf(ORDER_KINDS))
+    job = required(String, validate=Length(1, 190))
+    machines = List(String(), load_default=[], validate=Length(max=MOST_MACHINES))
+
+
+class OrderEffectSchema(Schema):
+    """What an order would do, simulated from now."""
+
+    words = required(String)
+    effect = required(List, String())
+    possible = required(Boolean)
+
+
+class ClockSchema(Schema):
+    """What a stand-in's clock is asked to do: run at a speed (0 holds it), or go to an instant."""
+
+    speed = Float(load_default=None, allow_none=True, validate=Range(0, 3600))
+    to_next = String(load_default=None, allow_none=True, validate=OneOf(["noon", "morning"]))
+
+
+# --- nights -------------------------------------------------------------------------------------
+
+
+class TroubleSchema(Schema):
+    job = required(String)
+    occurrence = required(Instant)
+    machine = required(String)
+    outcome = required(String)
+    reason = required(String)
+    made_good = required(Boolean)
+    left = required(List, String())
+
+
+class DifferenceSchema(Schema):
+    job = required(String)
+    occurrence = required(Instant)
+    predicted_end = nullable(Instant)
+    ended = nullable(Instant)
+    late_s = required(Float)
+    why = required(String)
+
+
+class NightSummarySchema(Schema):
+    date = required(Day)
+    start = required(Instant)
+    end = required(Instant)
+    zone = required(String)
+    verdict = required(String)
+    predicted_verdict = nullable(String)
+    predicted_end = nullable(Instant)
+    last_end = nullable(Instant)
+    over_s = required(Float)
+    done = required(Integer)
+    moving = required(Integer)
+    failed = required(Integer)
+    waiting = required(Integer)
+    total = required(Integer)
+    runs_open = required(Integer)
+    moved_bytes = required(Float)
+
+
+class RunBarSchema(Schema):
+    """A run of a night: predicted, as it went, and as it goes on."""
+
+    job = required(String)
+    name = required(String)
+    occurrence = required(Instant)
+    kind = nullable(String)
+    state = required(String)
+    outcome = nullable(String)
+    began = nullable(Instant)
+    ended = nullable(Instant)
+    window_end = nullable(Instant)
+    predicted_began = nullable(Instant)
+    predicted_ended = nullable(Instant)
+    ahead_end = nullable(Instant)
+    ahead_missed = required(Integer)
+    order = nullable(Integer)
+    done = required(Integer)
+    moving = required(Integer)
+    failed = required(Integer)
+    total = required(Integer)
+    moved_bytes = required(Float)
+    predicted_bytes = required(Float)
+
+
+class TonightSchema(Schema):
+    """The night under way. `ahead_*`: as it goes on, simulated from what has really moved."""
+
+    clock = required(Instant)
+    news = required(Integer)
+    words = required(String)
+    runner = nullable(Nested, RunnerSchema)
+    silent_since = nullable(Instant)
+    summary = required(Nested, NightSummarySchema)
+    runs = required(List, Nested(RunBarSchema))
+    troubles = required(List, Nested(TroubleSchema))
+    orders = required(List, Nested(OrderSchema))
+
+
+class PastNightSchema(Schema):
+    summary = required(Nested, NightSummarySchema)
+    runs = required(List, Nested(RunBarSchema))
+    troubles = required(List, Nested(TroubleSchema))
+    differences = required(List, Nested(DifferenceSchema))
+
+
+class NightMarkSchema(Schema):
+    """A night in the list of past nights."""
+
+    date = required(Day)
+    start = required(Instant)
+    end = required(Instant)
+    verdict = required(String)
+    predicted_verdict = nullable(String)
+    predicted_end = nullable(Instant)
+    last_end = nullable(Instant)
+    done = required(Integer)
+    total = required(Integer)
+    why = required(String)
+
+
+class PastNightsSchema(Schema):
+    zone = required(String)
+    nights = required(List, Nested(NightMarkSchema))
+
+
+# --- a run ---------------------------------------------------------------------------------------
+
+
+class TimeShareSchema(Schema):
+    part = required(String)
+    predicted_s = nullable(Float)
+    actual_s = nullable(Float)
+
+
+class MovedDiskSchema(Schema):
+    disk = required(String)
+    source_bytes = required(Float)
+    proxy = nullable(String)
+    transport = nullable(String)
+    moved = required(Boolean)
+
+
+class LedgerMachineSchema(Schema):
+    machine = required(String)
+    step = required(String)
+    outcome = nullable(String)
+    reason = required(String)
+    kind = nullable(String)
+    queued = nullable(Instant)
+    start = nullable(Instant)
+    moved = nullable(Instant)
+    ended = nullable(Instant)
+    source_bytes = required(Float)
+    wire_bytes = required(Float)
+    stored_bytes = required(Float)
+    mib_per_s = nullable(Float)
+    proxies = required(List, String())
+    predicted_start = nullable(Instant)
+    predicted_ended = nullable(Instant)
+    predicted_bytes = nullable(Float)
+    parts = required(List, Nested(TimeShareSchema))
+    disks = required(List, Nested(MovedDiskSchema))
+    left = required(List, String())
+
+
+class RunEventSchema(Schema):
+    at = required(Instant)
+    what = required(String)
+    machine = nullable(String)
+    words = required(String)
+    refused = nullable(String)
+
+
+class LedgerRunSchema(Schema):
+    run = required(Nested, RunBarSchema)
+    why = required(String)
+    machines = required(List, Nested(LedgerMachineSchema))
+    events = required(List, Nested(RunEventSchema))
+
+
+class LedgerQuerySchema(Schema):
+    machine = String(load_default=None, validate=Length(max=190))
+    job = String(load_default=None, validate=Length(max=190))
+    outcome = String(load_default=None, validate=Length(max=20))
+    start = Day(data_key="from", load_default=None)
+    end = Day(data_key="to", load_default=None)
+    before = String(load_default=None, validate=Length(max=60))
+    most = Integer(load_default=100, validate=Range(1, 500))
+
+
+class LedgerLineSchema(Schema):
+    job = required(String)
+    occurrence = required(Instant)
+    machine = required(String)
+    outcome = nullable(String)
+    reason = required(String)
+    kind = nullable(String)
+    start = nullable(Instant)
+    ended = nullable(Instant)
+    source_bytes = required(Float)
+    stored_bytes = required(Float)
+    predicted_start = nullable(Instant)
+    predicted_ended = nullable(Instant)
+    predicted_bytes = nullable(Float)
+
+
+class LedgerPageSchema(Schema):
+    """A page; `before` asks for the next one, null on the last."""
+
+    lines = required(List, Nested(LedgerLineSchema))
+    before = nullable(String)
+
+
+# --- the report ----------------------------------------------------------------------------------
+
+
+class NeedsHandSchema(Schema):
+    machine = required(String)
+    tags = required(List, String())
+    good_at = nullable(Instant)
+    exposure_s = nullable(Float)
+    rpo_s = nullable(Float)
+    breaks_rpo = required(Boolean)
+    why = required(String)
+    advice = required(String)
+
+
+class LeftOverSchema(Schema):
+    machine = required(String)
+    what = required(String)
+    since = required(Instant)
+
+
+class JobLineSchema(Schema):
+    job = required(String)
+    name = required(String)
+    outcome = required(String)
+    done = required(Integer)
+    total = required(Integer)
+    ended = nullable(Instant)
+    predicted_end = nullable(Instant)
+    window_end = nullable(Instant)
+
+
+class TonightAheadSchema(Schema):
+    date = required(Day)
+    verdict = required(String)
+    last_end = nullable(Instant)
+    over_s = required(Float)
+    missed = required(Integer)
+
+
+class ReportSchema(Schema):
+    plan = required(String)
+    at = required(Instant)
+    words = required(String)
+    summary = required(Nested, NightSummarySchema)
+    needs_hand = required(List, Nested(NeedsHandSchema))
+    left = required(List, Nested(LeftOverSchema))
+    differences = required(List, Nested(DifferenceSchema))
+    jobs = required(List, Nested(JobLineSchema))
+    tonight = nullable(Nested, TonightAheadSchema)
+    silent_since = nullable(Instant)
+
+
+class NewsQuerySchema(Schema):
+    seen = Integer(load_default=-1, validate=Range(-1, 2**53))

@@ -1,0 +1,334 @@
+"""Runs, nights and reports as JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from gambrel.api.serialize import utc
+from gambrel.core import words
+from gambrel.core.ledger.comparing import Difference, MachineTrouble, NightSummary
+from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
+from gambrel.core.ledger.records import MachineRecord, RunRecord
+from gambrel.core.ledger.report import Report, headline
+from gambrel.core.plan.instants import format_instant
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.forecast import Forecast, Run
+from gambrel.core.units import MIB, MINUTE
+from gambrel.store.ledger import LedgerEntry
+from gambrel.store.runners import Order, Runner
+from gambrel.work.runs import Tonight
+
+
+def at(instant: float | None) -> str | None:
+    """An instant, or null."""
+    return None if instant is None else format_instant(instant)
+
+
+def order_body(order: Order) -> dict[str, Any]:
+    return {
+        "id": order.id,
+        "kind": order.kind,
+        "job": order.job,
+        "machines": list(order.machines),
+        "detail": order.detail,
+        "state": order.state,
+        "words": order.words,
+        "effect": order.effect,
+        "reason": order.reason,
+        "actor": order.actor,
+        "at": at(order.at),
+        "taken_at": at(order.taken_at),
+        "ended_at": at(order.ended_at),
+    }
+
+
+def runner_body(runner: Runner) -> dict[str, Any]:
+    return {
+        "id": runner.id,
+        "name": runner.name,
+        "kind": runner.kind,
+        "last_seen_at": utc(runner.last_seen_at),
+        "clock": at(runner.clock),
+        "clock_offset_s": runner.offset_s,
+        "speed": runner.speed,
+    }
+
+
+def summary_body(summary: NightSummary) -> dict[str, Any]:
+    night = summary.night
+    return {
+        "date": night.date,
+        "start": at(night.start),
+        "end": at(night.end),
+        "zone": night.zone,
+        "verdict": summary.verdict,
+        "predicted_verdict": summary.predicted_verdict,
+        "predicted_end": at(summary.predicted_end),
+        "last_end": at(summary.last_end),
+        "over_s": summary.over_s,
+        "done": summary.done,
+        "moving": summary.moving,
+        "failed": summary.failed,
+        "waiting": summary.waiting,
+        "total": summary.total,
+        "runs_open": summary.runs_open,
+        "moved_bytes": summary.moved_bytes,
+    }
+
+
+def trouble_body(trouble: MachineTrouble) -> dict[str, Any]:
+    return {
+        "job": trouble.job,
+        "occurrence": at(trouble.occurrence),
+        "machine": trouble.machine,
+        "outcome": trouble.outcome,
+        "reason": trouble.reason,
+        "made_good": trouble.made_good,
+        "left": list(trouble.left),
+    }
+
+
+def difference_body(difference: Difference) -> dict[str, Any]:
+    return {
+        "job": difference.job,
+        "occurrence": at(difference.occurrence),
+        "predicted_end": at(difference.predicted_end),
+        "ended": at(difference.ended),
+        "late_s": difference.late_s,
+        "why": difference.why,
+    }
+
+
+def _job_name(plan: Plan, job: str) -> str:
+    known = plan.job_by_id.get(job)
+    return job if known is None else known.name
+
+
+def run_bar(plan: Plan, run: RunRecord, ahead: Run | None = None) -> dict[str, Any]:
+    """A run as a bar: predicted, as it went, and how it goes on."""
+    machines = list(run.machines.values())
+    ended = [m for m in machines if m.ended is not None]
+    done = sum(m.outcome == "done" for m in ended)
+    predicted = run.predicted or {}
+    state = "due" if run.began is None else "under way" if run.ended is None else "ended"
+    return {
+        "job": run.job,
+        "name": _job_name(plan, run.job),
+        "occurrence": at(run.occurrence),
+        "kind": run.kind,
+        "state": state,
+        "outcome": run.outcome,
+        "began": at(run.began),
+        "ended": at(run.ended),
+        "window_end": at(run.window_end),
+        "predicted_began": at(predicted.get("began")),
+        "predicted_ended": at(predicted.get("ended")),
+        "ahead_end": at(ahead.ended) if ahead is not None and run.ended is None else None,
+        "ahead_missed": 0
+        if ahead is None or run.ended is not None
+        else sum(n for outcome, n in ahead.outcomes.items() if outcome != "done")
+        - (len(ended) - done),
+        "order": run.order,
+        "done": done,
+        "moving": sum(m.ended is None and m.start is not None for m in machines),
+        "failed": len(ended) - done,
+        "total": len(machines),
+        "moved_bytes": sum(m.moving_bytes() for m in machines),
+        "predicted_bytes": sum(m.predicted["source_bytes"] for m in machines if m.predicted),
+    }
+
+
+def _ahead_by_run(ahead: Forecast | None) -> dict[tuple[str, int], Run]:
+    if ahead is None:
+        return {}
+    return {(run.job, round(run.occurrence)): run for run in ahead.runs}
+
+
+def tonight_body(
+    plan: Plan, tonight: Tonight, orders: Iterable[Order], news: int
+) -> dict[str, Any]:
+    ahead = _ahead_by_run(tonight.ahead)
+    bars = [run_bar(plan, run, ahead.get((run.job, round(run.occurrence)))) for run in tonight.runs]
+    return {
+        "clock": at(tonight.clock),
+        "news": news,
+        "words": tonight_in_words(plan, tonight, ahead),
+        "runner": None if tonight.runner is None else runner_body(tonight.runner),
+        "silent_since": at(tonight.silent_since),
+        "summary": summary_body(tonight.summary),
+        "runs": bars,
+        "troubles": [trouble_body(t) for t in tonight.summary.troubles],
+        "orders": [order_body(order) for order in orders],
+    }
+
+
+def tonight_in_words(plan: Plan, tonight: Tonight, ahead: dict[tuple[str, int], Run]) -> str:
+    """The night as it stands in one or two sentences."""
+    summary, zone = tonight.summary, tonight.night.zone
+    if not summary.total:
+        return "Nothing is due tonight."
+    said = f"{words.moment(tonight.clock, zone)[4:]}. {summary.done} of "
+    said += f"{words.count(summary.total, 'machine')} done"
+    if summary.moving:
+        said += f", {summary.moving} moving"
+    if summary.failed:
+        said += f", {summary.failed} failed"
+    said += "."
+    late = []
+    for run in tonight.runs:
+        goes = ahead.get((run.job, round(run.occurrence)))
+        if run.ended is not None or goes is None or goes.ended is None:
+            continue
+        if goes.over_s > MINUTE:
+            late.append((goes.over_s, f"{_job_name(plan, run.job)} ends "
+                         f"{words.moment(goes.ended, zone)[4:]}, "
+                         f"{words.duration(goes.over_s)} past its window"))  # fmt: skip
+        elif goes.outcomes.get("missed", 0):
+            missed = words.count(goes.outcomes["missed"], "machine")
+            late.append((0.0, f"{_job_name(plan, run.job)} misses its window ({missed})"))
+    if late:
+        late.sort(key=lambda entry: -entry[0])
+        said += " As it goes, " + " and ".join(text for _, text in late[:2])
+        said += f", and {len(late) - 2} more are late." if len(late) > 2 else "."
+    elif ahead:
+        ends = [
+            goes.ended
+            for run in tonight.runs
+            if run.ended is None
+            and (goes := ahead.get((run.job, round(run.occurrence)))) is not None
+            and goes.ended is not None
+        ]
+        if ends:
+            said += f" As it goes, the last run ends {words.moment(max(ends), zone)[4:]}."
+    return said
+
+
+# --- a run, the ledger ---------------------------------------------------------------------------
+
+
+def machine_body(record: MachineRecord) -> dict[str, Any]:
+    predicted = record.predicted
+    shares = predicted_parts(predicted["parts"]) if predicted else dict.fromkeys(PARTS)
+    moving = None
+    begin = record.prepared if record.prepared is not None else record.start
+    if begin is not None and record.moved is not None and record.moved > begin:
+        moving = record.source_bytes / MIB / (record.moved - begin)
+    proxies = dict.fromkeys(d.proxy for d in record.disks.values() if d.proxy)
+    return {
+        "machine": record.machine,
+        "step": record.step,
+        "outcome": record.outcome,
+        "reason": record.reason,
+        "kind": record.kind,
+        "queued": at(record.queued),
+        "start": at(record.start),
+        "moved": at(record.moved),
+        "ended": at(record.ended),
+        "source_bytes": record.moving_bytes(),
+        "wire_bytes": record.wire_bytes,
+        "stored_bytes": record.stored_bytes,
+        "mib_per_s": moving,
+        "proxies": list(proxies),
+        "predicted_start": at(predicted["start"]) if predicted else None,
+        "predicted_ended": at(predicted["ended"]) if predicted else None,
+        "predicted_bytes": predicted["source_bytes"] if predicted else None,
+        "parts": [
+            {"part": part, "predicted_s": shares[part], "actual_s": seconds}
+            for part, seconds in actual_parts(record).items()
+        ],
+        "disks": [
+            {
+                "disk": d.disk, "source_bytes": d.source_bytes, "proxy": d.proxy,
+                "transport": d.transport, "moved": d.moved,
+            }
+            for d in record.disks.values()
+        ],
+        "left": record.left,
+    }  # fmt: skip
+
+
+def event_in_words(what: str, body: dict[str, Any]) -> str:
+    """What an event says, for a list of events."""
+    said = {
+        "run began": "The run began",
+        "run ended": "The run ended",
+        "machine queued": "queued",
+        "machine started": f"started, {body.get('kind', '')}",
+        "machine prepared": "prepared",
+        "machine moved": "all disks read",
+        "machine released": "released",
+        "machine ended": str(body.get("outcome", "ended")),
+        "left behind": f"left behind: {body.get('left', '')}",
+        "cleaned up": f"cleaned up: {body.get('left', '')}",
+    }.get(what, what)
+    if what == "disk":
+        said = f"{body.get('disk')}: {words.size(float(body.get('source_bytes', 0)))}"
+        said += f" by {body['proxy']}" if body.get("proxy") else ""
+    if body.get("reason"):
+        said += f": {body['reason']}"
+    return said
+
+
+def line_body(entry: LedgerEntry) -> dict[str, Any]:
+    record, predicted = entry.record, entry.record.predicted
+    return {
+        "job": entry.job,
+        "occurrence": at(entry.occurrence),
+        "machine": record.machine,
+        "outcome": record.outcome,
+        "reason": record.reason,
+        "kind": record.kind,
+        "start": at(record.start),
+        "ended": at(record.ended),
+        "source_bytes": record.moving_bytes(),
+        "stored_bytes": record.stored_bytes,
+        "predicted_start": at(predicted["start"]) if predicted else None,
+        "predicted_ended": at(predicted["ended"]) if predicted else None,
+        "predicted_bytes": predicted["source_bytes"] if predicted else None,
+    }
+
+
+# --- the report ----------------------------------------------------------------------------------
+
+
+def report_body(report: Report, name: str) -> dict[str, Any]:
+    tonight = report.tonight
+    return {
+        "plan": name,
+        "at": at(report.at),
+        "words": headline(report),
+        "summary": summary_body(report.summary),
+        "needs_hand": [
+            {
+                "machine": n.machine,
+                "tags": list(n.tags),
+                "good_at": at(n.good_at),
+                "exposure_s": n.exposure_s,
+                "rpo_s": n.rpo_s,
+                "breaks_rpo": n.breaks_rpo,
+                "why": n.why,
+                "advice": n.advice,
+            }
+            for n in report.needs_hand
+        ],
+        "left": [
+            {"machine": x.machine, "what": x.what, "since": at(x.since)} for x in report.left
+        ],
+        "differences": [difference_body(d) for d in report.summary.differences],
+        "jobs": [
+            {
+                "job": j.job, "name": j.name, "outcome": j.outcome, "done": j.done,
+                "total": j.total, "ended": at(j.ended), "predicted_end": at(j.predicted_end),
+                "window_end": at(j.window_end),
+            }
+            for j in report.jobs
+        ],
+        "tonight": None
+        if tonight is None
+        else {
+            "date": tonight.night.date, "verdict": tonight.verdict,
+            "last_end": at(tonight.last_end), "over_s": tonight.over_s, "missed": tonight.missed,
+        },
+        "silent_since": at(report.silent_since),
+    }  # fmt: skip

@@ -1,0 +1,1 @@
+"""What really ran: events from runners, records of runs, predicted against actual, the report."""

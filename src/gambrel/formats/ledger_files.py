@@ -1,0 +1,85 @@
+"""The ledger as files: CSV for tables, `gambrel-ledger/1` JSON lines for other programs."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Iterable, Iterator
+from typing import Any, Protocol
+
+from gambrel.core.ledger.records import MachineRecord
+from gambrel.core.plan.instants import format_instant
+
+LEDGER_FORMAT = "gambrel-ledger/1"
+COLUMNS = (
+    "job", "occurrence", "machine", "outcome", "reason", "kind", "start", "end", "source_bytes",
+    "wire_bytes", "stored_bytes", "predicted_start", "predicted_end", "predicted_source_bytes",
+)  # fmt: skip
+LINES_AT_ONCE = 500
+
+
+class Entry(Protocol):
+    """A machine-run of the ledger."""
+
+    @property
+    def job(self) -> str: ...
+    @property
+    def occurrence(self) -> float: ...
+    @property
+    def record(self) -> MachineRecord: ...
+
+
+def _row(entry: Entry) -> dict[str, Any]:
+    record, predicted = entry.record, entry.record.predicted or {}
+
+    def at(instant: float | None) -> str | None:
+        return None if instant is None else format_instant(instant)
+
+    return {
+        "job": entry.job,
+        "occurrence": at(entry.occurrence),
+        "machine": record.machine,
+        "outcome": record.outcome,
+        "reason": record.reason,
+        "kind": record.kind,
+        "start": at(record.start),
+        "end": at(record.ended),
+        "source_bytes": round(record.moving_bytes()),
+        "wire_bytes": round(record.wire_bytes),
+        "stored_bytes": round(record.stored_bytes),
+        "predicted_start": at(predicted.get("start")),
+        "predicted_end": at(predicted.get("ended")),
+        "predicted_source_bytes": predicted.get("source_bytes"),
+    }
+
+
+def _harmless(value: Any) -> Any:
+    """A text that no spreadsheet takes for a formula."""
+    return f"'{value}" if isinstance(value, str) and value[:1] in "=+-@\t\r" and value else value
+
+
+def csv_lines(entries: Iterable[Entry]) -> Iterator[str]:
+    """The lines of a CSV file with a header, some at a time."""
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(COLUMNS)
+    for i, entry in enumerate(entries):
+        row = _row(entry)
+        writer.writerow([_harmless(row[column]) for column in COLUMNS])
+        if i % LINES_AT_ONCE == LINES_AT_ONCE - 1:
+            yield text.getvalue()
+            text.seek(0)
+            text.truncate()
+    yield text.getvalue()
+
+
+def json_lines(entries: Iterable[Entry]) -> Iterator[str]:
+    """`gambrel-ledger/1`: a line with the format, then one for each machine-run."""
+    lines = [json.dumps({"format": LEDGER_FORMAT})]
+    for entry in entries:
+        lines.append(json.dumps({k: v for k, v in _row(entry).items() if v not in (None, "")}))
+        if len(lines) >= LINES_AT_ONCE:
+            yield "\n".join(lines) + "\n"
+            lines = []
+    yield "\n".join(lines) + ("\n" if lines else "")

@@ -1,0 +1,258 @@
+"""Runners and their tokens, and the orders that they are given."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from gambrel.store.audit import audit
+from gambrel.store.ledger_models import OrderRow, RunnerRow
+from gambrel.store.models import now_utc
+from gambrel.store.plans import NotFound, locked_plan
+
+RUNNER_KINDS = ("runner", "script", "stand-in")
+"""A runner carries a plan out, one for each plan; a script only reports its own runs; the stand-in
+is a runner whose clock can be set."""
+IN_CHARGE_FOR = timedelta(minutes=15)
+"""How long after its last word a runner keeps others from carrying the same plan out."""
+
+
+class OtherRunner(RuntimeError):
+    """Another runner carries this plan out."""
+
+
+class OrderGone(RuntimeError):
+    """An order that the runner has taken or that has ended cannot be taken back."""
+
+
+@dataclass(frozen=True, slots=True)
+class Runner:
+    """A runner. `clock` is what it said last, in UTC seconds; `speed` that of a stand-in."""
+
+    id: int
+    plan_id: int
+    name: str
+    kind: str
+    created_at: datetime
+    revoked_at: datetime | None
+    last_seen_at: datetime | None
+    clock: float | None
+    offset_s: float
+    speed: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    id: int
+    plan_id: int
+    kind: str
+    job: str | None
+    machines: tuple[str, ...]
+    detail: dict[str, Any]
+    state: str
+    words: str
+    effect: str
+    reason: str
+    actor: str
+    created_at: datetime
+    at: float
+    taken_at: float | None
+    ended_at: float | None
+
+
+def _hash(token: str) -> str:
+    return hashlib.sha256(token.encode()).hexdigest()
+
+
+def _runner(row: RunnerRow) -> Runner:
+    return Runner(
+        row.id, row.plan_id, row.name, row.kind, row.created_at, row.revoked_at,
+        row.last_seen_at, row.clock, row.offset_s, row.speed,
+    )  # fmt: skip
+
+
+def _order(row: OrderRow) -> Order:
+    return Order(
+        row.id, row.plan_id, row.kind, row.job, tuple(row.machines), row.detail, row.state,
+        row.words, row.effect, row.reason, row.actor, row.created_at, row.at, row.taken_at,
+        row.ended_at,
+    )  # fmt: skip
+
+
+# --- runners ------------------------------------------------------------------------------------
+
+
+def new_runner(session: Session, plan_id: int, name: str, kind: str, *, actor: str) -> str:
+    """A new runner of a plan; returns its token, which is not kept. Raises NotFound."""
+    locked_plan(session, plan_id)
+    token = "gr_" + secrets.token_urlsafe(30)
+    session.add(RunnerRow(plan_id=plan_id, name=name, kind=kind, token_hash=_hash(token)))
+    audit(session, actor, "add runner", f"plan {plan_id}", name=name, kind=kind)
+    session.flush()
+    return token
+
+
+def runners(session: Session, plan_id: int) -> list[Runner]:
+    """All runners of a plan that have not been revoked, oldest first."""
+    query = select(RunnerRow).where(RunnerRow.plan_id == plan_id, RunnerRow.revoked_at.is_(None))
+    return [_runner(row) for row in session.scalars(query.order_by(RunnerRow.id))]
+
+
+def runner_of_token(session: Session, token: str) -> Runner | None:
+    """Whose token it is; None for a wrong or revoked one."""
+    row = session.scalar(
+        select(RunnerRow).where(
+            RunnerRow.token_hash == _hash(token), RunnerRow.revoked_at.is_(None)
+        )
+    )
+    return None if row is None else _runner(row)
+
+
+def revoke_runner(session: Session, plan_id: int, runner_id: int, *, actor: str) -> None:
+    """Have a runner's token work no more. Raises NotFound."""
+    row = session.get(RunnerRow, runner_id)
+    if row is None or row.plan_id != plan_id or row.revoked_at is not None:
+        raise NotFound(f"there is no runner {runner_id} of plan {plan_id}")
+    row.revoked_at = now_utc()
+    audit(session, actor, "revoke runner", f"plan {plan_id}", name=row.name)
+
+
+def note_word(
+    session: Session,
+    runner_id: int,
+    *,
+    clock: float | None = None,
+    offset_s: float = 0.0,
+    speed: float | None = None,
+) -> Runner:
+    """Note that a runner was heard of.
+
+    Raises:
+        OtherRunner: where another runner carries the plan out.
+    """
+    row = session.get_one(RunnerRow, runner_id, with_for_update=True)
+    if row.kind != "script":
+        other = session.scalar(
+            select(RunnerRow).where(
+                RunnerRow.plan_id == row.plan_id,
+                RunnerRow.id != row.id,
+                RunnerRow.kind != "script",
+                RunnerRow.revoked_at.is_(None),
+                RunnerRow.last_seen_at > now_utc() - IN_CHARGE_FOR,
+            )
+        )
+        if other is not None:
+            raise OtherRunner(other.name)
+    row.last_seen_at = now_utc()
+    if clock is not None:
+        row.clock = max(clock, row.clock or clock)
+        row.offset_s = offset_s
+    if speed is not None:
+        row.speed = speed
+    session.flush()
+    return _runner(row)
+
+
+def runner_in_charge(session: Session, plan_id: int) -> Runner | None:
+    """The runner that carries a plan out: of those that are not scripts, the one heard of last."""
+    row = session.scalar(
+        select(RunnerRow)
+        .where(
+            RunnerRow.plan_id == plan_id,
+            RunnerRow.kind != "script",
+            RunnerRow.revoked_at.is_(None),
+        )
+        .order_by(RunnerRow.last_seen_at.is_(None), RunnerRow.last_seen_at.desc(), RunnerRow.id)
+        .limit(1)
+    )
+    return None if row is None else _runner(row)
+
+
+# --- orders -------------------------------------------------------------------------------------
+
+ORDER_KINDS = ("run", "run in full", "retry", "stop", "hold", "release", "clock")
+"""What a runner can be asked; "clock" is for a stand-in: its speed, or how far to go."""
+OPEN_STATES = ("open", "taken")
+
+
+def add_order(
+    session: Session,
+    plan_id: int,
+    kind: str,
+    *,
+    job: str | None,
+    machines: Sequence[str],
+    detail: dict[str, Any],
+    words: str,
+    effect: str,
+    at: float,
+    actor: str,
+) -> Order:
+    """Give an order to the runner of a plan. Raises NotFound."""
+    locked_plan(session, plan_id)
+    row = OrderRow(
+        plan_id=plan_id, kind=kind, job=job, machines=list(machines), detail=detail, words=words,
+        effect=effect, at=at, actor=actor,
+    )  # fmt: skip
+    session.add(row)
+    if kind != "clock":
+        audit(session, actor, "order", f"plan {plan_id}", kind=kind, job=job, words=words)
+    session.flush()
+    return _order(row)
+
+
+def orders_after(session: Session, plan_id: int, after: int) -> list[Order]:
+    """Open orders with a higher number, in order: what a runner has not been told."""
+    query = select(OrderRow).where(
+        OrderRow.plan_id == plan_id, OrderRow.id > after, OrderRow.state == "open"
+    )
+    return [_order(row) for row in session.scalars(query.order_by(OrderRow.id).limit(200))]
+
+
+def recent_orders(session: Session, plan_id: int, most: int = 30) -> list[Order]:
+    """The newest orders of a plan but for those about a clock, newest first."""
+    query = select(OrderRow).where(OrderRow.plan_id == plan_id, OrderRow.kind != "clock")
+    return [_order(row) for row in session.scalars(query.order_by(OrderRow.id.desc()).limit(most))]
+
+
+def take_back(session: Session, plan_id: int, order_id: int, *, actor: str) -> Order:
+    """Take an order back that no runner has taken. Raises NotFound, OrderGone."""
+    row = session.scalar(select(OrderRow).where(OrderRow.id == order_id).with_for_update())
+    if row is None or row.plan_id != plan_id:
+        raise NotFound(f"there is no order {order_id} of plan {plan_id}")
+    if row.state != "open":
+        raise OrderGone(row.state)
+    row.state = "taken back"
+    audit(session, actor, "take back order", f"plan {plan_id}", order=order_id, words=row.words)
+    session.flush()
+    return _order(row)
+
+
+def note_order(
+    session: Session, plan_id: int, order_id: int, what: str, at: float, reason: str, *, ok: bool
+) -> str | None:
+    """What a runner says of an order; returns why that cannot be, or None.
+
+    Said twice it changes nothing; what was taken back cannot be taken.
+    """
+    row = session.get(OrderRow, order_id, with_for_update=True)
+    if row is None or row.plan_id != plan_id:
+        return "there is no such order"
+    if row.state == "taken back":
+        return "this order was taken back"
+    if what == "order taken":
+        if row.state == "open":
+            row.state, row.taken_at = "taken", at
+        return None
+    if row.state in OPEN_STATES:
+        row.state = "done" if ok else "refused"
+        row.ended_at, row.reason = at, reason
+        row.taken_at = row.taken_at or at
+    return None

@@ -1,0 +1,352 @@
+"""Runs as they really go: events come in, nights are predicted when they begin, pages are told."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, date
+from threading import Condition, Lock, Semaphore
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from gambrel.core.ledger.comparing import NightSummary, summarize
+from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
+from gambrel.core.ledger.predicting import predicted_runs
+from gambrel.core.ledger.records import RunRecord
+from gambrel.core.ledger.report import Report, make_report
+from gambrel.core.ledger.under_way import state_from
+from gambrel.core.nights.nights import Night, night_at, night_of, night_outcome, planner_zone
+from gambrel.core.plan.objects import Plan
+from gambrel.core.schedules.calendars import NEVER, window_span
+from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.simulate import simulate
+from gambrel.core.units import DAY, HOUR, MINUTE
+from gambrel.store import ledger, runners
+from gambrel.store.ledger_models import LedgerNightRow
+from gambrel.store.plans import PlanHead, locked_plan, plan_head
+from gambrel.store.runners import Runner
+from gambrel.work.planning import Planning, with_points
+
+CLOCK_MAY_DIFFER_S = 60.0
+"""A runner's clock that differs more from ours is corrected for."""
+SILENT_AFTER_S = 10 * MINUTE
+"""A runner of which nothing is heard for so long while runs are under way has fallen silent."""
+HELD_AT_ONCE = 6
+"""So many requests may wait for news at once; each keeps one of the server's threads."""
+REST_AHEAD_S = 30 * HOUR
+"""How far the rest of a night is simulated."""
+
+
+@dataclass(frozen=True, slots=True)
+class Batch:
+    """What became of a batch of events.
+
+    Attributes:
+        offset_s: how far the runner's clock is ahead of ours, where that was corrected for; or 0.
+    """
+
+    new: int
+    known: int
+    refused: tuple[tuple[str, str, str], ...]
+    offset_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class Tonight:
+    """A night as it stands at an instant of its runner's clock.
+
+    Attributes:
+        clock: what the runner said last; None where none has spoken.
+        silent_since: when the runner was last heard of, in UTC seconds, where it has fallen silent.
+        ahead: the rest of the night, simulated from what has really moved; None without runs.
+    """
+
+    night: Night
+    clock: float
+    runner: Runner | None
+    silent_since: float | None
+    runs: tuple[RunRecord, ...]
+    summary: NightSummary
+    ahead: Forecast | None
+
+
+class Runs:
+    """The ledger of all plans, and who waits for news of it."""
+
+    def __init__(self, planning: Planning) -> None:
+        self.planning = planning
+        self._news = Condition()
+        self._counts: dict[int, int] = {}
+        self._held = Semaphore(HELD_AT_ONCE)
+        self._lock = Lock()
+        self._tonight: dict[int, tuple[tuple[Any, ...], Tonight]] = {}
+
+    # --- news ---------------------------------------------------------------------------------
+
+    def news(self, plan_id: int) -> int:
+        """A number that grows with every change of a plan's runs and orders."""
+        return self._counts.get(plan_id, 0)
+
+    def tell(self, plan_id: int) -> None:
+        """Have whoever waits for news of a plan look again."""
+        with self._news:
+            self._counts[plan_id] = self._counts.get(plan_id, 0) + 1
+            self._news.notify_all()
+
+    def wait_for_news(self, plan_id: int, seen: int, within_s: float) -> int:
+        """Wait until there is news that somebody has not seen, for some seconds at most.
+
+        Where too many wait already, it returns at once: they ask again soon.
+        """
+        if not self._held.acquire(blocking=False):
+            return self.news(plan_id)
+        try:
+            with self._news:
+                self._news.wait_for(lambda: self.news(plan_id) != seen, within_s)
+            return self.news(plan_id)
+        finally:
+            self._held.release()
+
+    # --- events -------------------------------------------------------------------------------
+
+    def take(
+        self,
+        runner: Runner,
+        raw: Sequence[Any],
+        *,
+        clock: float | None = None,
+        speed: float | None = None,
+    ) -> Batch:
+        """Write a batch of events down, in one transaction.
+
+        Args:
+            raw: decoded JSON objects; one that cannot be read or is not of this plan is refused,
+                and the others are taken.
+            clock: the runner's clock when it sent them, in UTC seconds; None: ours.
+
+        Raises:
+            OtherRunner: where another runner carries the plan out.
+        """
+        now = time.time()
+        clock = now if clock is None else clock
+        simulated = runner.kind == "stand-in"
+        offset = 0.0 if simulated or abs(clock - now) <= CLOCK_MAY_DIFFER_S else clock - now
+        refused: list[tuple[str, str, str]] = []
+        head = self._head(runner.plan_id)
+        plan = self.planning.plan(head.adopted_version)
+        events = []
+        for i, entry in enumerate(raw):
+            try:
+                event = event_from(entry)
+                check_event(plan, event, clock)
+                events.append(replace(event, at=event.at - offset) if offset else event)
+            except EventRefused as error:
+                told = entry.get("id") if isinstance(entry, dict) else None
+                refused.append((str(told or f"events[{i}]"), error.key, error.reason))
+        at = clock - offset
+        events.sort(key=lambda event: (event.at, event.id))
+        zone = planner_zone(plan)
+        noon = night_at(at, zone).start
+        begun = self.planning.night_begun(head.id)
+        # What happened before noon is written before the night that begins then is predicted.
+        new_night = begun is None or begun.start < noon
+        first = [event for event in events if new_night and event.at <= noon]
+        rest = events[len(first) :]
+        taken = ledger.Taken()
+        if first:
+            taken = self._write(runner, plan, first)
+        if runner.kind != "script":
+            self.begin_night(head, at)
+        if rest:
+            more = self._write(runner, plan, rest)
+            taken.new += more.new
+            taken.known += more.known
+            taken.refused += more.refused
+
+        def note(db: Session) -> Runner:
+            return runners.note_word(db, runner.id, clock=at, offset_s=offset, speed=speed)
+
+        self.planning.write(note)
+        self.tell(runner.plan_id)
+        return Batch(taken.new, taken.known, (*refused, *taken.refused), offset)
+
+    def _head(self, plan_id: int) -> PlanHead:
+        with self.planning.sessions() as db:
+            return plan_head(db, plan_id)
+
+    def _write(self, runner: Runner, plan: Plan, events: Sequence[Event]) -> ledger.Taken:
+        zone = planner_zone(plan)
+        ends = _window_ends(plan, events)
+        origin = "script" if runner.kind == "script" else "runner"
+
+        def write(db: Session) -> ledger.Taken:
+            locked_plan(db, runner.plan_id)
+            return ledger.take_events(
+                db, runner.plan_id, runner.id, events, zone, ends, origin=origin
+            )
+
+        return self.planning.write(write)
+
+    # --- nights -------------------------------------------------------------------------------
+
+    def begin_night(self, head: PlanHead, at: float) -> None:
+        """Write down what is predicted for the night of an instant, once for each version of it.
+
+        Where another version is adopted in the middle of a night, runs that have begun keep their
+        prediction and the others get a new one.
+        """
+        plan = self.planning.plan(head.adopted_version)
+        night = night_at(at, planner_zone(plan))
+        with self.planning.sessions() as db:
+            row = ledger.night_row(db, head.id, night.date)
+            known = None if row is None else row.version_id
+            has_points = ledger.has_points(db, head.id)
+        if known == head.adopted_version:
+            return
+        if not has_points:
+            self.planning.write(lambda db: ledger.write_points(db, head.id, plan.state.points))
+        if known is None:
+            self._note_night(head, night, at)
+        forecaster = self.planning.version(head.adopted_version)
+        forecast = forecaster.night(night)
+        runs = predicted_runs(forecast, night)
+
+        def predict(db: Session) -> None:
+            locked_plan(db, head.id)
+            ledger.predict_night(
+                db, head.id, night.date, head.adopted_version, runs, night.zone, at
+            )
+
+        self.planning.write(predict)
+
+    def _note_night(self, head: PlanHead, night: Night, at: float) -> None:
+        """Have forecasts begin with a night, from the points that exist now."""
+
+        def note(db: Session) -> None:
+            locked_plan(db, head.id)
+            if ledger.night_row(db, head.id, night.date) is None:
+                db.add(
+                    LedgerNightRow(
+                        plan_id=head.id,
+                        night=night.date,
+                        zone=night.zone,
+                        version_id=0,
+                        predicted_at=at,
+                    )
+                )
+
+        self.planning.write(note)
+        self.planning.forget_night(head.id)
+
+    def night(self, plan_id: int, day: date) -> tuple[Night, list[RunRecord]]:
+        """A night with its runs."""
+        plan = self.planning.plan(self._head(plan_id).adopted_version)
+        night = night_of(day, planner_zone(plan))
+        with self.planning.sessions() as db:
+            return night, ledger.runs_of_night(db, plan_id, day)
+
+    def clock(self, plan_id: int) -> tuple[float, Runner | None]:
+        """What time it is for a plan: by its runner's clock, else by ours."""
+        with self.planning.sessions() as db:
+            runner = runners.runner_in_charge(db, plan_id)
+        if runner is None or runner.clock is None:
+            return self.planning.now().timestamp(), runner
+        if runner.kind == "stand-in":
+            return runner.clock, runner
+        return max(runner.clock, time.time()), runner
+
+    def silent_since(self, runner: Runner | None, open_runs: int) -> float | None:
+        """When a runner was last heard of, where runs are under way and it says nothing."""
+        if runner is None or runner.last_seen_at is None or not open_runs:
+            return None
+        if runner.kind == "stand-in" and runner.speed == 0:
+            return None
+        seen = runner.last_seen_at.replace(tzinfo=UTC).timestamp()
+        return seen if time.time() - seen > SILENT_AFTER_S else None
+
+    def tonight(self, plan_id: int) -> Tonight:
+        """The night that it is, as it stands; kept until there is news."""
+        clock, runner = self.clock(plan_id)
+        head = self._head(plan_id)
+        key = (self.news(plan_id), head.adopted_version, clock if runner is None else runner.clock)
+        with self._lock:
+            known = self._tonight.get(plan_id)
+        if known is not None and known[0] == key:
+            return known[1]
+        plan = self.planning.plan(head.adopted_version)
+        night = night_at(clock, planner_zone(plan))
+        with self.planning.sessions() as db:
+            runs = ledger.runs_of_night(db, plan_id, night.date)
+        summary = summarize(night, runs, clock)
+        made = Tonight(
+            night,
+            clock,
+            runner,
+            self.silent_since(runner, summary.runs_open),
+            tuple(runs),
+            summary,
+            self.rest(plan_id, plan, night, clock) if runner is not None else None,
+        )
+        with self._lock:
+            self._tonight[plan_id] = (key, made)
+        return made
+
+    def rest(self, plan_id: int, plan: Plan, night: Night, clock: float) -> Forecast | None:
+        """The rest of a night from what has really moved by an instant (section 15)."""
+        started = self.as_it_is(plan_id, plan, clock)
+        return None if started is None else simulate(started, clock, max(night.end, clock + HOUR))
+
+    def as_it_is(self, plan_id: int, plan: Plan, clock: float) -> Plan | None:
+        """A plan whose state is what the ledger knows at an instant; None without a ledger."""
+        with self.planning.sessions() as db:
+            points = ledger.points_at(db, plan_id, clock)
+            under_way = ledger.runs_under_way(db, plan_id)
+        if not points and not under_way:
+            return None
+        recent = [run for run in under_way if run.occurrence > clock - 3 * DAY]
+        plan = with_points(plan, points)
+        return replace(plan, state=state_from(plan, plan.state.points, recent, clock))
+
+    # --- the report ---------------------------------------------------------------------------
+
+    def report(self, plan_id: int, day: date) -> Report:
+        """The morning report of a night. Raises LookupError for one that the ledger lacks."""
+        head = self._head(plan_id)
+        forecaster = self.planning.version(head.adopted_version)
+        plan = forecaster.plan
+        night = night_of(day, planner_zone(plan))
+        clock, runner = self.clock(plan_id)
+        at = min(clock, night.end)
+        with self.planning.sessions() as db:
+            runs = ledger.runs_of_night(db, plan_id, day)
+            if not runs:
+                raise LookupError(f"the ledger has no run of the night of {day}")
+            newest = ledger.newest_points(db, plan_id, at)
+            left = ledger.left_overs(db, plan_id)
+        summary = summarize(night, runs, at)
+        following = night_of(date.fromordinal(day.toordinal() + 1), night.zone)
+        tonight = None
+        if forecaster.covers(following):
+            tonight = night_outcome(forecaster.night(following), following)
+        silent = self.silent_since(runner, summary.runs_open)
+        return make_report(plan, summary, runs, newest, left, tonight, at, silent)
+
+
+def _window_ends(plan: Plan, events: Sequence[Event]) -> Mapping[ledger.RunKey, float | None]:
+    """When the windows of the runs close that some events are about; a manual run has none."""
+    found: dict[ledger.RunKey, float | None] = {}
+    for event in events:
+        if event.job is None or event.occurrence is None:
+            continue
+        key = (event.job, ledger.in_us(event.occurrence))
+        if key in found and event.order is None:
+            continue
+        job = plan.job_by_id[event.job]
+        found[key] = None
+        if job.window is not None and event.order is None:
+            span = window_span(plan.window_by_id[job.window], event.occurrence)
+            if span is not None and span.closes != NEVER:
+                found[key] = span.closes
+    return found
