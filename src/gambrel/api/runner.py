@@ -75,6 +75,24 @@ def adopted_plan() -> Response:
     return response
 
 
+@blueprint.get("/state")
+@blueprint.output(PlanFileSchema)
+@_limited
+def known_state() -> Response:
+    """The adopted plan with `state` as the ledger knows it at the runner's last word.
+
+    A runner that was restarted goes on from there. `state.running.at` is the instant; before the
+    first word there is no `running`, and the points are those of the plan.
+    """
+    runner = _runner()
+    with planning().sessions() as db:
+        head = plan_head(db, runner.plan_id)
+    plan = planning().plan(head.adopted_version)
+    if runner.clock is not None:
+        plan = runs().as_it_is(runner.plan_id, plan, runner.clock) or plan
+    return jsonify(write_plan(plan))
+
+
 @blueprint.get("/orders")
 @blueprint.input(OrdersQuerySchema, location="query")
 @blueprint.output(OrdersSchema)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from datetime import date
 from typing import Any
 
@@ -15,8 +15,7 @@ from gambrel.api.plans import day_of
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.runner import runs
 from gambrel.api.sessions import actor, planning
-from gambrel.core import words
-from gambrel.core.ledger.comparing import NightSummary, summarize, why_it_differs
+from gambrel.core.ledger.comparing import summarize, why_it_differs
 from gambrel.core.ledger.ordering import (
     Order,
     OrderRefused,
@@ -24,7 +23,6 @@ from gambrel.core.ledger.ordering import (
     order_in_words,
     ordered,
 )
-from gambrel.core.ledger.records import RunRecord
 from gambrel.core.nights.nights import night_of, planner_zone
 from gambrel.core.plan.instants import format_instant, parse_instant
 from gambrel.core.plan.objects import Plan
@@ -32,7 +30,7 @@ from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
 from gambrel.store import ledger, runners
 from gambrel.store.plans import PlanHead, plan_head
-from gambrel.work.runs import REST_AHEAD_S
+from gambrel.work.runs import REST_AHEAD_S, night_mark
 
 blueprint = APIBlueprint("runs", __name__, tag="Runs", url_prefix="/api/v1/plans/<int:plan_id>")
 
@@ -92,40 +90,10 @@ def news(plan_id: int, query_data: dict[str, Any]) -> Response:
 # --- past nights --------------------------------------------------------------------------------
 
 
-def _mark(plan: Plan, night_date: date, zone: str, runs_: Sequence[RunRecord]) -> dict[str, Any]:
-    night = night_of(night_date, zone)
-    summary = summarize(night, runs_, night.end)
-    return {
-        "verdict": summary.verdict,
-        "predicted_verdict": summary.predicted_verdict,
-        "predicted_end": bodies.at(summary.predicted_end),
-        "last_end": bodies.at(summary.last_end),
-        "done": summary.done,
-        "total": summary.total,
-        "why": _why(plan, summary),
-    }
-
-
-def _why(plan: Plan, summary: NightSummary) -> str:
-    """What set a night apart, in a few words."""
-    open_ = [trouble for trouble in summary.troubles if not trouble.made_good]
-    if open_:
-        reasons = [trouble.reason or trouble.outcome for trouble in open_]
-        worst = max(set(reasons), key=lambda reason: (reasons.count(reason), reason))
-        return f"{words.count(reasons.count(worst), 'machine')}: {worst}"
-    if summary.differences:
-        first = summary.differences[0]
-        late = "later" if first.late_s > 0 else "earlier"
-        job = plan.job_by_id.get(first.job)
-        name = first.job if job is None else job.name
-        return f"{name} ended {words.duration(abs(first.late_s))} {late}"
-    return ""
-
-
 @blueprint.get("/past-nights")
 @blueprint.output(schemas.PastNightsSchema)
 def show_past_nights(plan_id: int) -> dict[str, Any]:
-    """The nights that the ledger knows, newest first: what was predicted, and what came."""
+    """The nights that are over, newest first: what was predicted, and what came."""
     _, plan = _plan(plan_id)
     clock, _ = runs().clock(plan_id)
     found = []
@@ -133,11 +101,12 @@ def show_past_nights(plan_id: int) -> dict[str, Any]:
     with planning().sessions() as db:
         for row in ledger.nights_known(db, plan_id)[:PAST_NIGHTS]:
             night = night_of(row.night, row.zone)
+            if clock < night.end:
+                continue
             mark = row.summary
             if mark is None:
-                mark = _mark(
-                    plan, row.night, row.zone, ledger.runs_of_night(db, plan_id, row.night)
-                )
+                its = ledger.runs_of_night(db, plan_id, row.night)
+                mark = night_mark(plan, night, its, clock)
                 # Runs may end after their night; what is long over is read once.
                 if clock > night.end + DAY:
                     kept.append((row.night, mark))

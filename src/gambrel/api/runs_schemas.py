@@ -128,7 +128,7 @@ class TroubleSchema(Schema):
     left = required(List, String())
 
 
-class DifferenceSchema(Schema):
+class OtherThanPredictedSchema(Schema):
     job = required(String)
     occurrence = required(Instant)
     predicted_end = nullable(Instant)
@@ -137,7 +137,7 @@ class DifferenceSchema(Schema):
     why = required(String)
 
 
-class NightSummarySchema(Schema):
+class NightSoFarSchema(Schema):
     date = required(Day)
     start = required(Instant)
     end = required(Instant)
@@ -189,17 +189,17 @@ class TonightSchema(Schema):
     words = required(String)
     runner = nullable(Nested, RunnerSchema)
     silent_since = nullable(Instant)
-    summary = required(Nested, NightSummarySchema)
+    summary = required(Nested, NightSoFarSchema)
     runs = required(List, Nested(RunBarSchema))
     troubles = required(List, Nested(TroubleSchema))
     orders = required(List, Nested(OrderSchema))
 
 
 class PastNightSchema(Schema):
-    summary = required(Nested, NightSummarySchema)
+    summary = required(Nested, NightSoFarSchema)
     runs = required(List, Nested(RunBarSchema))
     troubles = required(List, Nested(TroubleSchema))
-    differences = required(List, Nested(DifferenceSchema))
+    differences = required(List, Nested(OtherThanPredictedSchema))
 
 
 class NightMarkSchema(Schema):
@@ -353,10 +353,10 @@ class ReportSchema(Schema):
     plan = required(String)
     at = required(Instant)
     words = required(String)
-    summary = required(Nested, NightSummarySchema)
+    summary = required(Nested, NightSoFarSchema)
     needs_hand = required(List, Nested(NeedsHandSchema))
     left = required(List, Nested(LeftOverSchema))
-    differences = required(List, Nested(DifferenceSchema))
+    differences = required(List, Nested(OtherThanPredictedSchema))
     jobs = required(List, Nested(JobLineSchema))
     tonight = nullable(Nested, TonightAheadSchema)
     silent_since = nullable(Instant)

@@ -182,7 +182,7 @@ def tonight_in_words(plan: Plan, tonight: Tonight, ahead: dict[tuple[str, int], 
             continue
         if goes.over_s > MINUTE:
             late.append((goes.over_s, f"{_job_name(plan, run.job)} ends "
-                         f"{words.moment(goes.ended, zone)[4:]}, "
+                         f"{words.moment(goes.ended, zone)}, "
                          f"{words.duration(goes.over_s)} past its window"))  # fmt: skip
         elif goes.outcomes.get("missed", 0):
             missed = words.count(goes.outcomes["missed"], "machine")
@@ -196,11 +196,12 @@ def tonight_in_words(plan: Plan, tonight: Tonight, ahead: dict[tuple[str, int], 
             goes.ended
             for run in tonight.runs
             if run.ended is None
+            and run.window_end is not None
             and (goes := ahead.get((run.job, round(run.occurrence)))) is not None
             and goes.ended is not None
         ]
         if ends:
-            said += f" As it goes, the last run ends {words.moment(max(ends), zone)[4:]}."
+            said += f" As it goes, the last run ends {words.moment(max(ends), zone)}."
     return said
 
 

@@ -35,6 +35,7 @@ from gambrel.commands.places import (
     complain,
     say,
 )
+from gambrel.commands.sample_runs import load_history, stand_in_token
 from gambrel.commands.settings import address_from, keep_from, log_bytes_from, sources_from
 from gambrel.commands.state_files import kept_text, rotated
 from gambrel.core.plan.reading import read_plan
@@ -207,11 +208,17 @@ class Application:
 class StandIns:
     """The process that plays the sources of the sample estate on a port of loopback."""
 
-    def __init__(self) -> None:
+    def __init__(self, application_port: int, token: str) -> None:
         self.port = free_port()
+        environment = {
+            **os.environ,
+            "GAMBREL_STAND_IN_TOKEN": token,
+            "GAMBREL_STAND_IN_FOR": f"http://127.0.0.1:{application_port}",
+        }
         with rotated(STATE / "stand-ins.log", log_bytes_from(os.environ)).open("ab") as log:
             self.process = subprocess.Popen(
                 [sys.executable, "-m", "gambrel.standins", "--port", str(self.port)],
+                env=environment,
                 stdin=subprocess.DEVNULL,
                 stdout=log,
                 stderr=log,
@@ -309,8 +316,12 @@ def _check_settings() -> None:
         read(os.environ)
 
 
-def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
-    """Run database and application until Ctrl+C; `before` may fill the database first."""
+def serve(port: int | None, before: Callable[[Sessions, int], None]) -> None:
+    """Run database and application until Ctrl+C.
+
+    Args:
+        before: may fill the database first; it is told the application's port.
+    """
     if not (PAGES / "index.html").exists():
         raise CommandError("The pages are not built. Run `./gambrel demo` from the project folder.")
     _check_settings()
@@ -321,7 +332,7 @@ def serve(port: int | None, before: Callable[[Sessions], None]) -> None:
         try:
             with database() as (url, instance):
                 maker = prepared(url)
-                before(maker)
+                before(maker, chosen)
                 with maker.begin() as db:
                     token = new_link(db, PLANNER)
                 application = Application(url, chosen)
@@ -345,9 +356,12 @@ def demo(port: int | None, *, fresh: bool) -> None:
     """Serve with the sample plans, and with simulated sources that name the sample estate."""
     played: list[StandIns] = []
 
-    def before(maker: Sessions) -> None:
+    def before(maker: Sessions, application_port: int) -> None:
         _load_samples(maker, fresh=fresh)
-        played.append(StandIns())
+        with maker() as db:
+            head = next(head for head in plan_heads(db) if head.name == "larkmoor")
+        load_history(maker, head, SCENARIOS["larkmoor"]())
+        played.append(StandIns(application_port, stand_in_token(maker, head)))
         _connect_samples(maker, played[0].port)
 
     try:
@@ -359,7 +373,7 @@ def demo(port: int | None, *, fresh: bool) -> None:
 
 def start(port: int | None) -> None:
     """Serve with the plans that are stored."""
-    serve(port, lambda _maker: None)
+    serve(port, lambda _maker, _port: None)
 
 
 def link() -> None:

@@ -1,15 +1,28 @@
-"""`python -m gambrel.standins --port N`: the simulated sources of Larkmoor, until it is stopped."""
+"""`python -m gambrel.standins --port N`: the simulated sources and the runner of Larkmoor.
+
+The runner is played where GAMBREL_STAND_IN_FOR names an application and GAMBREL_STAND_IN_TOKEN a
+token of it. All of it plays until it is stopped.
+"""
 
 from __future__ import annotations
 
 import argparse
+import logging
+import os
 import threading
 import time
+from datetime import UTC, date, datetime, timedelta
 
 from werkzeug.serving import make_server
 
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.objects import Plan
 from gambrel.demo import larkmoor
+from gambrel.demo.larkmoor import BEGINS
+from gambrel.standins.history import NIGHTS, story, true_world
+from gambrel.standins.runner import Client, Refused, StandInRunner
 from gambrel.standins.service import create_service
+from gambrel.standins.true_world import TrueWorld
 from gambrel.standins.world import World
 
 LATENCY_S = (0.005, 0.06)
@@ -32,7 +45,37 @@ def main() -> None:
             world.step()
 
     threading.Thread(target=live, name="life", daemon=True).start()
+    address, token = (
+        os.environ.get("GAMBREL_STAND_IN_FOR"),
+        os.environ.get("GAMBREL_STAND_IN_TOKEN"),
+    )
+    if address and token:
+        threading.Thread(target=_run, args=(address, token), name="runner", daemon=True).start()
     make_server("127.0.0.1", given.port, create_service(world), threaded=True).serve_forever()
+
+
+def _run(address: str, token: str) -> None:
+    """Carry the adopted plan out for as long as the process lives."""
+    begins = parse_instant(BEGINS)
+    opens = datetime.fromtimestamp(begins, UTC).date()
+
+    def world_of(plan: Plan) -> tuple[TrueWorld, dict[date, tuple[str, ...]]]:
+        first = opens - timedelta(days=NIGHTS)
+        return true_world(plan, first), story(plan, first, NIGHTS)
+
+    while True:
+        try:
+            runner = StandInRunner(Client(address, token), begins, world_of)
+            break
+        except (OSError, Refused, ValueError) as error:
+            logging.info("the application is not there yet: %s", error)
+            time.sleep(1.0)
+
+    def stop(wait_s: float) -> bool:
+        time.sleep(wait_s)
+        return False
+
+    runner.play(stop)
 
 
 if __name__ == "__main__":

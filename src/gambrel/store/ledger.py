@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
@@ -17,6 +17,7 @@ from gambrel.core.ledger.records import (
     MachineRecord,
     RunRecord,
     apply_event,
+    claim_prediction,
     run_outcome,
 )
 from gambrel.core.ledger.report import LeftOver
@@ -68,6 +69,7 @@ def take_events(
     zone: str,
     window_ends: Mapping[RunKey, float | None],
     *,
+    followers: Collection[str] = (),
     origin: str,
 ) -> Taken:
     """Write events of a plan and what they say of its runs; the plan's row must be locked.
@@ -75,6 +77,7 @@ def take_events(
     Args:
         zone: in which nights are counted.
         window_ends: when the window of a run closes that is not known yet.
+        followers: jobs that fall due when another ends; their predictions are taken in turn.
         origin: "runner", "script" or "import".
     """
     taken = Taken()
@@ -96,7 +99,7 @@ def take_events(
         else:
             known.add(event.id)
             fresh.append(event)
-    book = _Book(session, plan_id, zone, window_ends, origin)
+    book = _Book(session, plan_id, zone, window_ends, followers, origin)
     book.load(fresh)
     rows = []
     for event in fresh:
@@ -151,16 +154,19 @@ class _Book:
         plan_id: int,
         zone: str,
         window_ends: Mapping[RunKey, float | None],
+        followers: Collection[str],
         origin: str,
     ) -> None:
         self.session = session
         self.plan_id = plan_id
         self.zone = zone
         self.window_ends = window_ends
+        self.followers = followers
         self.origin = origin
         self.runs: dict[RunKey, RunRecord] = {}
         self._ids: dict[RunKey, int] = {}
         self._changed: dict[RunKey, set[str]] = {}
+        self._claimed: list[int] = []
         self._points: list[Event] = []
         self._left: list[Event] = []
 
@@ -218,13 +224,40 @@ class _Book:
         run = self.runs.get(key)
         if run is None:
             run = RunRecord(event.job, event.occurrence, window_end=self.window_ends.get(key))
+            if event.job in self.followers and event.order is None:
+                self._claim(run)
         apply_event(run, event)
         self.runs[key] = run
         changed = self._changed.setdefault(key, set())
         changed |= {event.machine, *event.machines} - {None}  # type: ignore[arg-type]
 
+    def _claim(self, run: RunRecord) -> None:
+        """Take over the first prediction of the night for a job that follows another."""
+        query = select(LedgerRunRow).where(
+            LedgerRunRow.plan_id == self.plan_id,
+            LedgerRunRow.job == run.job,
+            LedgerRunRow.night == night_at(run.occurrence, self.zone).date,
+            LedgerRunRow.began.is_(None),
+            LedgerRunRow.id.not_in(self._claimed),
+        )
+        found = self.session.scalars(query.order_by(LedgerRunRow.occurrence_us).limit(1)).all()
+        for row in found:
+            machines = self.session.scalars(
+                select(LedgerMachineRow).where(LedgerMachineRow.run_id == row.id)
+            )
+            predicted = _run_record(row)
+            predicted.machines = {m.machine: _machine_record(m) for m in machines}
+            claim_prediction(run, predicted)
+            self._claimed.append(row.id)
+            key = (run.job, in_us(run.occurrence))
+            self._changed.setdefault(key, set()).update(run.machines)
+
     def save(self) -> None:
         """Write back what has changed."""
+        for table, column in ((LedgerMachineRow, "run_id"), (LedgerRunRow, "id")):
+            if self._claimed:
+                gone = delete(table).where(getattr(table, column).in_(self._claimed))
+                self.session.execute(gone)
         self._save_runs()
         self._save_points()
         self._save_left()
@@ -236,7 +269,7 @@ class _Book:
         rows = [_run_row(self.plan_id, run, self.zone, self.origin) for run in changed.values()]
         _insert(
             self.session, LedgerRunRow, rows,
-            ("kind", "began", "ended", "window_end", "order_id", "origin"),
+            ("kind", "began", "ended", "window_end", "order_id", "origin", "predicted"),
         )  # fmt: skip
         found = self.session.execute(
             select(LedgerRunRow.job, LedgerRunRow.occurrence_us, LedgerRunRow.id).where(

@@ -99,6 +99,24 @@ def new_runner(session: Session, plan_id: int, name: str, kind: str, *, actor: s
     return token
 
 
+def renewed_token(session: Session, plan_id: int, name: str, kind: str, *, actor: str) -> str:
+    """A new token for the runner of this name and kind, which is made where it is not there."""
+    row = session.scalar(
+        select(RunnerRow).where(
+            RunnerRow.plan_id == plan_id,
+            RunnerRow.name == name,
+            RunnerRow.kind == kind,
+            RunnerRow.revoked_at.is_(None),
+        )
+    )
+    if row is None:
+        return new_runner(session, plan_id, name, kind, actor=actor)
+    token = "gr_" + secrets.token_urlsafe(30)
+    row.token_hash = _hash(token)
+    session.flush()
+    return token
+
+
 def runners(session: Session, plan_id: int) -> list[Runner]:
     """All runners of a plan that have not been revoked, oldest first."""
     query = select(RunnerRow).where(RunnerRow.plan_id == plan_id, RunnerRow.revoked_at.is_(None))

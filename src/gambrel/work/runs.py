@@ -11,6 +11,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from gambrel.core import words
 from gambrel.core.ledger.comparing import NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
 from gambrel.core.ledger.predicting import predicted_runs
@@ -18,6 +19,7 @@ from gambrel.core.ledger.records import RunRecord
 from gambrel.core.ledger.report import Report, make_report
 from gambrel.core.ledger.under_way import state_from
 from gambrel.core.nights.nights import Night, night_at, night_of, night_outcome, planner_zone
+from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.core.schedules.calendars import NEVER, window_span
 from gambrel.core.simulation.forecast import Forecast
@@ -35,6 +37,8 @@ SILENT_AFTER_S = 10 * MINUTE
 """A runner of which nothing is heard for so long while runs are under way has fallen silent."""
 HELD_AT_ONCE = 6
 """So many requests may wait for news at once; each keeps one of the server's threads."""
+CLOCK_TOLD_EVERY_S = 8.0
+"""How often pages are told that time goes on, where nothing else happens."""
 REST_AHEAD_S = 30 * HOUR
 """How far the rest of a night is simulated."""
 
@@ -81,6 +85,7 @@ class Runs:
         self._counts: dict[int, int] = {}
         self._held = Semaphore(HELD_AT_ONCE)
         self._lock = Lock()
+        self._told: dict[int, float] = {}
         self._tonight: dict[int, tuple[tuple[Any, ...], Tonight]] = {}
 
     # --- news ---------------------------------------------------------------------------------
@@ -169,8 +174,19 @@ class Runs:
             return runners.note_word(db, runner.id, clock=at, offset_s=offset, speed=speed)
 
         self.planning.write(note)
-        self.tell(runner.plan_id)
+        self._tell_of(runner, taken.new, speed)
         return Batch(taken.new, taken.known, (*refused, *taken.refused), offset)
+
+    def _tell_of(self, runner: Runner, new: int, speed: float | None) -> None:
+        """Tell of events at once, and now and then that time goes on."""
+        now = time.monotonic()
+        with self._lock:
+            due = now - self._told.get(runner.plan_id, 0.0) > CLOCK_TOLD_EVERY_S
+            if new or due or speed != runner.speed:
+                self._told[runner.plan_id] = now
+            else:
+                return
+        self.tell(runner.plan_id)
 
     def _head(self, plan_id: int) -> PlanHead:
         with self.planning.sessions() as db:
@@ -184,8 +200,9 @@ class Runs:
         def write(db: Session) -> ledger.Taken:
             locked_plan(db, runner.plan_id)
             return ledger.take_events(
-                db, runner.plan_id, runner.id, events, zone, ends, origin=origin
-            )
+                db, runner.plan_id, runner.id, events, zone, ends,
+                followers={job.id for job in plan.jobs if job.after is not None}, origin=origin,
+            )  # fmt: skip
 
         return self.planning.write(write)
 
@@ -270,7 +287,7 @@ class Runs:
         """The night that it is, as it stands; kept until there is news."""
         clock, runner = self.clock(plan_id)
         head = self._head(plan_id)
-        key = (self.news(plan_id), head.adopted_version, clock if runner is None else runner.clock)
+        key = (self.news(plan_id), head.adopted_version, runner is not None)
         with self._lock:
             known = self._tonight.get(plan_id)
         if known is not None and known[0] == key:
@@ -332,6 +349,40 @@ class Runs:
             tonight = night_outcome(forecaster.night(following), following)
         silent = self.silent_since(runner, summary.runs_open)
         return make_report(plan, summary, runs, newest, left, tonight, at, silent)
+
+
+def night_mark(plan: Plan, night: Night, records: Sequence[RunRecord], at: float) -> dict[str, Any]:
+    """A night in a list of nights, as JSON values: predicted, what came, and what set it apart."""
+    summary = summarize(night, records, min(at, night.end))
+
+    def said(instant: float | None) -> str | None:
+        return None if instant is None else format_instant(instant)
+
+    return {
+        "verdict": summary.verdict,
+        "predicted_verdict": summary.predicted_verdict,
+        "predicted_end": said(summary.predicted_end),
+        "last_end": said(summary.last_end),
+        "done": summary.done,
+        "total": summary.total,
+        "why": what_set_it_apart(plan, summary),
+    }
+
+
+def what_set_it_apart(plan: Plan, summary: NightSummary) -> str:
+    """What set a night apart, in a few words."""
+    open_ = [trouble for trouble in summary.troubles if not trouble.made_good]
+    if open_:
+        reasons = [trouble.reason or trouble.outcome for trouble in open_]
+        worst = max(set(reasons), key=lambda reason: (reasons.count(reason), reason))
+        return f"{words.count(reasons.count(worst), 'machine')}: {worst}"
+    if summary.differences:
+        first = summary.differences[0]
+        late = "later" if first.late_s > 0 else "earlier"
+        job = plan.job_by_id.get(first.job)
+        name = first.job if job is None else job.name
+        return f"{name} ended {words.duration(abs(first.late_s))} {late}"
+    return ""
 
 
 def _window_ends(plan: Plan, events: Sequence[Event]) -> Mapping[ledger.RunKey, float | None]:

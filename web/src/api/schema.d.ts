@@ -453,6 +453,417 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runner/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The adopted plan; ask with If-None-Match to be told only when another was adopted. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanFileSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runner/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The adopted plan with `state` as the ledger knows it at the runner's last word.
+         * @description A runner that was restarted goes on from there. `state.running.at` is the instant; before the
+         *     first word there is no `running`, and the points are those of the plan.
+         */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanFileSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runner/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Open orders after a number, oldest first; waits for one for `wait_s` seconds. */
+        get: {
+            parameters: {
+                query?: {
+                    after?: number;
+                    wait_s?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OrdersSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runner/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Report events (`gambrel-events/1`), in batches; the same event twice does no harm.
+         * @description Every event is answered for: what is refused is named with the key at fault, and the others are
+         *     taken.
+         */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EventsSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["EventsTakenSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}": {
         parameters: {
             query?: never;
@@ -1476,6 +1887,123 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/news": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Server-sent events: one for each change of runs or orders.
+         * @description The answer ends with the first change, or after a while; a browser's EventSource asks again by
+         *     itself and says in Last-Event-ID what it has seen. So nobody keeps a thread of the server for
+         *     long, and a page that is left open does not grow.
+         */
+        get: {
+            parameters: {
+                query?: {
+                    seen?: number;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/event-stream": unknown;
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/lanes": {
         parameters: {
             query?: never;
@@ -1847,6 +2375,147 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/clock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask the stand-in to run its clock faster or slower, to hold it, or to go to an instant. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ClockSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OrderSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -2448,6 +3117,265 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["SizingSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/ledger": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Machine-runs, the newest first; filtered and paged at the server. */
+        get: {
+            parameters: {
+                query?: {
+                    machine?: string | null;
+                    job?: string | null;
+                    outcome?: string | null;
+                    from?: string | null;
+                    to?: string | null;
+                    before?: string | null;
+                    most?: number;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LedgerPageSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give an order to the runner of the plan; it can be taken back until the runner takes it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["OrderRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OrderSchema"];
                     };
                 };
                 /** @description The request cannot be read. */
@@ -3418,6 +4346,351 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ScenarioSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/tonight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The night under way: what ran, what runs, and how it goes on. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TonightSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/runners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whoever may report runs of the plan. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RunnersSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** A new runner or reporting script; its token is shown once. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewRunnerSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RunnerTokenSchema"];
                     };
                 };
                 /** @description The request cannot be read. */
@@ -5512,6 +6785,124 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/ledger.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ledger, filtered, as CSV. */
+        get: {
+            parameters: {
+                query?: {
+                    machine?: string | null;
+                    job?: string | null;
+                    outcome?: string | null;
+                    from?: string | null;
+                    to?: string | null;
+                    before?: string | null;
+                    most?: number;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": unknown;
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/weeks/{day}": {
         parameters: {
             query?: never;
@@ -6422,6 +7813,116 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/past-nights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The nights that are over, newest first: what was predicted, and what came. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PastNightsSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -7797,6 +9298,124 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/ledger.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ledger, filtered, as `gambrel-ledger/1` JSON lines. */
+        get: {
+            parameters: {
+                query?: {
+                    machine?: string | null;
+                    job?: string | null;
+                    outcome?: string | null;
+                    from?: string | null;
+                    to?: string | null;
+                    before?: string | null;
+                    most?: number;
+                };
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/x-ndjson": unknown;
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/access-checks": {
         parameters: {
             query?: never;
@@ -8967,6 +10586,147 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/orders/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an order would do to the night, simulated from where it is now. Nothing is ordered. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["OrderRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OrderEffectSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/imports/preview": {
         parameters: {
             query?: never;
@@ -9721,6 +11481,117 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/past-nights/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A night in two layers: its runs as predicted, and as they went. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PastNightSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/computations/{computation_id}/stop": {
         parameters: {
             query?: never;
@@ -10338,6 +12209,135 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/orders/{order_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an order back that the runner has not taken. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    order_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OrderSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/acceptances/{acceptance_id}/bring-back": {
         parameters: {
             query?: never;
@@ -10460,6 +12460,244 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/runners/{runner_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have a runner's token work no more; what it reported stays. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    runner_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/past-nights/{day}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The morning report of a night. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    day: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -10703,6 +12941,118 @@ export interface paths {
                 };
             };
         };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/ledger/runs/{job}/{occurrence}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A run with its machines, predicted beside actual, and its events in order. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                    job: string;
+                    occurrence: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LedgerRunSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -11025,6 +13375,49 @@ export interface components {
         SignInSchema: {
             token: string;
         };
+        PlanFileSchema: {
+            format: string;
+        } & {
+            [key: string]: unknown;
+        };
+        OrderSchema: {
+            id: number;
+            kind: string;
+            job: string | null;
+            machines: string[];
+            detail: {
+                [key: string]: unknown;
+            };
+            state: string;
+            words: string;
+            effect: string;
+            reason: string;
+            actor: string;
+            at: string;
+            taken_at: string | null;
+            ended_at: string | null;
+        };
+        OrdersSchema: {
+            orders: components["schemas"]["OrderSchema"][];
+        };
+        RefusedEventSchema: {
+            id: string;
+            field: string;
+            reason: string;
+        };
+        EventsTakenSchema: {
+            new: number;
+            known: number;
+            refused: components["schemas"]["RefusedEventSchema"][];
+            clock_offset_s: number;
+        };
+        EventsSchema: {
+            /** @default null */
+            clock: string | null;
+            /** @default null */
+            speed: number | null;
+            events: unknown[];
+        };
         OperationSchema: {
             operation: string;
             job?: string;
@@ -11171,11 +13564,6 @@ export interface components {
             site?: string;
             interval_min?: number | null;
         };
-        PlanFileSchema: {
-            format: string;
-        } & {
-            [key: string]: unknown;
-        };
         JobRowSchema: {
             id: string;
             name: string;
@@ -11275,6 +13663,15 @@ export interface components {
             proxies: string[];
             rows: components["schemas"]["ReachRowSchema"][];
         };
+        ClockSchema: {
+            /** @default null */
+            speed: number | null;
+            /**
+             * @default null
+             * @enum {string|null}
+             */
+            to_next: "noon" | "morning" | null;
+        };
         NewDraftSchema: {
             name: string;
         };
@@ -11370,6 +13767,32 @@ export interface components {
             /** Format: date */
             night: string;
             operations?: components["schemas"]["OperationSchema"][];
+        };
+        LedgerLineSchema: {
+            job: string;
+            occurrence: string;
+            machine: string;
+            outcome: string | null;
+            reason: string;
+            kind: string | null;
+            start: string | null;
+            ended: string | null;
+            source_bytes: number;
+            stored_bytes: number;
+            predicted_start: string | null;
+            predicted_ended: string | null;
+            predicted_bytes: number | null;
+        };
+        LedgerPageSchema: {
+            lines: components["schemas"]["LedgerLineSchema"][];
+            before: string | null;
+        };
+        OrderRequestSchema: {
+            /** @enum {string} */
+            kind: "run" | "run in full" | "retry" | "stop" | "hold" | "release";
+            job: string;
+            /** @default [] */
+            machines: string[];
         };
         ReasonSchema: {
             kind: string;
@@ -11592,6 +14015,90 @@ export interface components {
             happens?: {
                 [key: string]: unknown;
             }[];
+        };
+        RunnerSchema: {
+            id: number;
+            name: string;
+            kind: string;
+            last_seen_at: string | null;
+            clock: string | null;
+            clock_offset_s: number;
+            speed: number | null;
+        };
+        NightSoFarSchema: {
+            /** Format: date */
+            date: string;
+            start: string;
+            end: string;
+            zone: string;
+            verdict: string;
+            predicted_verdict: string | null;
+            predicted_end: string | null;
+            last_end: string | null;
+            over_s: number;
+            done: number;
+            moving: number;
+            failed: number;
+            waiting: number;
+            total: number;
+            runs_open: number;
+            moved_bytes: number;
+        };
+        RunBarSchema: {
+            job: string;
+            name: string;
+            occurrence: string;
+            kind: string | null;
+            state: string;
+            outcome: string | null;
+            began: string | null;
+            ended: string | null;
+            window_end: string | null;
+            predicted_began: string | null;
+            predicted_ended: string | null;
+            ahead_end: string | null;
+            ahead_missed: number;
+            order: number | null;
+            done: number;
+            moving: number;
+            failed: number;
+            total: number;
+            moved_bytes: number;
+            predicted_bytes: number;
+        };
+        TroubleSchema: {
+            job: string;
+            occurrence: string;
+            machine: string;
+            outcome: string;
+            reason: string;
+            made_good: boolean;
+            left: string[];
+        };
+        TonightSchema: {
+            clock: string;
+            news: number;
+            words: string;
+            runner: components["schemas"]["RunnerSchema"] | null;
+            silent_since: string | null;
+            summary: components["schemas"]["NightSoFarSchema"];
+            runs: components["schemas"]["RunBarSchema"][];
+            troubles: components["schemas"]["TroubleSchema"][];
+            orders: components["schemas"]["OrderSchema"][];
+        };
+        RunnersSchema: {
+            runners: components["schemas"]["RunnerSchema"][];
+        };
+        RunnerTokenSchema: {
+            token: string;
+        };
+        NewRunnerSchema: {
+            name: string;
+            /**
+             * @default runner
+             * @enum {string}
+             */
+            kind: "runner" | "script";
         };
         SaidSchema: {
             schedule: {
@@ -12085,6 +14592,23 @@ export interface components {
             rate?: number;
             stream?: number;
         };
+        NightMarkSchema: {
+            /** Format: date */
+            date: string;
+            start: string;
+            end: string;
+            verdict: string;
+            predicted_verdict: string | null;
+            predicted_end: string | null;
+            last_end: string | null;
+            done: number;
+            total: number;
+            why: string;
+        };
+        PastNightsSchema: {
+            zone: string;
+            nights: components["schemas"]["NightMarkSchema"][];
+        };
         OperationsSchema: {
             operations: components["schemas"]["OperationSchema"][];
         };
@@ -12276,6 +14800,11 @@ export interface components {
             largest: string | null;
             ways: components["schemas"]["WaySchema"][];
         };
+        OrderEffectSchema: {
+            words: string;
+            effect: string[];
+            possible: boolean;
+        };
         ReadFileSchema: {
             name: string;
             kind: string;
@@ -12325,6 +14854,20 @@ export interface components {
             look: components["schemas"]["JobProblemSchema"][];
             breaks: components["schemas"]["FindingSchema"][];
         };
+        OtherThanPredictedSchema: {
+            job: string;
+            occurrence: string;
+            predicted_end: string | null;
+            ended: string | null;
+            late_s: number;
+            why: string;
+        };
+        PastNightSchema: {
+            summary: components["schemas"]["NightSoFarSchema"];
+            runs: components["schemas"]["RunBarSchema"][];
+            troubles: components["schemas"]["TroubleSchema"][];
+            differences: components["schemas"]["OtherThanPredictedSchema"][];
+        };
         SuggestionSchema: {
             words: string;
             operations: components["schemas"]["OperationSchema"][];
@@ -12343,6 +14886,51 @@ export interface components {
             worst_s: {
                 [key: string]: unknown;
             };
+        };
+        NeedsHandSchema: {
+            machine: string;
+            tags: string[];
+            good_at: string | null;
+            exposure_s: number | null;
+            rpo_s: number | null;
+            breaks_rpo: boolean;
+            why: string;
+            advice: string;
+        };
+        LeftOverSchema: {
+            machine: string;
+            what: string;
+            since: string;
+        };
+        JobLineSchema: {
+            job: string;
+            name: string;
+            outcome: string;
+            done: number;
+            total: number;
+            ended: string | null;
+            predicted_end: string | null;
+            window_end: string | null;
+        };
+        TonightAheadSchema: {
+            /** Format: date */
+            date: string;
+            verdict: string;
+            last_end: string | null;
+            over_s: number;
+            missed: number;
+        };
+        ReportSchema: {
+            plan: string;
+            at: string;
+            words: string;
+            summary: components["schemas"]["NightSoFarSchema"];
+            needs_hand: components["schemas"]["NeedsHandSchema"][];
+            left: components["schemas"]["LeftOverSchema"][];
+            differences: components["schemas"]["OtherThanPredictedSchema"][];
+            jobs: components["schemas"]["JobLineSchema"][];
+            tonight: components["schemas"]["TonightAheadSchema"] | null;
+            silent_since: string | null;
         };
         DiskSchema: {
             id: string;
@@ -12429,6 +15017,53 @@ export interface components {
             worst_exposure_s: number | null;
             next_runs: components["schemas"]["NextRunSchema"][];
             offers: components["schemas"]["JobOfferSchema"][];
+        };
+        TimeShareSchema: {
+            part: string;
+            predicted_s: number | null;
+            actual_s: number | null;
+        };
+        MovedDiskSchema: {
+            disk: string;
+            source_bytes: number;
+            proxy: string | null;
+            transport: string | null;
+            moved: boolean;
+        };
+        LedgerMachineSchema: {
+            machine: string;
+            step: string;
+            outcome: string | null;
+            reason: string;
+            kind: string | null;
+            queued: string | null;
+            start: string | null;
+            moved: string | null;
+            ended: string | null;
+            source_bytes: number;
+            wire_bytes: number;
+            stored_bytes: number;
+            mib_per_s: number | null;
+            proxies: string[];
+            predicted_start: string | null;
+            predicted_ended: string | null;
+            predicted_bytes: number | null;
+            parts: components["schemas"]["TimeShareSchema"][];
+            disks: components["schemas"]["MovedDiskSchema"][];
+            left: string[];
+        };
+        RunEventSchema: {
+            at: string;
+            what: string;
+            machine: string | null;
+            words: string;
+            refused: string | null;
+        };
+        LedgerRunSchema: {
+            run: components["schemas"]["RunBarSchema"];
+            why: string;
+            machines: components["schemas"]["LedgerMachineSchema"][];
+            events: components["schemas"]["RunEventSchema"][];
         };
         GoBackSchema: {
             /** @default  */

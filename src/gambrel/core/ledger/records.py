@@ -119,6 +119,18 @@ def run_outcome(outcomes: Any) -> str:
     return "done" if done == len(known) else "incomplete" if done else "missed"
 
 
+def claim_prediction(run: RunRecord, predicted: RunRecord) -> None:
+    """Give a run what was predicted for it at another instant.
+
+    A job that follows another falls due when that one ends, which is seldom when it was predicted
+    to. So its first run in a night takes the first prediction, and so on.
+    """
+    run.predicted = predicted.predicted
+    run.window_end = run.window_end or predicted.window_end
+    for name, machine in predicted.machines.items():
+        run.machine(name).predicted = machine.predicted
+
+
 def apply_event(run: RunRecord, event: Event) -> None:
     """Write down what an event says of a run.
 

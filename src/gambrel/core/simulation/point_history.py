@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from gambrel.core.model.restore_points import PointRecord, point_records
-from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.objects import KINDS, Kind, Plan
 from gambrel.core.units import SAME_INSTANT
 
 HISTORY = np.dtype(
@@ -32,6 +32,19 @@ class Fullest:
 
     bytes: float
     at: float
+
+
+class PointChange(NamedTuple):
+    """A restore point that came (`made`) or went at an instant; `at` is its run's start."""
+
+    instant: float
+    made: bool
+    job: str
+    machine: str
+    repository: str
+    kind: Kind
+    at: float
+    stored_bytes: float
 
 
 class PointHistory:
@@ -85,6 +98,29 @@ class PointHistory:
             if not merged.any():
                 return bases
             bases = np.where(merged, rows["replaced"][bases], bases)
+
+    def changes(self, start: float, end: float) -> list[PointChange]:
+        """What came and went after `start` and up to `end`, in the order of time."""
+        rows = self._rows
+        plan = self._plan
+        found: list[PointChange] = []
+        for name, made in (("since", True), ("gone", False)):
+            inside = (rows[name] > start + SAME_INSTANT) & (rows[name] <= end + SAME_INSTANT)
+            for row in rows[inside & (rows["gone"] > rows["since"])]:
+                found.append(
+                    PointChange(
+                        float(row[name]),
+                        made,
+                        plan.jobs[row["job"]].id,
+                        plan.machines[row["machine"]].id,
+                        plan.repositories[row["repository"]].id,
+                        KINDS[row["kind"]],
+                        float(row["at"]),
+                        float(row["stored_bytes"]),
+                    )
+                )
+        # What goes at an instant goes before what comes: a merge makes a full at the same `at`.
+        return sorted(found, key=lambda change: (change.instant, change.made))
 
     def used_bytes(self, instant: float) -> list[float]:
         """The bytes stored at an instant in each repository of the plan."""

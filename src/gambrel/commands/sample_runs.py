@@ -1,0 +1,57 @@
+"""The ledger of the sample plan: sixty nights carried out by the stand-in, and its runner."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from gambrel.commands.places import say
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.objects import Plan
+from gambrel.demo.larkmoor import BEGINS
+from gambrel.standins.history import History, PastNight
+from gambrel.store import ledger, runners
+from gambrel.store.database import Sessions
+from gambrel.store.ledger_models import LeftOverRow
+from gambrel.store.plans import PlanHead, locked_plan
+from gambrel.work.runs import night_mark
+
+STAND_IN = "Stand-in"
+
+
+def load_history(maker: Sessions, head: PlanHead, file: dict[str, Any]) -> None:
+    """Fill the ledger of the sample plan, in one transaction, where it is empty."""
+    with maker() as db:
+        if ledger.nights_known(db, head.id):
+            return
+    begins = parse_instant(BEGINS)
+    history = History(file, datetime.fromtimestamp(begins, UTC).date())
+    say(f"Playing {history.nights} nights for the ledger of the sample plan (once).")
+    with maker.begin() as db:
+        locked_plan(db, head.id)
+        for past in history:
+            _write_night(db, head, history.plan, past, finished=past.night.start < begins)
+        ledger.write_points(db, head.id, history.points)
+        for machine, what, since in history.left:
+            db.merge(LeftOverRow(plan_id=head.id, machine=machine, what=what, since=since))
+
+
+def _write_night(
+    db: Session, head: PlanHead, plan: Plan, past: PastNight, *, finished: bool
+) -> None:
+    night = past.night
+    ledger.write_runs(db, head.id, past.runs, night.zone, origin="runner")
+    if finished:
+        ledger.predict_night(
+            db, head.id, night.date, head.adopted_version, (), night.zone, night.start
+        )
+        mark = night_mark(plan, night, past.runs, night.end)
+        ledger.keep_summary(db, head.id, night.date, mark)
+
+
+def stand_in_token(maker: Sessions, head: PlanHead) -> str:
+    """A token for the stand-in runner of the sample plan."""
+    with maker.begin() as db:
+        return runners.renewed_token(db, head.id, STAND_IN, "stand-in", actor="gambrel demo")

@@ -1,0 +1,154 @@
+"""The nights before the demo opens: what the ledger would hold if the stand-in had run them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+from typing import Any
+
+from gambrel.core.ledger.events import event_from
+from gambrel.core.ledger.predicting import predicted_runs
+from gambrel.core.ledger.records import RunRecord, apply_event, claim_prediction
+from gambrel.core.model.selection import selected_machines
+from gambrel.core.nights.nights import Night, night_of, planner_zone
+from gambrel.core.plan.objects import ExistingPoint, Plan
+from gambrel.core.plan.reading import read_plan
+from gambrel.core.schedules.calendars import NEVER, window_span
+from gambrel.core.simulation.simulate import simulate
+from gambrel.core.units import DAY
+from gambrel.demo.past import existing_points
+from gambrel.standins.performance import Performance
+from gambrel.standins.true_world import TrueWorld
+
+SEED = 7
+NIGHTS = 60
+POINTS_DAYS = 40
+"""How far back the restore points reach that exist when the history begins."""
+WRONG_JOB, WRONG_FACTOR = "fleet-telemetry", 3.0
+"""A job whose machines change so many times as much as the plan says."""
+BEFORE = {
+    18: ("no power:hill:4:20",),
+    33: ("link down:quay-hill:9.5:1",),
+    47: ("host restarts:qb-h2:12.3:0.2",),
+}
+"""What went wrong before the demo opens, by the number of the night from the first."""
+UNLOCKED_AFTER_S = 1.4 * DAY
+"""In the history, somebody unlocks a machine in the morning after it failed a second time."""
+TO_COME = {
+    1: ("quiesce:{quiesce}:0:24",),
+    3: ("host restarts:qa-h4:10.6:0.2",),
+    4: ("link down:quay-hill:10.2:1", "proxy dies:quay-p3:12.5:4"),
+}
+"""What will go wrong after it has opened, by the number of the night from the first to come."""
+
+
+@dataclass(frozen=True, slots=True)
+class PastNight:
+    """A night of the history: predicted and carried out."""
+
+    night: Night
+    runs: tuple[RunRecord, ...]
+
+
+def true_world(plan: Plan, first: date) -> TrueWorld:
+    """The world in which Larkmoor's plan is carried out."""
+    job = plan.job_by_id.get(WRONG_JOB)
+    wrong = {}
+    if job is not None:
+        wrong = {machine.id: WRONG_FACTOR for machine in selected_machines(plan, job)}
+    return TrueWorld(SEED, first, wrong)
+
+
+def story(plan: Plan, first: date, nights: int) -> dict[date, tuple[str, ...]]:
+    """What goes wrong, by night: before the demo opens and after it."""
+    found: dict[date, tuple[str, ...]] = {
+        first + timedelta(days=number): what for number, what in BEFORE.items()
+    }
+    gold = sorted(
+        m.id for m in plan.machines if "gold" in m.tags and m.kind == "vm" and m.host is not None
+    )
+    quiesce = gold[len(gold) // 2] if gold else ""
+    for number, what in TO_COME.items():
+        found[first + timedelta(days=nights + number)] = tuple(
+            each.format(quiesce=quiesce) for each in what
+        )
+    return found
+
+
+def first_night(file: dict[str, Any], begins: date, nights: int = NIGHTS) -> Night:
+    """The first night of the history of a plan that opens on a day."""
+    zone = planner_zone(read_plan(file))
+    return night_of(begins - timedelta(days=nights), zone)
+
+
+class History:
+    """Carries a plan out over some nights; iterate over it, then look at what is left.
+
+    Attributes:
+        points: those that exist at the end, once it has been iterated over.
+        left: (machine, what, since) of what has been left behind by then.
+    """
+
+    def __init__(self, file: dict[str, Any], begins: date, nights: int = NIGHTS) -> None:
+        self.plan = read_plan(file)
+        self.begins = begins
+        self.first = first_night(file, begins, nights)
+        self.nights = nights
+        start = self.first.start
+        raw = existing_points(file, start, POINTS_DAYS)
+        before = read_plan({**file, "state": {"points": raw}}).state.points
+        self._points = before
+        self.points: tuple[ExistingPoint, ...] = before
+        self.left: list[tuple[str, str, float]] = []
+
+    def __iter__(self) -> Iterator[PastNight]:
+        told = story(self.plan, self.first.date, self.nights)
+        world = true_world(self.plan, self.first.date)
+        performance = Performance(self.plan, self.first.start, self._points, world, told)
+        open_: dict[tuple[str, float], RunRecord] = {}
+        night = self.first
+        for _ in range(self.nights):
+            points = performance.state().points
+            forecast = simulate(
+                replace(self.plan, state=replace(self.plan.state, points=points)),
+                night.start,
+                night.end,
+            )
+            found = {(run.job, run.occurrence): run for run in predicted_runs(forecast, night)}
+            open_ |= found
+            for raw in performance.advance(night.end):
+                self._tell(raw, open_)
+            for raw in performance.clean_up(UNLOCKED_AFTER_S):
+                self._tell(raw, open_)
+            done = [key for key, run in open_.items() if run.ended is not None]
+            yield PastNight(night, tuple(open_.pop(key) for key in done))
+            night = night_of(night.date + timedelta(days=1), night.zone)
+        self.points = performance.state().points
+        yield PastNight(night, tuple(open_.values()))
+
+    def _tell(self, raw: dict[str, Any], open_: dict[tuple[str, float], RunRecord]) -> None:
+        event = event_from(raw)
+        if event.what == "cleaned up":
+            self.left = [x for x in self.left if x[:2] != (event.machine, event.left)]
+        if event.job is None or event.occurrence is None:
+            return
+        if event.what == "left behind" and event.machine and event.left:
+            self.left.append((event.machine, event.left, event.at))
+        key = (event.job, event.occurrence)
+        run = open_.get(key)
+        if run is None:
+            run = RunRecord(*key, window_end=self._window_end(*key))
+            if self.plan.job_by_id[event.job].after is not None:
+                due = [k for k, r in open_.items() if k[0] == event.job and r.began is None]
+                if due:
+                    claim_prediction(run, open_.pop(min(due)))
+            open_[key] = run
+        apply_event(run, event)
+
+    def _window_end(self, job: str, occurrence: float) -> float | None:
+        window = self.plan.job_by_id[job].window
+        if window is None:
+            return None
+        span = window_span(self.plan.window_by_id[window], occurrence)
+        return None if span is None or span.closes == NEVER else span.closes
