@@ -19,6 +19,7 @@ const Estate = lazy(() => import("../estate/Estate").then((m) => ({ default: m.E
 const Jobs = lazy(() => import("../jobs/Jobs").then((m) => ({ default: m.Jobs })));
 const Balance = lazy(() => import("../balance/Balance").then((m) => ({ default: m.Balance })));
 const Compare = lazy(() => import("../compare/Compare").then((m) => ({ default: m.Compare })));
+const Runs = lazy(() => import("../runs/Runs").then((m) => ({ default: m.Runs })));
 const Paths = lazy(() => import("../paths/Paths").then((m) => ({ default: m.Paths })));
 
 /** How soon it shows that somebody else adopted a draft or began one. */
@@ -35,6 +36,7 @@ export function App() {
       <Route path="/paths/:date?" element={<Views />} />
       <Route path="/jobs/:date?" element={<Views />} />
       <Route path="/balance/:date?" element={<Views />} />
+      <Route path="/runs/:date?" element={<Views />} />
       <Route path="/compare/:date?" element={<Views />} />
       <Route path="*" element={<Navigate to="/" replace />} />
     </Routes>
@@ -120,6 +122,8 @@ function Views() {
             <Jobs />
           ) : view === "balance" ? (
             <Balance />
+          ) : view === "runs" ? (
+            <Runs />
           ) : view === "compare" ? (
             <Compare />
           ) : (

@@ -8,6 +8,7 @@ export const VIEWS = [
   { path: "paths", title: "Paths" },
   { path: "jobs", title: "Jobs" },
   { path: "balance", title: "Balance" },
+  { path: "runs", title: "Runs" },
 ];
 
 /** What of the address goes along to another view: plan and draft, not the filters of a table. */

@@ -1,0 +1,131 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, data, done } from "./client";
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+export type Tonight = Schemas["TonightSchema"];
+export type RunBar = Schemas["RunBarSchema"];
+export type PastNight = Schemas["PastNightSchema"];
+export type NightMark = Schemas["NightMarkSchema"];
+export type Report = Schemas["ReportSchema"];
+export type LedgerRun = Schemas["LedgerRunSchema"];
+export type LedgerMachine = Schemas["LedgerMachineSchema"];
+export type LedgerLine = Schemas["LedgerLineSchema"];
+export type Trouble = Schemas["TroubleSchema"];
+export type Order = Schemas["OrderSchema"];
+export type Runner = Schemas["RunnerSchema"];
+export type OrderRequest = Schemas["OrderRequestSchema"];
+export type OrderKind = OrderRequest["kind"];
+
+/** What a plan's runs are kept under: news of them makes all of it stale. */
+export const runsKey = (plan: number) => ["plan", plan, "runs"];
+
+const at = (plan: number) => ({ params: { path: { plan_id: plan } } });
+
+export const tonightQuery = (plan: number) =>
+  queryOptions({
+    queryKey: [...runsKey(plan), "tonight"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/tonight", { ...at(plan), signal })),
+  });
+
+export const pastNightsQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "past nights"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/past-nights", { ...at(plan), signal })),
+  });
+
+export const pastNightQuery = (plan: number, day: string) =>
+  queryOptions({
+    queryKey: ["plan", plan, "past night", day],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/past-nights/{day}", {
+          params: { path: { plan_id: plan, day } },
+          signal,
+        }),
+      ),
+  });
+
+export const reportQuery = (plan: number, day: string) =>
+  queryOptions({
+    queryKey: ["plan", plan, "report", day],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/past-nights/{day}/report", {
+          params: { path: { plan_id: plan, day } },
+          signal,
+        }),
+      ),
+  });
+
+export const ledgerRunQuery = (plan: number, job: string, occurrence: string) =>
+  queryOptions({
+    queryKey: [...runsKey(plan), "run", job, occurrence],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/ledger/runs/{job}/{occurrence}", {
+          params: { path: { plan_id: plan, job, occurrence } },
+          signal,
+        }),
+      ),
+  });
+
+export type LedgerFilter = Partial<
+  Record<"machine" | "job" | "outcome" | "from" | "to", string | null>
+>;
+
+export const ledgerPage = (plan: number, filter: LedgerFilter, before: string | null) =>
+  data(
+    api.GET("/api/v1/plans/{plan_id}/ledger", {
+      params: {
+        path: { plan_id: plan },
+        query: { ...filter, ...(before ? { before } : {}) },
+      },
+    }),
+  );
+
+export const previewOrder = (plan: number, order: OrderRequest) =>
+  data(api.POST("/api/v1/plans/{plan_id}/orders/preview", { ...at(plan), body: order }));
+
+export const giveOrder = (plan: number, order: OrderRequest) =>
+  data(api.POST("/api/v1/plans/{plan_id}/orders", { ...at(plan), body: order }));
+
+export const takeBackOrder = (plan: number, order: number) =>
+  data(
+    api.DELETE("/api/v1/plans/{plan_id}/orders/{order_id}", {
+      params: { path: { plan_id: plan, order_id: order } },
+    }),
+  );
+
+export interface ClockRequest {
+  speed?: number;
+  to_next?: "noon" | "morning";
+}
+
+export const setClock = (plan: number, { speed, to_next }: ClockRequest) =>
+  data(
+    api.POST("/api/v1/plans/{plan_id}/clock", {
+      ...at(plan),
+      body: { speed: speed ?? null, to_next: to_next ?? null },
+    }),
+  );
+
+export const runnersQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "runners"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/runners", { ...at(plan), signal })),
+  });
+
+export const addRunner = (plan: number, name: string, kind: "runner" | "script") =>
+  data(api.POST("/api/v1/plans/{plan_id}/runners", { ...at(plan), body: { name, kind } }));
+
+export async function removeRunner(plan: number, runner: number): Promise<void> {
+  await done(
+    api.DELETE("/api/v1/plans/{plan_id}/runners/{runner_id}", {
+      params: { path: { plan_id: plan, runner_id: runner } },
+    }),
+  );
+}

@@ -1,0 +1,89 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { giveOrder, type OrderKind, previewOrder, runsKey } from "../api/runQueries";
+import { Button } from "../ui/Button";
+
+const NAMES: Record<OrderKind, string> = {
+  run: "Run now",
+  "run in full": "Run once in full",
+  retry: "Retry",
+  stop: "Stop",
+  hold: "Hold",
+  release: "Release",
+};
+
+/** Orders for a job or some of its machines: each says what it would do before it is given. */
+export function OrderDesk(props: {
+  plan: number;
+  job: string;
+  machines: readonly string[];
+  kinds: readonly OrderKind[];
+}) {
+  const { plan, job, machines, kinds } = props;
+  const [kind, setKind] = useState<OrderKind | null>(null);
+  const client = useQueryClient();
+  const body = { kind: kind ?? "run", job, machines: kind === "retry" ? [...machines] : [] };
+  const effect = useQuery({
+    queryKey: [...runsKey(plan), "order", job, kind, machines],
+    queryFn: () => previewOrder(plan, body),
+    enabled: kind !== null,
+    placeholderData: (before) => before,
+  });
+  const give = useMutation({
+    mutationFn: () => giveOrder(plan, body),
+    onSuccess: () => {
+      setKind(null);
+      void client.invalidateQueries({ queryKey: runsKey(plan) });
+    },
+  });
+  return (
+    <section aria-label="Orders" className="border-t border-rule py-2">
+      <div className="flex flex-wrap gap-1.5">
+        {kinds.map((each) => (
+          <Button
+            key={each}
+            small
+            aria-pressed={kind === each}
+            className={kind === each ? "bg-closed" : ""}
+            onClick={() => setKind(kind === each ? null : each)}
+          >
+            {NAMES[each]}
+            {each === "retry" && machines.length > 0 && ` (${machines.length})`}
+          </Button>
+        ))}
+      </div>
+      {kind && (
+        <div className="mt-2 border-l-2 border-rule-strong pl-2" role="status">
+          {effect.isPending ? (
+            <p className="text-ink-2">Simulating what it would do …</p>
+          ) : effect.error ? (
+            <p role="alert">{effect.error.message}</p>
+          ) : (
+            effect.data && (
+              <>
+                <p className="font-medium">{effect.data.words}</p>
+                {effect.data.effect.map((line) => (
+                  <p key={line}>{line}</p>
+                ))}
+                <div className="mt-1.5 flex gap-2">
+                  <Button
+                    small
+                    look="strong"
+                    disabled={!effect.data.possible || give.isPending}
+                    onClick={() => give.mutate()}
+                  >
+                    Order
+                  </Button>
+                  <Button small look="plain" onClick={() => setKind(null)}>
+                    Cancel
+                  </Button>
+                </div>
+              </>
+            )
+          )}
+          {give.error && <p role="alert">{give.error.message}</p>}
+        </div>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,117 @@
+import { clsx } from "clsx";
+import { useEffect } from "react";
+import { useLocation, useSearchParams } from "react-router";
+import type { LedgerFilter } from "../api/runQueries";
+import { Button } from "../ui/Button";
+import { useWorkbench } from "../workbench/store";
+import { Ledger } from "./Ledger";
+import { MorningReport } from "./MorningReport";
+import { PastNights } from "./PastNights";
+import { RunnerSheet } from "./RunnerSheet";
+import { Tonight } from "./Tonight";
+
+const PARTS = [
+  { part: "tonight", title: "Tonight" },
+  { part: "nights", title: "Past nights" },
+  { part: "ledger", title: "Ledger" },
+] as const;
+
+const FILTERS = ["machine", "job", "outcome", "from", "to"] as const;
+
+/** Runs: tonight, the nights before, and every machine-run of them. */
+export function Runs() {
+  const { plan } = useWorkbench();
+  const { pathname } = useLocation();
+  const [search, setSearch] = useSearchParams();
+  const part = search.get("part") ?? "tonight";
+  const chosen = search.get("run");
+  const night = search.get("night");
+  const runner = search.has("runner");
+  const set = (changes: Record<string, string | null | undefined>) =>
+    setSearch(
+      (before) => {
+        const after = new URLSearchParams(before);
+        for (const [key, value] of Object.entries(changes))
+          if (value) after.set(key, value);
+          else after.delete(key);
+        return after;
+      },
+      { replace: true },
+    );
+  const link = (changes: Record<string, string>) => {
+    const after = new URLSearchParams(search);
+    for (const [key, value] of Object.entries(changes)) after.set(key, value);
+    after.delete("run");
+    return `${pathname}?${after.toString()}`;
+  };
+  useEffect(() => {
+    const close = (event: KeyboardEvent) => {
+      if (event.key === "Escape" && !event.defaultPrevented) set({ run: null, runner: null });
+    };
+    window.addEventListener("keydown", close);
+    return () => window.removeEventListener("keydown", close);
+  });
+  const filter: LedgerFilter = Object.fromEntries(FILTERS.map((key) => [key, search.get(key)]));
+  return (
+    <main className="flex min-h-0 flex-1 flex-col print:block">
+      <nav
+        aria-label="Parts of Runs"
+        className="flex h-9 shrink-0 items-stretch gap-1 border-b border-rule px-4 print:hidden"
+      >
+        {PARTS.map((each) => (
+          <button
+            key={each.part}
+            type="button"
+            aria-current={part === each.part ? "page" : undefined}
+            className={clsx(
+              "border-b-2 px-2",
+              part === each.part
+                ? "border-ink font-semibold"
+                : "border-transparent text-ink-2 hover:text-ink",
+            )}
+            onClick={() => set({ part: each.part, run: null })}
+          >
+            {each.title}
+          </button>
+        ))}
+        <span className="flex-1" />
+        <span className="flex items-center">
+          <Button
+            small
+            look="plain"
+            aria-pressed={runner}
+            onClick={() => set({ runner: runner ? null : "1", run: null })}
+          >
+            Runner
+          </Button>
+        </span>
+      </nav>
+      <div className="flex min-h-0 flex-1 print:block">
+        {part === "ledger" ? (
+          <Ledger
+            plan={plan.id}
+            zone={plan.time_zone}
+            jobs={plan.jobs}
+            filter={filter}
+            onFilter={(next) => set({ ...next })}
+          />
+        ) : part === "nights" ? (
+          <PastNights
+            plan={plan.id}
+            zone={plan.time_zone}
+            night={night}
+            chosen={chosen}
+            reportLink={(date) => link({ part: "report", night: date })}
+            onNight={(date) => set({ night: date, run: null })}
+            onChoose={(run) => set({ run })}
+          />
+        ) : part === "report" && night ? (
+          <MorningReport plan={plan.id} night={night} back={link({ part: "nights", night })} />
+        ) : (
+          <Tonight plan={plan.id} chosen={chosen} onChoose={(run) => set({ run })} />
+        )}
+        {runner && !chosen && <RunnerSheet plan={plan.id} onClose={() => set({ runner: null })} />}
+      </div>
+    </main>
+  );
+}
