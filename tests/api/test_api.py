@@ -38,7 +38,7 @@ def test_nobody_gets_in_without_signing_in(stranger, app):
         if rule.endpoint in ("session.show", "session.sign_in", "openapi.spec"):
             continue
         path = rule.rule
-        for name in ("plan_id", "draft_id"):
+        for name in ("plan_id", "draft_id", "order_id", "runner_id"):
             path = path.replace(f"<int:{name}>", "1")
         for name in ("day", "job", "occurrence"):
             path = path.replace(f"<{name}>", FRIDAY)

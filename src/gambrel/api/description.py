@@ -15,7 +15,7 @@ from apiflask import APIFlask
 
 from gambrel.api.answers import TAGGED
 from gambrel.api.revisions import NEEDS_REVISION
-from gambrel.api.sessions import OPEN_ENDPOINTS
+from gambrel.api.sessions import OPEN_ENDPOINTS, WITH_OWN_TOKENS
 
 METHODS = ("get", "post", "put", "patch", "delete")
 SAFE = ("get",)
@@ -57,6 +57,11 @@ SECURITY_SCHEMES = {
         "name": "X-CSRF-Token",
         "description": "the token of the session, from /api/v1/session",
     },
+    "runner": {
+        "type": "http",
+        "scheme": "bearer",
+        "description": "the token of a runner or a reporting script",
+    },
 }
 
 
@@ -87,9 +92,15 @@ def _codes(endpoint: str, method: str, operation: dict[str, Any], view: Any) -> 
         codes |= {"412", "428"}
     if endpoint in STATE_IN_THE_BODY:
         codes.add("412")
-    if endpoint == "session.sign_in":
+    if endpoint == "session.sign_in" or _is_for_runners(endpoint):
         codes.add("429")
+    if _is_for_runners(endpoint):
+        codes.add("409")
     return codes
+
+
+def _is_for_runners(endpoint: str) -> bool:
+    return endpoint.split(".")[0] == WITH_OWN_TOKENS
 
 
 def complete(app: APIFlask, spec: dict[str, Any]) -> dict[str, Any]:
@@ -110,10 +121,12 @@ def complete(app: APIFlask, spec: dict[str, Any]) -> dict[str, Any]:
             }
         if hasattr(view, NEEDS_REVISION):
             operation["parameters"] = [*operation.get("parameters", ()), IF_MATCH]
-        if hasattr(view, TAGGED):
+        if hasattr(view, TAGGED) or endpoint == "runner.adopted_plan":
             answers["304"] = {"description": "Nothing has changed since If-None-Match."}
         needed: dict[str, list[str]] = {"session": []} if endpoint not in OPEN_ENDPOINTS else {}
         operation["security"] = [needed if method in SAFE else {**needed, "token": []}]
+        if _is_for_runners(endpoint):
+            operation["security"] = [{"runner": []}]
     spec["components"]["securitySchemes"] = SECURITY_SCHEMES
     return _named_once(spec)
 

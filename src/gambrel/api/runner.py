@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from apiflask import APIBlueprint
-from flask import Response, current_app, jsonify, request
+from flask import Response, current_app, g, jsonify, request
 from sqlalchemy.orm import Session
 
 from gambrel.api.problems import ProblemError, field_error
@@ -40,6 +40,13 @@ def runs() -> Runs:
 
 def _runner() -> runners.Runner:
     """Whose token the request carries."""
+    found: runners.Runner = g.runner
+    return found
+
+
+@blueprint.before_request
+def _require_token() -> None:
+    """Turn away whoever has no token, before the request is looked into."""
     scheme, _, token = request.headers.get("Authorization", "").partition(" ")
     found = None
     if scheme.lower() == "bearer" and token:
@@ -51,7 +58,7 @@ def _runner() -> runners.Runner:
             "This is no token of a runner",
             "Send it as `Authorization: Bearer TOKEN`. A planner makes one under Runs, Runner.",
         )
-    return found
+    g.runner = found
 
 
 def _limited(view: Any) -> Any:

@@ -386,7 +386,7 @@ def set_clock(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     detail = {key: value for key, value in json_data.items() if value is not None}
     if json_data["to_next"] is not None:
         zone = planner_zone(plan)
-        hour = 12.0 if json_data["to_next"] == "noon" else 19.5
+        hour = 0.0 if json_data["to_next"] == "noon" else 19.5
         detail = {"until": _next(runner.clock, zone, hour)}
     made = planning().write(
         lambda db: runners.add_order(

@@ -322,6 +322,7 @@ class NeedsHandSchema(Schema):
     breaks_rpo = required(Boolean)
     why = required(String)
     advice = required(String)
+    also = required(List, String())
 
 
 class LeftOverSchema(Schema):

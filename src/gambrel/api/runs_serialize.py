@@ -310,6 +310,7 @@ def report_body(report: Report, name: str) -> dict[str, Any]:
                 "breaks_rpo": n.breaks_rpo,
                 "why": n.why,
                 "advice": n.advice,
+                "also": list(n.also),
             }
             for n in report.needs_hand
         ],

@@ -154,8 +154,8 @@ def troubles_of(
     seed: int, plan: Plan, night: Night, told: dict[date, tuple[str, ...]]
 ) -> list[Trouble]:
     """What goes wrong in a night: what the story tells of it, else small things by chance."""
-    found = [_told(plan, night, what) for what in told.get(night.date, ())]
-    if found:
+    if night.date in told:
+        found = [_told(plan, night, what) for what in told[night.date]]
         return [trouble for trouble in found if trouble is not None]
     by_chance = chance(seed, "trouble", night.date)
     if by_chance.random() < 0.18:

@@ -479,6 +479,13 @@ export interface paths {
                         "application/json": components["schemas"]["PlanFileSchema"];
                     };
                 };
+                /** @description Nothing has changed since If-None-Match. */
+                304: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
                 /** @description The request cannot be read. */
                 400: {
                     headers: {
@@ -499,6 +506,24 @@ export interface paths {
                 };
                 /** @description The address does not take this method; Allow names those that it takes. */
                 405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -584,6 +609,24 @@ export interface paths {
                 };
                 /** @description The address does not take this method; Allow names those that it takes. */
                 405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -695,6 +738,15 @@ export interface paths {
                 };
                 /** @description A value cannot be; the answer names the field. */
                 422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -831,6 +883,15 @@ export interface paths {
                 };
                 /** @description A value cannot be; the answer names the field. */
                 422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -14896,6 +14957,7 @@ export interface components {
             breaks_rpo: boolean;
             why: string;
             advice: string;
+            also: string[];
         };
         LeftOverSchema: {
             machine: string;

@@ -6,7 +6,7 @@ import { dayClock, millis } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 
-const SPEEDS = [1, 60, 600, 3600];
+const SPEEDS = [0, 1, 60, 600, 3600];
 
 /** What the runner's clock shows by now: it goes on between two reports. */
 export function useRunnerClock(clock: string, runner: Runner | null): number {
@@ -48,7 +48,7 @@ export function ClockDesk(props: { plan: number; zone: string; now: number; runn
         value={String(speed)}
         options={SPEEDS.map((s) => ({
           value: String(s),
-          label: s === 1 ? "real time" : `${s} times`,
+          label: s === 0 ? "held" : s === 1 ? "real time" : `${s} times`,
         }))}
         onChange={(value) => set.mutate({ speed: Number(value) })}
       />

@@ -2,7 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { Download } from "lucide-react";
 import { clsx } from "clsx";
 import { type LedgerFilter, type LedgerLine, ledgerPage } from "../api/runQueries";
-import { clock, dayClock, duration, millis } from "../time/time";
+import { clock, dateClock, duration, millis } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Field } from "../ui/Field";
@@ -139,8 +139,7 @@ function Line({ line, zone, name }: { line: LedgerLine; zone: string; name: stri
   return (
     <tr className="border-b border-rule" title={line.reason || undefined}>
       <td className="px-2 py-0.5 whitespace-nowrap">
-        {line.occurrence.slice(8, 10)}.{line.occurrence.slice(5, 7)}.{" "}
-        {dayClock(line.occurrence, zone)}
+        {dateClock(line.occurrence, zone)}
       </td>
       <td className="px-2 font-medium">{line.machine}</td>
       <td className="px-2">{name}</td>

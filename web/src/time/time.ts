@@ -34,6 +34,12 @@ export function dayClock(instant: InstantLike, zone: string): string {
   return `${weekday(instant, zone)} ${clock(instant, zone)}`;
 }
 
+/** "Fri 6 Nov 21:30" */
+export function dateClock(instant: InstantLike, zone: string): string {
+  const day = format(zone, { weekday: "short", day: "numeric", month: "short" });
+  return `${day.format(toDate(instant)).replace(",", "")} ${clock(instant, zone)}`;
+}
+
 /** Milliseconds of an instant; `null` stays `null`. */
 export function millis(instant: string): number;
 export function millis(instant: string | null): number | null;

@@ -153,7 +153,7 @@ def _troubles(runs: Sequence[RunRecord], clock: float) -> Iterable[MachineTroubl
             reason = record.reason
             if record.outcome is not None and record.outcome != "done":
                 outcome = record.outcome
-            elif _not_reported(run, record, clock):
+            elif _not_reported(run, record, clock) and not _was_skipped(run, runs):
                 outcome, reason = "not reported", "the runner has not reported that it began"
             else:
                 continue
@@ -169,6 +169,17 @@ def _not_reported(run: RunRecord, record: MachineRecord, clock: float) -> bool:
         return False
     began = run.predicted["began"]
     return began is not None and clock > began + NOT_REPORTED_S
+
+
+def _was_skipped(run: RunRecord, runs: Sequence[RunRecord]) -> bool:
+    """Whether an earlier run of the job was still under way when a run fell due."""
+    return any(
+        other.job == run.job
+        and other.began is not None
+        and other.began < run.occurrence
+        and (other.ended is None or other.ended > run.occurrence)
+        for other in runs
+    )
 
 
 def _differences(runs: Iterable[RunRecord]) -> Iterable[Difference]:

@@ -133,7 +133,7 @@ def event_from(raw: Any) -> Event:
     """The event that a decoded JSON object describes. Raises EventRefused."""
     reading = Reading()
     event = SHAPE.read(reading, "", raw)
-    if event is MISSING:
+    if event is MISSING or reading.problems:
         first = reading.problems[0]
         raise EventRefused(first.path, first.reason)
     made: Event = event

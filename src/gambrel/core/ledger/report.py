@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from gambrel.core import words
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary
@@ -34,6 +34,7 @@ class NeedsHand:
         exposure_s: how old that is; None where it has none.
         rpo_s: what was promised; None for nothing.
         why: what happened, in words. `advice`: what to do first.
+        also: further machines, less exposed, of which the same is true and whose RPO holds.
     """
 
     machine: str
@@ -43,6 +44,7 @@ class NeedsHand:
     rpo_s: float | None
     why: str
     advice: str
+    also: tuple[str, ...] = ()
 
     @property
     def breaks_rpo(self) -> bool:
@@ -144,7 +146,24 @@ def _needs_hand(
         part = item.exposure_s / item.rpo_s if item.rpo_s else 0.0
         return (-part, -item.exposure_s)
 
-    return sorted(found, key=exposed)
+    return _together(sorted(found, key=exposed))
+
+
+def _together(found: Iterable[NeedsHand]) -> list[NeedsHand]:
+    """The same, with machines that hold their RPO and have one reason in one entry."""
+    kept: list[NeedsHand] = []
+    place: dict[tuple[str, str], int] = {}
+    for item in found:
+        key = (item.why, item.advice)
+        if item.breaks_rpo or item.exposure_s is None:
+            kept.append(item)
+        elif key in place:
+            first = kept[place[key]]
+            kept[place[key]] = replace(first, also=(*first.also, item.machine))
+        else:
+            place[key] = len(kept)
+            kept.append(item)
+    return kept
 
 
 def _why(trouble: MachineTrouble) -> str:

@@ -7,10 +7,11 @@ from dataclasses import replace
 
 from gambrel.core.ledger.records import DiskRecord, MachineRecord, RunRecord
 from gambrel.core.model.selection import selected_machines
-from gambrel.core.model.volume import protected_disks
+from gambrel.core.model.volume import compression, protected_bytes, protected_disks
 from gambrel.core.plan.objects import (
     ExistingPoint,
     Job,
+    Kind,
     Machine,
     Plan,
     Running,
@@ -19,6 +20,7 @@ from gambrel.core.plan.objects import (
     RunningRun,
     State,
 )
+from gambrel.core.units import MINUTE
 
 
 def state_from(
@@ -43,21 +45,28 @@ def state_from(
 
 def _run(plan: Plan, run: RunRecord) -> RunningRun:
     job = plan.job_by_id[run.job]
-    queued = run.occurrence + job.before_min * 60.0
+    queued = run.occurrence + job.before_min * MINUTE
+    dedupe = plan.repository_by_id[job.repository].dedupe_ratio
     return RunningRun(
         job=run.job,
         occurrence=run.occurrence,
         kind=run.kind or "incremental",
         at_any_time=run.order is not None,
         machines=tuple(
-            _machine(job, machine, run.machines.get(machine.id), queued, ordered=run.order)
+            _machine(job, machine, run.machines.get(machine.id), queued, dedupe, ordered=run.order)
             for machine in selected_machines(plan, job)
         ),
     )
 
 
 def _machine(
-    job: Job, machine: Machine, record: MachineRecord | None, queued: float, *, ordered: int | None
+    job: Job,
+    machine: Machine,
+    record: MachineRecord | None,
+    queued: float,
+    dedupe: float,
+    *,
+    ordered: int | None,
 ) -> RunningMachine:
     if record is None:
         if ordered is not None:
@@ -89,13 +98,27 @@ def _machine(
     told = replace(told, kind=record.kind or "incremental", disks=disks)
     if step == "moving":
         return replace(told, state="moving")
+    read = record.disks.values()
+    wire = record.wire_bytes or sum(disk.wire_bytes for disk in read)
     return replace(
         told,
         state="releasing" if step == "releasing" else "verifying",
         moved=record.moved,
         released=record.released,
+        source_bytes=record.source_bytes or sum(disk.source_bytes for disk in read),
+        wire_bytes=wire,
+        stored_bytes=record.stored_bytes or _stored(job, machine, told.kind, wire, dedupe),
         disks=tuple(replace(disk, holds=False, moved=True) for disk in disks),
     )
+
+
+def _stored(job: Job, machine: Machine, kind: Kind | None, wire: float, dedupe: float) -> float:
+    """What a machine's new point takes, where nobody has told it: section 4."""
+    if kind == "full":
+        disks = protected_disks(job, machine)
+        protected = sum(protected_bytes(job, machine, disk) for disk in disks)
+        return protected / compression(job, machine) / dedupe
+    return wire / dedupe
 
 
 def _disk(record: DiskRecord | None, disk: str) -> RunningDisk:

@@ -236,6 +236,7 @@ class JobRows:
                     "candidates_from": ways[0],
                     "candidates_n": 0 if server else ways[1],
                     "proxies": self._proxy_set(() if server else ways),
+                    "readable": int(ways[1] > 0),
                 }
             )
             self._items.append([])

@@ -113,7 +113,7 @@ def _disk_head(w: World, row: int, c: int, starts: bool) -> tuple[int, int]:
     state = w.queue[row]
     klass = w.klass[c]
     run = w.active[klass.job]
-    if run < 0 or not w.run[run].queued:
+    if run < 0 or not w.run[run].queued or not klass.readable:
         return -1, P_NOTHING
     if starts:
         if not window_open(w, run):

@@ -74,10 +74,12 @@ DISK = _record("klass place candidates_from candidates_n", "protected whole")
 """A disk of a member, in queue order. `place`: its place in its class (`class_items`)."""
 
 KLASS = _record(
-    "job host_pool pool_a pool_b pool_c candidates_from candidates_n proxies items_from items_n"
+    "job host_pool pool_a pool_b pool_c candidates_from candidates_n proxies items_from items_n "
+    "readable"
 )
 """Disks of a job that need the same slots. `candidates_n` 0: read by agents, no proxy. `proxies`:
-the set of proxies of its candidates."""
+the set of proxies of its candidates. `readable`: whether anything can read them; a run that began
+before a proxy was lost may have machines that nothing can read."""
 
 CANDIDATE = _record("proxy uses_from uses_n", "ceiling")
 """A way for a stream; transforms, merges and copies have theirs too."""

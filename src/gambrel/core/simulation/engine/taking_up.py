@@ -15,7 +15,7 @@ from numba import njit
 from gambrel.core.model.volume import disk_volume
 from gambrel.core.plan import objects as p
 from gambrel.core.plan.objects import KINDS, Plan
-from gambrel.core.plan.state import Seconds
+from gambrel.core.plan.state import RunningMachine, Seconds
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.heaps import add_step
 from gambrel.core.simulation.engine.kernel import (
@@ -264,6 +264,10 @@ class _Reader:
             queued = np.nan if told.queued is None else told.queued - t.EPOCH
             self.tasks.append((run, order, *_WAITING, queued, *_NOT_YET))
             return
+        if told.state == "preparing" and not self._can_be_read(member, told):
+            # Whoever was to read it is gone, and nothing has moved: it waits.
+            self._machine(run, job, member, order, RunningMachine(told.machine, queued=told.queued))
+            return
         machine = int(self.layout.member["machine"][member])
         base = -1
         disks: dict[int, p.RunningDisk] = {}
@@ -335,7 +339,7 @@ class _Reader:
                     task,
                     place,
                     way,
-                    int(known.holds),
+                    int(known.holds and way >= 0),
                     int(known.moved),
                     source,
                     wire / source if source > 0.0 else 0.0,
@@ -346,6 +350,14 @@ class _Reader:
             self._add_squeezes(row, way, known.squeeze_s)
             self.squeezed.append(row)
         self._share_out(begin, told.squeeze_s)
+
+    def _can_be_read(self, member: int, told: p.RunningMachine) -> bool:
+        """Whether the disk that a machine holds slots for can still be read."""
+        places, first = self.names.disks_of(member), int(self.layout.member["disks_from"][member])
+        return any(
+            disk.holds and disk.disk in places and self._way(first + places[disk.disk], disk) >= 0
+            for disk in told.disks
+        )
 
     def _way(self, disk: int, told: p.RunningDisk) -> int:
         """How a disk is read: by the proxy that is named, else by its first way; -1 for none."""
@@ -596,8 +608,9 @@ def _take_disk(w: World, task_told: Any, told: Any, squeezed: Any) -> None:
     if told.moved or (task.state == ENDED and told.holds):
         # When it was read is not told; that and how it was read is.
         now = w.f[F_NOW] if np.isnan(task.moved) else task.moved
-        stream.candidate = told.candidate
-        stream.slots_from = stream.slots_to = min(now, w.f[F_NOW])
+        if told.candidate >= 0:
+            stream.candidate = told.candidate
+            stream.slots_from = stream.slots_to = min(now, w.f[F_NOW])
     if told.moved:
         stream.moved = 1
         task.left -= 1

@@ -299,6 +299,11 @@ class Resuming:
         task.source_bytes, task.wire_bytes = told.source_bytes, told.wire_bytes
         task.stored_bytes = told.stored_bytes
         task.squeeze_s = numbered(self.loop, told.squeeze_s)
+        if told.state == "preparing" and not self._can_be_read(task, told):
+            # Whoever was to read it is gone, and nothing has moved: it waits.
+            told = p.RunningMachine(told.machine, queued=told.queued)
+            task.start = task.kind = None
+            task.synthetic = False
         if told.start is not None:
             task.base = self._base(task, told)
         if told.state == "waiting":
@@ -325,6 +330,14 @@ class Resuming:
         else:
             take[told.state](task, told)
 
+    def _can_be_read(self, task: MachineTask, told: p.RunningMachine) -> bool:
+        """Whether the disk that a machine holds slots for can still be read."""
+        probe = MachineTask(task.run, task.machine, self.loop.machine_position[task.machine.id],
+                            task.order, -1)  # fmt: skip
+        self.loop.make_disks(probe)
+        held = {disk.disk for disk in told.disks if disk.holds}
+        return any(disk.candidates for disk in probe.disks if disk.disk.id in held)
+
     def _base(self, task: MachineTask, told: p.RunningMachine) -> Point | None:
         points = self.loop.points
         key = self.loop.own_key(task)
@@ -350,9 +363,9 @@ class Resuming:
         if told.holds or told.moved:
             disk.candidate = self._candidate(disk, told)
         if told.moved or task.outcome is not None:
-            if told.moved or told.holds:
+            if disk.candidate is not None:
                 task.readings.append(Reading(disk.disk.id, told.proxy, told.transport))
-        elif told.holds:
+        elif told.holds and disk.candidate is not None:
             self.loop.take_slots(disk)
 
     def _candidate(self, disk: DiskTask, told: p.RunningDisk) -> Candidate | None:
@@ -379,7 +392,7 @@ class Resuming:
         by_id = {disk.disk: disk for disk in told.disks}
         for disk in task.disks:
             known = by_id.get(disk.disk.id)
-            if known is not None and known.holds:
+            if known is not None and known.holds and disk.candidate is not None:
                 self.loop.move(disk)
                 if disk.stream is not None:
                     self._go_on(disk.stream, known.moved_bytes)
