@@ -29,6 +29,7 @@ from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
 from gambrel.store import ledger, runners
+from gambrel.store.database import Sessions
 from gambrel.store.plans import PlanHead, plan_head
 from gambrel.work.runs import REST_AHEAD_S, night_mark
 
@@ -241,11 +242,13 @@ def show_ledger(plan_id: int, query_data: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-def _all_entries(plan_id: int, wanted: ledger.Filter) -> Iterator[ledger.LedgerEntry]:
+def _all_entries(
+    sessions: Sessions, plan_id: int, wanted: ledger.Filter
+) -> Iterator[ledger.LedgerEntry]:
     """All entries of a filter, a page at a time."""
     before = None
     while True:
-        with planning().sessions() as db:
+        with sessions() as db:
             found = ledger.page(db, plan_id, wanted, before=before, most=2000)
         yield from found
         if len(found) < 2000:
@@ -261,7 +264,8 @@ def _export(
     name: str,
 ) -> Response:
     _, plan = _plan(plan_id)
-    response = Response(write(_all_entries(plan_id, _filter(plan, asked))), mimetype=mimetype)
+    entries = _all_entries(planning().sessions, plan_id, _filter(plan, asked))
+    response = Response(write(entries), mimetype=mimetype)
     response.headers["Content-Disposition"] = f'attachment; filename="{name}"'
     return response
 

@@ -159,7 +159,7 @@ class Performance:
             self.clock = at
             if at < to - SAME_INSTANT or self._is_disturbed(at):
                 events += self._disturb()
-        return sorted(events, key=lambda event: (event["at"], event["id"]))
+        return sorted(events, key=lambda event: str(event["at"]))
 
     def _is_disturbed(self, at: float) -> bool:
         edges = [t.begins for t in self._troubles] + [t.ends for t in self._troubles]

@@ -151,7 +151,7 @@ class Runs:
                 told = entry.get("id") if isinstance(entry, dict) else None
                 refused.append((str(told or f"events[{i}]"), error.key, error.reason))
         at = clock - offset
-        events.sort(key=lambda event: (event.at, event.id))
+        events.sort(key=lambda event: event.at)
         zone = planner_zone(plan)
         noon = night_at(at, zone).start
         begun = self.planning.night_begun(head.id)

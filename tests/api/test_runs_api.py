@@ -1,0 +1,369 @@
+"""Runs through the API: the runner protocol, tonight, past nights, orders, the report."""
+
+import json
+import time
+from datetime import date
+
+import pytest
+from api_client import Client
+from plans import DAY, small_plan
+from runs_told import as_planned
+
+from gambrel.api.app import create_app, current_planning, current_sessions
+from gambrel.core.nights.nights import night_of
+from gambrel.core.plan.instants import format_instant
+from gambrel.core.plan.reading import read_plan
+from gambrel.standins.runner import Client as RunnerClient
+from gambrel.standins.runner import StandInRunner
+from gambrel.store import runners
+from gambrel.store.plans import store_plan
+from gambrel.store.sealing import Sealer
+
+PLAN = small_plan()
+NIGHT = night_of(date(2026, 11, 6), "Europe/Dublin")
+
+
+@pytest.fixture(scope="module")
+def app(database_url):
+    app = create_app(database_url, "a key for tests", Sealer.new_key(), TESTING=True)
+    yield app
+    app.extensions["gambrel-computations"].close()
+
+
+@pytest.fixture
+def client(app):
+    made = Client(app)
+    made.sign_in()
+    return made
+
+
+class Runner:
+    """A runner of a plan that speaks through the test client."""
+
+    def __init__(self, app, plan_id, kind="stand-in", name="test"):
+        self.http = app.test_client()
+        with current_sessions(app).begin() as db:
+            self.token = runners.new_runner(db, plan_id, name, kind, actor="test")
+        self.headers = {"Authorization": f"Bearer {self.token}"}
+
+    def post(self, events, clock=None, **more):
+        body = {"events": events, "clock": None if clock is None else format_instant(clock)}
+        return self.http.post("/api/v1/runner/events", json={**body, **more}, headers=self.headers)
+
+    def get(self, path, **headers):
+        return self.http.get(f"/api/v1/runner{path}", headers={**self.headers, **headers})
+
+
+@pytest.fixture
+def plan(app, request):
+    with current_sessions(app).begin() as db:
+        return store_plan(db, request.node.name[:90], PLAN, actor="test").id
+
+
+@pytest.fixture
+def url(plan):
+    return f"/api/v1/plans/{plan}"
+
+
+@pytest.fixture
+def runner(app, plan):
+    return Runner(app, plan)
+
+
+@pytest.fixture
+def played(runner):
+    """A night that is half over: the runner's clock stands at 20:03 of the plan's zone."""
+    performance = as_planned(PLAN, NIGHT.start)
+    at = NIGHT.start + 9.03 * 3600
+    runner.post([], clock=NIGHT.start)
+    answer = runner.post([*performance.advance(at), *performance.progress()], clock=at)
+    assert answer.json["refused"] == []
+    return performance
+
+
+# --- the protocol -------------------------------------------------------------------------------
+
+
+def test_a_runner_needs_its_token(app, runner):
+    for headers in ({}, {"Authorization": "Bearer wrong"}, {"Authorization": runner.token}):
+        for path in ("plan", "state", "orders"):
+            assert app.test_client().get(f"/api/v1/runner/{path}", headers=headers).status_code in (
+                401,
+                429,
+            )
+        # Before anything that was sent is looked into.
+        answer = app.test_client().post("/api/v1/runner/events", json=[1], headers=headers)
+        assert answer.status_code in (401, 429)
+
+
+def test_a_session_is_no_runner_and_a_token_no_session(client, runner, url):
+    assert client.http.get("/api/v1/runner/plan").status_code in (401, 429)
+    assert runner.http.get(url, headers=runner.headers).status_code == 401
+
+
+def test_the_plan_is_read_once_for_each_adoption(runner):
+    first = runner.get("/plan")
+    assert read_plan(first.json).jobs[0].id == "nightly"
+    again = runner.get("/plan", **{"If-None-Match": first.headers["ETag"]})
+    assert again.status_code == 304
+
+
+def test_every_event_is_answered_for(runner):
+    good = as_planned(PLAN, NIGHT.start).advance(NIGHT.start + 9.02 * 3600)
+    bad = [
+        {},
+        7,
+        {**good[0], "id": "x1", "job": "ghost"},
+        {**good[0], "id": "x2", "wings": 1},
+        {**good[-1], "id": "x3", "at": "2027-11-06T12:00:00Z"},
+    ]
+    answer = runner.post([*bad, *good], clock=NIGHT.start + 9.02 * 3600)
+    assert answer.status_code == 200
+    assert answer.json["new"] == len(good)
+    assert [(r["id"], r["field"]) for r in answer.json["refused"]] == [
+        ("events[0]", "id"), ("events[1]", ""), ("x1", "job"), ("x2", "wings"), ("x3", "at"),
+    ]  # fmt: skip
+    assert runner.post(good, clock=NIGHT.start + 9.02 * 3600).json["known"] == len(good)
+    assert runner.post(good, clock=None, speed=-1).status_code == 422
+    answer = runner.http.post(
+        "/api/v1/runner/events", json={"events": [], "clock": "noon"}, headers=runner.headers
+    )
+    assert answer.json["errors"][0]["field"] == "clock"
+
+
+def test_a_clock_that_is_off_is_corrected_for(app, client, plan, url):
+    runner = Runner(app, plan, "runner")
+    now = time.time()
+    due = now - 600
+    told = {
+        "id": "1", "what": "run began", "at": format_instant(now + 3600), "job": "nightly",
+        "occurrence": format_instant(due), "kind": "full",
+    }  # fmt: skip
+    answer = runner.post([told], clock=now + 3600)
+    assert answer.json["clock_offset_s"] == pytest.approx(3600, abs=30)
+    found = client.get(f"{url}/ledger/runs/nightly/{format_instant(due)}").json
+    began = found["run"]["began"]
+    assert abs(time.time() - _seconds(began)) < 60
+    shown = client.get(f"{url}/runners").json["runners"]
+    assert max(r["clock_offset_s"] for r in shown) > 3000
+
+
+def _seconds(text):
+    from gambrel.core.plan.instants import parse_instant
+
+    return parse_instant(text)
+
+
+def test_two_runners_at_once_are_told_apart(app, runner, plan):
+    assert runner.post([], clock=NIGHT.start).status_code == 200
+    other = Runner(app, plan, "runner", "other")
+    answer = other.post([])
+    assert answer.status_code == 409 and "test" in answer.json["detail"]
+    assert Runner(app, plan, "script", "cron").post([]).status_code == 200
+
+
+# --- tonight and after --------------------------------------------------------------------------
+
+
+def test_tonight_says_what_ran_and_how_it_goes_on(client, url, played):
+    tonight = client.get(f"{url}/tonight").json
+    assert tonight["summary"]["total"] == 4
+    assert tonight["summary"]["done"] == 2 and tonight["summary"]["moving"] == 2
+    assert "2 of 4 machines done, 2 moving" in tonight["words"]
+    run = next(r for r in tonight["runs"] if r["state"] == "under way")
+    # All goes as planned, so what is ahead is what was predicted.
+    assert _seconds(run["ahead_end"]) == pytest.approx(_seconds(run["predicted_ended"]), abs=2)
+    sheet = client.get(f"{url}/ledger/runs/{run['job']}/{run['occurrence']}").json
+    assert {m["step"] for m in sheet["machines"]} == {"moving"}
+    assert sheet["events"][0]["what"] == "run began"
+
+
+def test_the_morning_after(app, client, url, plan, runner, played):
+    runner.post(played.advance(NIGHT.end), clock=NIGHT.end)
+    nights = client.get(f"{url}/past-nights").json["nights"]
+    assert [n["date"] for n in nights] == ["2026-11-06"]
+    assert nights[0]["done"] == nights[0]["total"] == 4
+    night = client.get(f"{url}/past-nights/2026-11-06").json
+    assert {r["outcome"] for r in night["runs"]} == {"done"}
+    assert not night["troubles"] and not night["differences"]
+    report = client.get(f"{url}/past-nights/2026-11-06/report").json
+    assert report["needs_hand"] == [] and report["left"] == []
+    assert report["tonight"]["date"] == "2026-11-07"
+    page = client.get(f"{url}/ledger?most=3").json
+    assert len(page["lines"]) == 3
+    rest = client.get(f"{url}/ledger?before={page['before']}").json
+    assert len(rest["lines"]) == 1 and rest["before"] is None
+    # Forecasts begin with the night that has begun, from the points that really exist.
+    forecaster = current_planning(app).version(
+        next(p for p in client.get("/api/v1/plans").json if p["id"] == plan)["adopted_version"]
+    )
+    assert forecaster.origin.date == date(2026, 11, 7)
+    assert len(forecaster.plan.state.points) == 4
+
+
+def test_what_the_ledger_lacks_is_not_found(client, url):
+    for path in ("past-nights/2026-01-01", "past-nights/2026-01-01/report",
+                 "ledger/runs/nightly/2026-01-01T00:00:00Z"):  # fmt: skip
+        assert client.get(f"{url}/{path}").status_code == 404
+    for query in ("before=x", "most=0", "from=soon", "before=1.2.3"):
+        assert client.get(f"{url}/ledger?{query}").status_code == 422
+
+
+def test_the_ledger_as_files(client, url, runner, played):
+    runner.post(played.advance(NIGHT.end), clock=NIGHT.end)
+    csv = client.get(f"{url}/ledger.csv").get_data(as_text=True).splitlines()
+    assert csv[0].startswith("job,occurrence,machine,outcome") and len(csv) == 5
+    lines = client.get(f"{url}/ledger.jsonl").get_data(as_text=True).splitlines()
+    assert json.loads(lines[0]) == {"format": "gambrel-ledger/1"}
+    assert {json.loads(line)["outcome"] for line in lines[1:]} == {"done"}
+
+
+def test_news_comes_with_what_happened(app, client, url, plan, runner, played):
+    seen = client.get(f"{url}/tonight").json["news"]
+    answer = client.http.get(f"{url}/news?seen={seen - 1}")
+    assert answer.mimetype == "text/event-stream"
+    assert f"id: {seen}\n" in answer.get_data(as_text=True)
+    runner.post(played.advance(NIGHT.end), clock=NIGHT.end)
+    answer = client.http.get(f"{url}/news", headers={"Last-Event-ID": str(seen)})
+    assert f"id: {seen}\n" not in answer.get_data(as_text=True)
+
+
+# --- orders -------------------------------------------------------------------------------------
+
+
+def test_an_order_is_simulated_given_and_taken_back(client, url, runner, played):
+    order = {"kind": "stop", "job": "nightly", "machines": []}
+    effect = client.post(f"{url}/orders/preview", order).json
+    assert effect["possible"] and effect["words"] == "Stop Nightly"
+    refused = client.post(f"{url}/orders", {**order, "kind": "run"})
+    assert refused.status_code == 409 and "running" in refused.json["detail"]
+    assert client.post(f"{url}/orders", {**order, "job": "ghost"}).status_code == 422
+    given = client.post(f"{url}/orders", order)
+    assert given.status_code == 201
+    told = runner.get("/orders").json["orders"]
+    assert [(o["kind"], o["job"]) for o in told] == [("stop", "nightly")]
+    back = client.http.delete(
+        f"{url}/orders/{given.json['id']}", headers={"X-CSRF-Token": client.token}
+    )
+    assert back.json["state"] == "taken back"
+    assert runner.get("/orders").json["orders"] == []
+    again = client.http.delete(
+        f"{url}/orders/{given.json['id']}", headers={"X-CSRF-Token": client.token}
+    )
+    assert again.status_code == 409
+
+
+def test_nothing_can_be_ordered_without_a_runner(client, url):
+    answer = client.post(f"{url}/orders", {"kind": "run", "job": "nightly"})
+    assert answer.status_code == 409 and "No runner" in answer.json["title"]
+    assert client.post(f"{url}/clock", {"speed": 60}).status_code == 409
+
+
+def test_runners_are_added_and_revoked(app, client, url):
+    token = client.post(f"{url}/runners", {"name": "night", "kind": "runner"}).json["token"]
+    headers = {"Authorization": f"Bearer {token}"}
+    assert app.test_client().get("/api/v1/runner/plan", headers=headers).status_code == 200
+    number = client.get(f"{url}/runners").json["runners"][0]["id"]
+    gone = client.http.delete(f"{url}/runners/{number}", headers={"X-CSRF-Token": client.token})
+    assert gone.status_code == 204
+    assert app.test_client().get("/api/v1/runner/plan", headers=headers).status_code == 401
+
+
+# --- the stand-in against the application -------------------------------------------------------
+
+
+class Through(RunnerClient):
+    """The stand-in's client, through the test client instead of a socket."""
+
+    def __init__(self, runner):
+        super().__init__("", runner.token)
+        self.http = runner.http
+        self.fails = 0
+
+    def _ask(self, path, body=None, headers=None):
+        if self.fails:
+            self.fails -= 1
+            raise OSError("not there")
+        headers = {"Authorization": f"Bearer {self.token}", **(headers or {})}
+        path = f"/api/v1/runner{path}"
+        answer = (
+            self.http.get(path, headers=headers)
+            if body is None
+            else self.http.post(path, json=body, headers=headers)
+        )
+        assert answer.status_code in (200, 304), answer.get_data(as_text=True)
+        return (answer.json if answer.status_code == 200 else None), answer.headers
+
+
+def _world_of(plan):
+    return as_planned(plan, NIGHT.start).world, {NIGHT.date: ("quiesce:gate:0:24",)}
+
+
+def test_the_stand_in_plays_a_night_and_a_retry_brings_it_back(client, url, runner):
+    through = Through(runner)
+    stand_in = StandInRunner(through, NIGHT.start, _world_of, speed=600.0)
+    for _ in range(200):
+        stand_in.tick(1.0)
+        if stand_in.clock >= NIGHT.start + 14 * 3600:
+            break
+    tonight = client.get(f"{url}/tonight").json
+    assert {t["machine"] for t in tonight["troubles"]} == {"gate"}
+    effect = {"kind": "retry", "job": "nightly", "machines": ["fares"]}
+    assert client.post(f"{url}/orders", effect).status_code == 201
+    for _ in range(6):
+        stand_in.tick(1.0)
+    tonight = client.get(f"{url}/tonight").json
+    assert [o["state"] for o in tonight["orders"]] == ["done"]
+    ordered = next(r for r in tonight["runs"] if r["order"])
+    assert (ordered["total"], ordered["done"], ordered["outcome"]) == (1, 1, "done")
+
+
+def test_nothing_is_lost_or_counted_twice_where_the_application_is_away(client, url, runner):
+    through = Through(runner)
+    stand_in = StandInRunner(through, NIGHT.start, _world_of, speed=3600.0)
+    for i in range(60):
+        through.fails = i % 3
+        try:
+            stand_in.tick(1.0)
+        except OSError:
+            continue
+        if stand_in.clock >= NIGHT.end:
+            break
+    through.fails = 0
+    while stand_in.clock < NIGHT.start + DAY:
+        stand_in.tick(1.0)
+    night = client.get(f"{url}/past-nights/2026-11-06").json
+    assert {r["outcome"] for r in night["runs"]} == {"incomplete"}
+    assert night["summary"]["total"] == 4 and night["summary"]["done"] == 2
+
+
+def test_a_stand_in_that_is_started_again_goes_on(client, url, runner):
+    first = StandInRunner(Through(runner), NIGHT.start, _world_of, speed=3600.0)
+    while first.clock < NIGHT.start + 9.03 * 3600:
+        first.tick(min(1.0, (NIGHT.start + 9.03 * 3600 - first.clock) / 3600))
+    second = StandInRunner(Through(runner), NIGHT.start, _world_of, speed=3600.0)
+    assert second.clock == pytest.approx(first.clock, abs=1e-3)
+    while second.clock < NIGHT.end:
+        second.tick(1.0)
+    night = client.get(f"{url}/past-nights/2026-11-06").json
+    done = [r for r in night["runs"] if r["ended"]]
+    assert len(done) == 2 and all(r["done"] == 1 for r in done)
+
+
+def test_the_clock_of_a_stand_in_can_be_set(client, url, runner):
+    stand_in = StandInRunner(Through(runner), NIGHT.start, _world_of)
+    stand_in.tick(1.0)
+    assert client.post(f"{url}/clock", {"speed": 600}).status_code == 201
+    stand_in.tick(1.0)
+    assert stand_in.speed == 600
+    client.post(f"{url}/clock", {"to_next": "morning"})
+    for _ in range(60):
+        stand_in.tick(0.1)
+        if not stand_in.hurries:
+            break
+    assert format_instant(stand_in.clock).startswith("2026-11-07T07:30:00")
+    client.post(f"{url}/clock", {"speed": 0})
+    stand_in.tick(1.0)
+    before = stand_in.clock
+    stand_in.tick(5.0)
+    assert stand_in.clock == before
