@@ -20,6 +20,7 @@ from gambrel.api import (
     imports,
     inbox,
     jobs,
+    mail,
     paths,
     plans,
     problems,
@@ -45,6 +46,7 @@ from gambrel.store.sign_in import SIGNED_IN_FOR
 from gambrel.work.computations import Computations
 from gambrel.work.discovery import Discoveries
 from gambrel.work.executors import Workers
+from gambrel.work.mailing import Mailing
 from gambrel.work.planning import Planning
 from gambrel.work.runs import Runs
 
@@ -120,7 +122,9 @@ def create_app(
     maker = sessions_of(connect(database_url))
     shared = app.extensions["gambrel"] = Planning(maker)
     app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), allowed)
-    app.extensions["gambrel-runs"] = Runs(shared)
+    shared_runs = app.extensions["gambrel-runs"] = Runs(shared)
+    mailing = app.extensions["gambrel-mailing"] = Mailing(shared_runs, Sealer(sealing_key))
+    shared_runs.on_ended = mailing.notices
     app.extensions["gambrel-computations"] = Computations(shared, Workers.of_environment())
     app.wsgi_app = WhileSomebodyWaits(app.wsgi_app)  # type: ignore[method-assign,assignment]
     HeaderTokens(app).exempt(runner.blueprint)
@@ -130,7 +134,7 @@ def create_app(
     app.before_request(_refuse_faulty_json)
     for module in (
         sessions, plans, drafts, estate, sources, inbox, imports, paths, jobs, versions, balance,
-        runs, runner, server,
+        runs, runner, mail, server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)
@@ -220,6 +224,12 @@ def watch_sources(app: APIFlask) -> None:
     """Read sources when their interval has passed, for as long as the process runs."""
     discoveries: Discoveries = app.extensions["gambrel-discoveries"]
     discoveries.watch()
+
+
+def send_mail(app: APIFlask) -> None:
+    """Write reports when they are due and send mail, for as long as the process runs."""
+    mailing: Mailing = app.extensions["gambrel-mailing"]
+    mailing.watch()
 
 
 def ready_workers(app: APIFlask) -> Thread:

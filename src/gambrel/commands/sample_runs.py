@@ -12,13 +12,25 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.demo.larkmoor import BEGINS
 from gambrel.standins.history import History, PastNight
-from gambrel.store import ledger, runners
+from gambrel.store import ledger, mails, runners
 from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import LeftOverRow
 from gambrel.store.plans import PlanHead, locked_plan
+from gambrel.work.mailing import run_settings_name
 from gambrel.work.runs import night_mark
 
 STAND_IN = "Stand-in"
+LOOPBACK = "127.0.0.1"
+SENDER = "gambrel@larkmoor.example"
+REPORTS: dict[str, Any] = {
+    "report_at": "07:30",
+    "report_to": ["backups@larkmoor.example"],
+    "addresses": {
+        "ops": "ops@larkmoor.example",
+        "ticketing": "ticketing@larkmoor.example",
+        "finance": "finance@larkmoor.example",
+    },
+}
 
 
 def load_history(maker: Sessions, head: PlanHead, file: dict[str, Any]) -> None:
@@ -49,6 +61,19 @@ def _write_night(
         )
         mark = night_mark(plan, night, past.runs, night.end)
         ledger.keep_summary(db, head.id, night.date, mark)
+
+
+def connect_mail(maker: Sessions, head: PlanHead, port: int) -> None:
+    """Have mail go to the simulated server, where none or a simulated one was set before."""
+    with maker.begin() as db:
+        known = mails.setting(db, "mail")
+        if known.get("host", LOOPBACK) == LOOPBACK:
+            value = {**known, "host": LOOPBACK, "port": port, "sender": SENDER}
+            told = {"host": LOOPBACK, "port": port}
+            mails.set_setting(db, "mail", value, actor="gambrel demo", told=told)
+        name = run_settings_name(head.id)
+        if not mails.setting(db, name):
+            mails.set_setting(db, name, REPORTS, actor="gambrel demo", told=REPORTS)
 
 
 def stand_in_token(maker: Sessions, head: PlanHead) -> str:

@@ -35,7 +35,7 @@ from gambrel.commands.places import (
     complain,
     say,
 )
-from gambrel.commands.sample_runs import load_history, stand_in_token
+from gambrel.commands.sample_runs import connect_mail, load_history, stand_in_token
 from gambrel.commands.settings import address_from, keep_from, log_bytes_from, sources_from
 from gambrel.commands.state_files import kept_text, rotated
 from gambrel.core.plan.reading import read_plan
@@ -209,7 +209,7 @@ class StandIns:
     """The process that plays the sources of the sample estate on a port of loopback."""
 
     def __init__(self, application_port: int, token: str) -> None:
-        self.port = free_port()
+        self.port, self.mail_port = free_port(), free_port()
         environment = {
             **os.environ,
             "GAMBREL_STAND_IN_TOKEN": token,
@@ -217,14 +217,17 @@ class StandIns:
         }
         with rotated(STATE / "stand-ins.log", log_bytes_from(os.environ)).open("ab") as log:
             self.process = subprocess.Popen(
-                [sys.executable, "-m", "gambrel.standins", "--port", str(self.port)],
+                [
+                    sys.executable, "-m", "gambrel.standins",
+                    "--port", str(self.port), "--mail-port", str(self.mail_port),
+                ],
                 env=environment,
                 stdin=subprocess.DEVNULL,
                 stdout=log,
                 stderr=log,
                 start_new_session=True,
                 preexec_fn=end_with_parent,
-            )
+            )  # fmt: skip
 
     def stop(self) -> None:
         self.process.terminate()
@@ -363,6 +366,8 @@ def demo(port: int | None, *, fresh: bool) -> None:
         load_history(maker, head, SCENARIOS["larkmoor"]())
         played.append(StandIns(application_port, stand_in_token(maker, head)))
         _connect_samples(maker, played[0].port)
+        connect_mail(maker, head, played[0].mail_port)
+        say(f"Mail of the demo is shown at http://127.0.0.1:{played[0].port}/mail")
 
     try:
         serve(port, before)

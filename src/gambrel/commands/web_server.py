@@ -21,7 +21,14 @@ from waitress.adjustments import Adjustments
 from waitress.channel import HTTPChannel
 from waitress.server import TcpWSGIServer
 
-from gambrel.api.app import create_app, current_planning, ready_workers, warm_up, watch_sources
+from gambrel.api.app import (
+    create_app,
+    current_planning,
+    ready_workers,
+    send_mail,
+    warm_up,
+    watch_sources,
+)
 from gambrel.commands.places import APPLICATION_LOG, PAGES, STATE
 from gambrel.commands.settings import address_from, keep_from, log_bytes_from, sources_from
 from gambrel.commands.state_files import KEPT_LOGS
@@ -116,6 +123,7 @@ def main() -> None:
     signal.signal(signal.SIGTERM, end)
     Housekeeping(current_planning(app), keep_from(os.environ)).begin()
     watch_sources(app)
+    send_mail(app)
     warm_up(app)
     ready_workers(app)
     serving.run()

@@ -1,4 +1,6 @@
-"""`python -m gambrel.standins --port N`: the simulated sources and the runner of Larkmoor.
+"""`python -m gambrel.standins --port N --mail-port M`: the simulated surroundings of Larkmoor.
+
+Sources that name the estate, a mail server whose mail is shown at /mail, and a runner.
 
 The runner is played where GAMBREL_STAND_IN_FOR names an application and GAMBREL_STAND_IN_TOKEN a
 token of it. All of it plays until it is stopped.
@@ -20,6 +22,7 @@ from gambrel.core.plan.objects import Plan
 from gambrel.demo import larkmoor
 from gambrel.demo.larkmoor import BEGINS
 from gambrel.standins.history import NIGHTS, story, true_world
+from gambrel.standins.mail_server import MailServer
 from gambrel.standins.runner import Client, Refused, StandInRunner
 from gambrel.standins.service import create_service
 from gambrel.standins.true_world import TrueWorld
@@ -32,6 +35,7 @@ LATENCY_S = (0.005, 0.06)
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--port", type=int, required=True)
+    parser.add_argument("--mail-port", type=int, required=True)
     parser.add_argument("--event-every-s", type=float, default=300.0)
     given = parser.parse_args()
     world = World(larkmoor())
@@ -51,7 +55,11 @@ def main() -> None:
     )
     if address and token:
         threading.Thread(target=_run, args=(address, token), name="runner", daemon=True).start()
-    make_server("127.0.0.1", given.port, create_service(world), threaded=True).serve_forever()
+    service = create_service(world)
+    mail = MailServer(given.mail_port)
+    mail.show_on(service)
+    mail.start()
+    make_server("127.0.0.1", given.port, service, threaded=True).serve_forever()
 
 
 def _run(address: str, token: str) -> None:

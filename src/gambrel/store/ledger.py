@@ -594,6 +594,15 @@ def keep_summary(session: Session, plan_id: int, night: date, summary: dict[str,
     )
 
 
+def note_mailed(session: Session, plan_id: int, night: date) -> None:
+    """Note that the report of a night is on its way."""
+    session.execute(
+        update(LedgerNightRow)
+        .where(LedgerNightRow.plan_id == plan_id, LedgerNightRow.night == night)
+        .values(mailed_at=now_utc())
+    )
+
+
 # --- points and what is left --------------------------------------------------------------------
 
 

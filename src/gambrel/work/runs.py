@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date
 from threading import Condition, Lock, Semaphore
@@ -86,6 +86,7 @@ class Runs:
         self._held = Semaphore(HELD_AT_ONCE)
         self._lock = Lock()
         self._told: dict[int, float] = {}
+        self.on_ended: Callable[[int, Plan, Sequence[RunRecord]], None] | None = None
         self._tonight: dict[int, tuple[tuple[Any, ...], Tonight]] = {}
 
     # --- news ---------------------------------------------------------------------------------
@@ -175,7 +176,24 @@ class Runs:
 
         self.planning.write(note)
         self._tell_of(runner, taken.new, speed)
+        self._tell_of_ended(runner.plan_id, plan, events)
         return Batch(taken.new, taken.known, (*refused, *taken.refused), offset)
+
+    def _tell_of_ended(self, plan_id: int, plan: Plan, events: Sequence[Event]) -> None:
+        """Have notices written of runs that have ended, where their jobs ask for some."""
+        told = {
+            (event.job, event.occurrence)
+            for event in events
+            if event.what == "run ended"
+            and event.job is not None
+            and event.occurrence is not None
+            and plan.job_by_id[event.job].notify != "never"
+        }
+        if not told or self.on_ended is None:
+            return
+        with self.planning.sessions() as db:
+            found = [ledger.one_run(db, plan_id, job, at) for job, at in sorted(told)]
+        self.on_ended(plan_id, plan, [run for run in found if run is not None])
 
     def _tell_of(self, runner: Runner, new: int, speed: float | None) -> None:
         """Tell of events at once, and now and then that time goes on."""

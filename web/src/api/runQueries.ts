@@ -129,3 +129,32 @@ export async function removeRunner(plan: number, runner: number): Promise<void> 
     }),
   );
 }
+
+export type MailServer = Schemas["MailServerSchema"];
+export type RunSettings = Schemas["RunSettingsSchema"];
+
+export const mailServerQuery = queryOptions({
+  queryKey: ["mail", "server"],
+  queryFn: ({ signal }) => data(api.GET("/api/v1/mail", { signal })),
+});
+
+export const outboxQuery = queryOptions({
+  queryKey: ["mail", "outbox"],
+  queryFn: ({ signal }) => data(api.GET("/api/v1/mail/outbox", { signal })),
+  refetchInterval: 5000,
+});
+
+export const runSettingsQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "run settings"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/run-settings", { ...at(plan), signal })),
+  });
+
+export const setMailServer = (body: MailServer & { password: string | null }) =>
+  data(api.PUT("/api/v1/mail", { body }));
+
+export const setRunSettings = (plan: number, body: RunSettings) =>
+  data(api.PUT("/api/v1/plans/{plan_id}/run-settings", { ...at(plan), body }));
+
+export const sendTestMail = (to: string) => data(api.POST("/api/v1/mail/test", { body: { to } }));

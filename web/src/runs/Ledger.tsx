@@ -138,9 +138,7 @@ function Line({ line, zone, name }: { line: LedgerLine; zone: string; name: stri
   const bad = line.outcome !== null && line.outcome !== "done";
   return (
     <tr className="border-b border-rule" title={line.reason || undefined}>
-      <td className="px-2 py-0.5 whitespace-nowrap">
-        {dateClock(line.occurrence, zone)}
-      </td>
+      <td className="px-2 py-0.5 whitespace-nowrap">{dateClock(line.occurrence, zone)}</td>
       <td className="px-2 font-medium">{line.machine}</td>
       <td className="px-2">{name}</td>
       <td className={clsx("px-2", bad && "font-semibold text-barn")}>

@@ -140,7 +140,9 @@ function NeedsHand({ report, zone }: { report: Report; zone: string }) {
               {each.rpo_s !== null && `, RPO ${duration(each.rpo_s)}`}
             </span>
             {each.also.length > 0 && (
-              <span title={each.also.join(", ")}>, and {count(each.also.length, "more machine")}</span>
+              <span title={each.also.join(", ")}>
+                , and {count(each.also.length, "more machine")}
+              </span>
             )}
             <br />
             {each.why}. <span className="text-ink-2">{each.advice}</span>

@@ -5,6 +5,7 @@ import type { LedgerFilter } from "../api/runQueries";
 import { Button } from "../ui/Button";
 import { useWorkbench } from "../workbench/store";
 import { Ledger } from "./Ledger";
+import { MailSheet } from "./MailSheet";
 import { MorningReport } from "./MorningReport";
 import { PastNights } from "./PastNights";
 import { RunnerSheet } from "./RunnerSheet";
@@ -16,6 +17,8 @@ const PARTS = [
   { part: "ledger", title: "Ledger" },
 ] as const;
 
+const SHEETS = ["runner", "mail"] as const;
+
 const FILTERS = ["machine", "job", "outcome", "from", "to"] as const;
 
 /** Runs: tonight, the nights before, and every machine-run of them. */
@@ -26,7 +29,7 @@ export function Runs() {
   const part = search.get("part") ?? "tonight";
   const chosen = search.get("run");
   const night = search.get("night");
-  const runner = search.has("runner");
+  const sheet = search.get("sheet");
   const set = (changes: Record<string, string | null | undefined>) =>
     setSearch(
       (before) => {
@@ -46,7 +49,7 @@ export function Runs() {
   };
   useEffect(() => {
     const close = (event: KeyboardEvent) => {
-      if (event.key === "Escape" && !event.defaultPrevented) set({ run: null, runner: null });
+      if (event.key === "Escape" && !event.defaultPrevented) set({ run: null, sheet: null });
     };
     window.addEventListener("keydown", close);
     return () => window.removeEventListener("keydown", close);
@@ -76,14 +79,17 @@ export function Runs() {
         ))}
         <span className="flex-1" />
         <span className="flex items-center">
-          <Button
-            small
-            look="plain"
-            aria-pressed={runner}
-            onClick={() => set({ runner: runner ? null : "1", run: null })}
-          >
-            Runner
-          </Button>
+          {SHEETS.map((each) => (
+            <Button
+              key={each}
+              small
+              look="plain"
+              aria-pressed={sheet === each}
+              onClick={() => set({ sheet: sheet === each ? null : each, run: null })}
+            >
+              {each === "runner" ? "Runner" : "Mail"}
+            </Button>
+          ))}
         </span>
       </nav>
       <div className="flex min-h-0 flex-1 print:block">
@@ -110,7 +116,12 @@ export function Runs() {
         ) : (
           <Tonight plan={plan.id} chosen={chosen} onChoose={(run) => set({ run })} />
         )}
-        {runner && !chosen && <RunnerSheet plan={plan.id} onClose={() => set({ runner: null })} />}
+        {sheet === "runner" && !chosen && (
+          <RunnerSheet plan={plan.id} onClose={() => set({ sheet: null })} />
+        )}
+        {sheet === "mail" && !chosen && (
+          <MailSheet plan={plan.id} onClose={() => set({ sheet: null })} />
+        )}
       </div>
     </main>
   );
