@@ -1,15 +1,21 @@
 """Runs through the API: the runner protocol, tonight, past nights, orders, the report."""
 
 import json
+import os
+import shutil
+import subprocess
 import time
 from datetime import date
+from threading import Thread
 
 import pytest
 from api_client import Client
 from plans import DAY, small_plan
 from runs_told import as_planned
+from werkzeug.serving import make_server
 
 from gambrel.api.app import create_app, current_planning, current_sessions
+from gambrel.commands.places import PROJECT
 from gambrel.core.nights.nights import night_of
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.reading import read_plan
@@ -19,6 +25,7 @@ from gambrel.store import runners
 from gambrel.store.plans import store_plan
 from gambrel.store.sealing import Sealer
 
+EXAMPLE = PROJECT / "docs" / "examples" / "report-run.sh"
 PLAN = small_plan()
 NIGHT = night_of(date(2026, 11, 6), "Europe/Dublin")
 
@@ -367,3 +374,48 @@ def test_the_clock_of_a_stand_in_can_be_set(client, url, runner):
     before = stand_in.clock
     stand_in.tick(5.0)
     assert stand_in.clock == before
+
+
+# --- a script on a server -----------------------------------------------------------------------
+
+
+@pytest.mark.skipif(shutil.which("curl") is None, reason="there is no curl")
+def test_a_cron_job_reports_with_the_shell_function(app, client, plan, url):
+    script = Runner(app, plan, "script", "cron")
+    serving = make_server("127.0.0.1", 0, app, threaded=True)
+    thread = Thread(target=serving.serve_forever, daemon=True)
+    thread.start()
+    try:
+        for command, status in (("true", 0), ("false", 1)):
+            done = subprocess.run(
+                ["sh", "-c", f". {EXAMPLE}; report_run nightly gate full {command}"],
+                env={
+                    "PATH": os.environ["PATH"],
+                    "GAMBREL_URL": f"http://127.0.0.1:{serving.server_port}",
+                    "GAMBREL_TOKEN": script.token,
+                },
+                capture_output=True,
+                text=True,
+                check=False,
+            )
+            assert done.returncode == status, done.stderr
+            time.sleep(1.1)
+    finally:
+        serving.shutdown()
+        thread.join()
+    lines = client.get(f"{url}/ledger").json["lines"]
+    assert [(line["machine"], line["outcome"]) for line in lines] == [
+        ("gate", "failed"),
+        ("gate", "done"),
+    ]
+    assert lines[0]["reason"] == "the command ended with status 1"
+
+
+def test_a_backup_does_not_fail_because_nobody_listens():
+    done = subprocess.run(
+        ["sh", "-c", f". {EXAMPLE}; report_run nightly gate full true"],
+        env={"PATH": os.environ["PATH"], "GAMBREL_URL": "http://127.0.0.1:9", "GAMBREL_TOKEN": "x"},
+        capture_output=True,
+        check=False,
+    )
+    assert done.returncode == 0

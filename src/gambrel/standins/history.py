@@ -38,7 +38,7 @@ UNLOCKED_AFTER_S = 1.4 * DAY
 TO_COME = {
     1: ("quiesce:{quiesce}:0:24",),
     3: ("host restarts:qa-h4:10.6:0.2",),
-    4: ("link down:quay-hill:10.2:1", "proxy dies:quay-p3:12.5:4"),
+    4: ("host restarts:qa-h3:10.6:0.2", "link down:quay-hill:10.2:1", "proxy dies:quay-p3:12.5:4"),
 }
 """What will go wrong after it has opened, by the number of the night from the first to come."""
 

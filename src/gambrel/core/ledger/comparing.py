@@ -153,7 +153,7 @@ def _troubles(runs: Sequence[RunRecord], clock: float) -> Iterable[MachineTroubl
             reason = record.reason
             if record.outcome is not None and record.outcome != "done":
                 outcome = record.outcome
-            elif _not_reported(run, record, clock) and not _was_skipped(run, runs):
+            elif _not_reported(run, record, clock) and not was_skipped(run, runs):
                 outcome, reason = "not reported", "the runner has not reported that it began"
             else:
                 continue
@@ -171,7 +171,7 @@ def _not_reported(run: RunRecord, record: MachineRecord, clock: float) -> bool:
     return began is not None and clock > began + NOT_REPORTED_S
 
 
-def _was_skipped(run: RunRecord, runs: Sequence[RunRecord]) -> bool:
+def was_skipped(run: RunRecord, runs: Sequence[RunRecord]) -> bool:
     """Whether an earlier run of the job was still under way when a run fell due."""
     return any(
         other.job == run.job
@@ -212,6 +212,9 @@ def why_it_differs(run: RunRecord) -> str:
     return machine_difference(last) or "many small differences"
 
 
+_SAID = {"moving": "reading", "releasing": "release"}
+
+
 def machine_difference(record: MachineRecord) -> str:
     """What made a machine-run longer or shorter than predicted, in words; "" for nothing much."""
     if record.predicted is None:
@@ -223,7 +226,7 @@ def machine_difference(record: MachineRecord) -> str:
             worst, by = part, seconds - predicted[part]
     if abs(by) < MINUTE:
         return ""
-    said = f"{record.machine}: {worst} took {words.duration(abs(by))} "
+    said = f"{record.machine}: {_SAID.get(worst, worst)} took {words.duration(abs(by))} "
     said += "longer" if by > 0 else "less"
     expected = record.predicted["source_bytes"]
     if worst == "moving" and expected and record.source_bytes:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from gambrel.core import words
-from gambrel.core.ledger.comparing import MachineTrouble, NightSummary
+from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, was_skipped
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.nights.nights import NightOutcome
 from gambrel.core.plan.objects import Plan
@@ -109,7 +109,7 @@ def make_report(
         summary,
         tuple(_needs_hand(plan, summary.troubles, newest, left, at)),
         left,
-        tuple(_jobs(plan, runs)),
+        tuple(_jobs(plan, runs, at)),
         tonight,
         silent_since,
     )
@@ -188,9 +188,12 @@ def _advice(trouble: MachineTrouble, *, locked: bool) -> str:
     return "Mend the cause, then retry it."
 
 
-def _jobs(plan: Plan, runs: Iterable[RunRecord]) -> list[JobLine]:
+def _jobs(plan: Plan, runs: Sequence[RunRecord], at: float) -> list[JobLine]:
+    """The runs that have begun or should have by an instant."""
     found = []
     for run in sorted(runs, key=lambda run: (run.occurrence, run.job)):
+        if run.began is None and (run.occurrence > at or was_skipped(run, runs)):
+            continue
         job = plan.job_by_id.get(run.job)
         machines = list(run.machines.values())
         outcome = run.outcome or ("under way" if run.began is not None else "not begun")
@@ -217,6 +220,8 @@ def headline(report: Report) -> str:
     if open_:
         said += f", {len(open_)} not"
     zone = summary.night.zone
+    if summary.runs_open:
+        return f"{said}; {words.count(summary.runs_open, 'run')} still under way."
     if summary.last_end is not None:
         said += f"; the last run ended {words.moment(summary.last_end, zone)}"
         if summary.predicted_end is not None:
