@@ -419,3 +419,40 @@ def test_a_backup_does_not_fail_because_nobody_listens():
         check=False,
     )
     assert done.returncode == 0
+
+
+# --- mail ---------------------------------------------------------------------------------------
+
+
+def put(client, path, body):
+    return client.http.put(path, json=body, headers={"X-CSRF-Token": client.token})
+
+
+def test_mail_is_set_and_its_password_never_shown(client, url):
+    server = {
+        "host": "mail.example.org", "port": 587, "sender": "g@example.org", "user": "g",
+        "starttls": True, "password": "secret",
+    }  # fmt: skip
+    for body in (server, {**server, "password": None}):
+        answer = put(client, "/api/v1/mail", body)
+        assert answer.json == {k: v for k, v in server.items() if k != "password"}
+    assert client.app.extensions["gambrel-mailing"].server().password == "secret"
+    assert "secret" not in client.get("/api/v1/mail").get_data(as_text=True)
+    wrong = put(client, "/api/v1/mail", {**server, "sender": "nobody"})
+    assert wrong.status_code == 422 and wrong.json["errors"][0]["field"] == "sender"
+    put(client, "/api/v1/mail", {**server, "host": ""})
+    outbox = client.post("/api/v1/mail/test", {"to": "me@example.org"})
+    assert outbox.status_code == 202 and outbox.json["mails"][0]["state"] == "waiting"
+
+
+def test_run_settings_are_checked_and_kept(client, url):
+    said = {"report_at": "06:45", "report_to": ["a@example.org"], "addresses": {"ops": "o@x.org"}}
+    assert put(client, f"{url}/run-settings", said).json == said
+    assert client.get(f"{url}/run-settings").json == said
+    for wrong in (
+        {**said, "report_at": "25:00"},
+        {**said, "report_to": ["nobody"]},
+        {**said, "addresses": {"ops": "x"}},
+    ):
+        assert put(client, f"{url}/run-settings", wrong).status_code == 422
+    assert client.get(f"{url}/run-settings").json == said

@@ -12,7 +12,7 @@ from playwright.sync_api import expect, sync_playwright
 from werkzeug.serving import make_server
 
 from gambrel.api.app import create_app, current_sessions, warm_up
-from gambrel.store import acceptances, sources
+from gambrel.store import acceptances, runners, sources
 from gambrel.store.computations import computations
 from gambrel.store.plans import adoptions, discard_drafts, plan_heads, store_plan
 from gambrel.store.sealing import Sealer
@@ -76,6 +76,7 @@ def left_behind(db, plan):
         or acceptances.acceptances(db, plan.id)
         or computations(db, plan.id, None)
         or templates(db, plan.id)
+        or runners.runners(db, plan.id)
     )
 
 

@@ -1,7 +1,7 @@
 """The ledger in the database: batches, repetition, late events, points, pages, orders."""
 
 from dataclasses import replace
-from datetime import date
+from datetime import date, timedelta
 
 import pytest
 from plans import DAY, FRIDAY_NOON, small_plan
@@ -13,6 +13,9 @@ from gambrel.core.ledger.records import RunRecord
 from gambrel.core.nights.nights import night_of
 from gambrel.core.simulation.simulate import simulate
 from gambrel.store import ledger, runners
+from gambrel.store.housekeeping import Keep, drop_old_results
+from gambrel.store.ledger_models import LedgerEventRow, LedgerPointRow
+from gambrel.store.models import now_utc
 from gambrel.store.plans import NotFound, locked_plan, store_plan
 
 PLAN = small_plan()
@@ -229,3 +232,25 @@ def test_days_apart_are_nights_apart(maker, plan_id):
         ]
         assert ledger.first_night(db, plan_id) == NIGHT.date
     assert nights == [2, 1, 1, 0]
+
+
+def test_what_was_reported_long_ago_goes_and_runs_stay(maker, plan_id, told):
+    events, points = told
+    take(maker, plan_id, events)
+    made = next(e for e in events if e.what == "point made")
+    old = replace(made, id="old", at=made.at - 200 * DAY, at_point=made.at - 200 * DAY)
+    take(maker, plan_id, [
+        old,
+        replace(old, id="old gone", what="point gone", at=made.at - 150 * DAY),
+        replace(made, id="new gone", what="point gone", at=NIGHT.end),
+    ])  # fmt: skip
+    with maker.begin() as db:
+        db.query(LedgerEventRow).filter(LedgerEventRow.plan_id == plan_id).update(
+            {"received_at": now_utc() - timedelta(days=100)}
+        )
+        drop_old_results(db, Keep())
+    with maker() as db:
+        assert not db.query(LedgerEventRow).filter(LedgerEventRow.plan_id == plan_id).count()
+        kept = db.query(LedgerPointRow).filter(LedgerPointRow.plan_id == plan_id).count()
+    assert kept == len(points)
+    assert [run.outcome for run in of_night(maker, plan_id)] == ["done", "done"]

@@ -75,10 +75,7 @@ def mailing() -> Mailing:
     return found
 
 
-@blueprint.get("/mail")
-@blueprint.output(MailServerSchema)
-def show_server() -> dict[str, Any]:
-    """The mail server that is set."""
+def _server() -> dict[str, Any]:
     with planning().sessions() as db:
         value = mails.setting(db, "mail")
     return {
@@ -88,6 +85,13 @@ def show_server() -> dict[str, Any]:
         "user": value.get("user", ""),
         "starttls": value.get("starttls", False),
     }
+
+
+@blueprint.get("/mail")
+@blueprint.output(MailServerSchema)
+def show_server() -> dict[str, Any]:
+    """The mail server that is set."""
+    return _server()
 
 
 @blueprint.put("/mail")
@@ -108,7 +112,7 @@ def set_server(json_data: dict[str, Any]) -> dict[str, Any]:
         sealed = mailing().sealer.seal(password) if password else ""
     value = {**json_data, "sealed_password": sealed}
     planning().write(lambda db: mails.set_setting(db, "mail", value, actor=actor(), told=json_data))
-    return show_server()
+    return _server()
 
 
 @blueprint.post("/mail/test")
@@ -117,13 +121,10 @@ def set_server(json_data: dict[str, Any]) -> dict[str, Any]:
 def test_mail(json_data: dict[str, Any]) -> dict[str, Any]:
     """Send a test mail; the outbox says how it goes."""
     mailing().test(json_data["to"])
-    return show_outbox()
+    return _outbox()
 
 
-@blueprint.get("/mail/outbox")
-@blueprint.output(OutboxSchema)
-def show_outbox() -> dict[str, Any]:
-    """The newest mails, newest first, and how they went."""
+def _outbox() -> dict[str, Any]:
     with planning().sessions() as db:
         found = mails.recent_mails(db)
     return {
@@ -138,10 +139,14 @@ def show_outbox() -> dict[str, Any]:
     }  # fmt: skip
 
 
-@blueprint.get("/plans/<int:plan_id>/run-settings")
-@blueprint.output(RunSettingsSchema)
-def show_run_settings(plan_id: int) -> dict[str, Any]:
-    """When and to whom a plan's mornings and notices go."""
+@blueprint.get("/mail/outbox")
+@blueprint.output(OutboxSchema)
+def show_outbox() -> dict[str, Any]:
+    """The newest mails, newest first, and how they went."""
+    return _outbox()
+
+
+def _run_settings(plan_id: int) -> dict[str, Any]:
     with planning().sessions() as db:
         plan_head(db, plan_id)
         value = mails.setting(db, run_settings_name(plan_id))
@@ -150,6 +155,13 @@ def show_run_settings(plan_id: int) -> dict[str, Any]:
         "report_to": value.get("report_to", []),
         "addresses": value.get("addresses", {}),
     }
+
+
+@blueprint.get("/plans/<int:plan_id>/run-settings")
+@blueprint.output(RunSettingsSchema)
+def show_run_settings(plan_id: int) -> dict[str, Any]:
+    """When and to whom a plan's mornings and notices go."""
+    return _run_settings(plan_id)
 
 
 @blueprint.put("/plans/<int:plan_id>/run-settings")
@@ -163,4 +175,4 @@ def set_run_settings(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     planning().write(
         lambda db: mails.set_setting(db, name, json_data, actor=actor(), told=json_data)
     )
-    return show_run_settings(plan_id)
+    return _run_settings(plan_id)

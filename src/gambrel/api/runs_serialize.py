@@ -190,7 +190,8 @@ def tonight_in_words(plan: Plan, tonight: Tonight, ahead: dict[tuple[str, int], 
     if late:
         late.sort(key=lambda entry: -entry[0])
         said += " As it goes, " + " and ".join(text for _, text in late[:2])
-        said += f", and {len(late) - 2} more are late." if len(late) > 2 else "."
+        more = len(late) - 2
+        said += f", and {more} more {'is' if more == 1 else 'are'} late." if more > 0 else "."
     elif ahead:
         ends = [
             goes.ended

@@ -17,6 +17,8 @@ KEEP_VERSIONS = "GAMBREL_KEEP_VERSIONS"
 """How many of its newest versions each plan keeps."""
 KEEP_COMPUTATIONS = "GAMBREL_KEEP_COMPUTATIONS"
 """How many of its newest proposals and other computations each plan keeps."""
+KEEP_EVENTS = "GAMBREL_KEEP_EVENT_DAYS"
+"""For how many days events of runners, sent mails and restore points that are gone are kept."""
 LOG_MIB = "GAMBREL_LOG_MIB"
 """How large a log may grow, in MiB, before it is put aside; three older ones are kept."""
 USUAL_LOG_MIB = 8
@@ -53,6 +55,7 @@ def keep_from(environment: Mapping[str, str]) -> Keep:
     return Keep(
         versions=_number(environment, KEEP_VERSIONS, usual.versions),
         computations=_number(environment, KEEP_COMPUTATIONS, usual.computations),
+        event_days=_number(environment, KEEP_EVENTS, usual.event_days),
     )
 
 

@@ -3,16 +3,19 @@
 Of each plan the newest versions are kept, and whatever somebody still needs: the adopted one, those
 that open drafts began from, and those of what was adopted lately. Of an older one only the line in
 the history remains.
-Finished computations, used links and ended sessions go likewise.
+Finished computations, used links, ended sessions and what runners reported long ago go likewise.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import timedelta
 
 from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.orm import Session
 
+from gambrel.core.units import DAY
+from gambrel.store.ledger_models import LedgerEventRow, LedgerPointRow, MailRow
 from gambrel.store.models import (
     AdoptionRow,
     Base,
@@ -39,12 +42,15 @@ class Keep:
         adoptions: the versions before and after the newest so many.
         computations: the newest so many; those that run are kept besides.
         discoveries: of each source, the newest so many.
+        event_days: so long, in days, events of runners, mails that went out and restore points
+            that are gone; runs and machine-runs of the ledger are kept for good.
     """
 
     versions: int = 100
     adoptions: int = 20
     computations: int = 50
     discoveries: int = 50
+    event_days: int = 90
 
 
 def _old_versions(session: Session, keep: Keep) -> list[int]:
@@ -107,4 +113,27 @@ def drop_old_results(session: Session, keep: Keep) -> int:
         delete(SignInRow).where(SignInRow.expires_at <= now),
     ):
         dropped += session.execute(gone).rowcount  # type: ignore[attr-defined]
-    return dropped
+    return dropped + _drop_old_events(session, keep)
+
+
+def _drop_old_events(session: Session, keep: Keep) -> int:
+    since = now_utc() - timedelta(days=keep.event_days)
+    old = [
+        delete(LedgerEventRow).where(LedgerEventRow.received_at < since),
+        delete(MailRow).where(MailRow.created_at < since, MailRow.state != "waiting"),
+    ]
+    # A runner's clock may be a simulated one, so points are as old as its newest news.
+    newest = session.execute(
+        select(LedgerPointRow.plan_id, func.max(LedgerPointRow.gone_at)).group_by(
+            LedgerPointRow.plan_id
+        )
+    )
+    old += [
+        delete(LedgerPointRow).where(
+            LedgerPointRow.plan_id == plan_id,
+            LedgerPointRow.gone_at < last - keep.event_days * DAY,
+        )
+        for plan_id, last in newest
+        if last is not None
+    ]
+    return sum(session.execute(gone).rowcount for gone in old)  # type: ignore[attr-defined]

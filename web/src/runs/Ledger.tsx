@@ -34,6 +34,7 @@ export function Ledger(props: {
   const file = (kind: string) => `/api/v1/plans/${plan}/ledger.${kind}${query && `?${query}`}`;
   return (
     <section aria-label="Ledger" tabIndex={0} className="min-h-0 flex-1 overflow-y-auto px-4 pb-4">
+      <h1 className="sr-only">Ledger</h1>
       <div className="flex flex-wrap items-end gap-3 py-2">
         <Choice
           lead="Job"

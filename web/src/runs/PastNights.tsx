@@ -133,8 +133,19 @@ function Marks(props: {
           {clock(noon + h * HOUR, zone)}
         </span>
       ))}
-      <div className="absolute inset-0 flex">
+      <div className="absolute inset-x-0 bottom-0 flex" aria-hidden>
         {nights.map((night, i) => (
+          <span key={night.date} className="relative h-4 flex-1">
+            {(dateWords(night.date).short === "Mon" || i === 0) && (
+              <span className="absolute bottom-0 left-0 text-xs whitespace-nowrap text-ink-2">
+                {dateWords(night.date).day} {dateWords(night.date).month.slice(0, 3)}
+              </span>
+            )}
+          </span>
+        ))}
+      </div>
+      <div className="absolute inset-0 flex">
+        {nights.map((night) => (
           <button
             key={night.date}
             type="button"
@@ -143,13 +154,7 @@ function Marks(props: {
             title={markInWords(night, zone)}
             onClick={() => onNight(night.date)}
             className="relative flex-1 focus-visible:-outline-offset-2"
-          >
-            {(dateWords(night.date).short === "Mon" || i === 0) && (
-              <span className="absolute bottom-0 left-0 text-xs whitespace-nowrap text-ink-2">
-                {dateWords(night.date).day} {dateWords(night.date).month.slice(0, 3)}
-              </span>
-            )}
-          </button>
+          ></button>
         ))}
       </div>
     </div>

@@ -1,0 +1,130 @@
+"""Runs driven by mouse and keyboard: a night that goes wrong, an order, the morning after."""
+
+from __future__ import annotations
+
+import re
+from datetime import date
+
+import pytest
+from playwright.sync_api import expect
+from runs_told import as_planned
+
+from gambrel.api.app import current_sessions
+from gambrel.core.nights.nights import night_of
+from gambrel.standins.runner import Client, StandInRunner
+from gambrel.store import runners
+from gambrel.store.plans import plan_heads
+
+VIEW = "/runs"
+NIGHT = night_of(date(2026, 11, 2), "Europe/Dublin")
+FAILS = "office-desk-13"
+
+
+@pytest.fixture
+def night(planner):
+    """The stand-in has played a night up to 21:30; one machine could not be quiesced."""
+    with current_sessions(planner.app).begin() as db:
+        plan = plan_heads(db)[-1].id
+        token = runners.new_runner(db, plan, "Stand-in", "stand-in", actor="test")
+
+    def world_of(plan):
+        told = {NIGHT.date: (f"quiesce:{FAILS}:0:24",)}
+        return as_planned(plan, NIGHT.start).world, told
+
+    stand_in = StandInRunner(Client(planner.address, token), NIGHT.start, world_of)
+    stand_in.speed = 3600.0
+    stand_in.tick(0.0)
+    while stand_in.clock < NIGHT.start + 9.4 * 3600:
+        stand_in.tick(1.0)
+    planner.page.reload()
+    expect(planner.page.get_by_role("heading", name="The night of Monday 2")).to_be_visible()
+    return planner, stand_in
+
+
+def test_a_night_is_watched_and_something_is_ordered(night):
+    planner, stand_in = night
+    page = planner.page
+    expect(page.get_by_text(re.compile(r"of 29\d machines done"))).to_be_visible()
+    trouble = page.get_by_role("region", name="Not done")
+    expect(trouble).to_contain_text(FAILS)
+    planner.check("tonight")
+    bar = page.get_by_role("button", name=re.compile("^Office machines"))
+    bar.focus()
+    page.keyboard.press("Enter")
+    sheet = page.get_by_role("complementary", name="Run of Office machines")
+    expect(sheet).to_contain_text("machines done")
+    expect(sheet.get_by_role("list", name="Machines of the run")).to_contain_text(FAILS)
+    planner.check("a run")
+    sheet.get_by_role("button", name="Stop").click()
+    expect(sheet.get_by_role("status")).to_contain_text("Stop Office machines")
+    sheet.get_by_role("button", name="Order", exact=True).click()
+    orders = page.get_by_role("region", name="Orders of tonight")
+    expect(orders).to_contain_text("open")
+    # The page hears of it without a reload, and stays where it was.
+    stand_in.tick(0.01)
+    expect(orders).to_contain_text("done", timeout=10_000)
+    expect(sheet).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(sheet).to_be_hidden()
+
+
+def test_an_order_is_taken_back(night):
+    planner, _ = night
+    page = planner.page
+    page.get_by_role("button", name=re.compile("^Ticket gates")).first.click()
+    sheet = page.get_by_role("complementary", name="Run of Ticket gates")
+    sheet.get_by_role("button", name="Hold").click()
+    sheet.get_by_role("button", name="Order", exact=True).click()
+    orders = page.get_by_role("region", name="Orders of tonight")
+    orders.get_by_role("button", name="Take back").click()
+    expect(orders).to_contain_text("taken back")
+
+
+def test_the_morning_after_is_read_and_the_ledger_filtered(night):
+    planner, stand_in = night
+    page = planner.page
+    while stand_in.clock < NIGHT.end:
+        stand_in.tick(1.0)
+    page.get_by_role("button", name="Past nights").click()
+    mark = page.get_by_role("button", name=re.compile("^Monday 2 November"))
+    expect(mark).to_be_visible()
+    expect(page.get_by_role("heading", name="Monday 2 November")).to_be_visible()
+    planner.check("past nights")
+    page.get_by_role("link", name="Morning report").click()
+    report = page.get_by_role("article", name="Morning report")
+    expect(report.get_by_role("region", name="Needs a hand")).to_contain_text(FAILS)
+    expect(report.get_by_role("region", name="Left behind")).to_contain_text("snapshot")
+    planner.check("the report")
+    planner.dress("night", (1600, 1000))
+    expect(report).to_be_visible()
+    planner.check("the report by night")
+    page.get_by_role("button", name="Ledger").click()
+    page.get_by_label("Machine").fill(FAILS)
+    page.keyboard.press("Enter")
+    table = page.get_by_role("table")
+    expect(table).to_contain_text("failed")
+    expect(page).to_have_url(re.compile(f"machine={FAILS}"))
+    page.reload()
+    expect(page.get_by_role("table").get_by_role("row")).to_have_count(2)
+    planner.check("the ledger")
+
+
+def test_runners_and_mail_are_set(planner):
+    page = planner.page
+    page.get_by_role("button", name="Runner").click()
+    sheet = page.get_by_role("complementary", name="Runners")
+    sheet.get_by_label("Name").fill("cron on gates")
+    sheet.get_by_role("button", name="Make a token").click()
+    expect(sheet.get_by_role("status")).to_contain_text("gr_")
+    planner.check("runners")
+    page.get_by_role("button", name="Mail", exact=True).click()
+    mail = page.get_by_role("complementary", name="Mail")
+    mail.get_by_label("Report to").fill("backups@example.org")
+    mail.get_by_role("button", name="Save", exact=True).click()
+    expect(mail.get_by_role("status")).to_contain_text("Saved")
+    mail.get_by_label("Time").fill("half past seven")
+    mail.get_by_role("button", name="Save", exact=True).click()
+    expect(mail.get_by_role("alert")).to_be_visible()
+    planner.check("mail")
+    # The browser says so as well.
+    planner.complaints = [c for c in planner.complaints if "422" not in c]
