@@ -350,6 +350,15 @@ class TonightAheadSchema(Schema):
     missed = required(Integer)
 
 
+class StandingSchema(Schema):
+    """A trouble that stands for days."""
+
+    kind = required(String)
+    subject = required(String)
+    what = required(String)
+    why = required(String)
+
+
 class ReportSchema(Schema):
     plan = required(String)
     at = required(Instant)
@@ -360,6 +369,7 @@ class ReportSchema(Schema):
     differences = required(List, Nested(OtherThanPredictedSchema))
     jobs = required(List, Nested(JobLineSchema))
     tonight = nullable(Nested, TonightAheadSchema)
+    standing = required(List, Nested(StandingSchema))
     silent_since = nullable(Instant)
 
 

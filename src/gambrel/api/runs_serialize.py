@@ -333,5 +333,9 @@ def report_body(report: Report, name: str) -> dict[str, Any]:
             "date": tonight.night.date, "verdict": tonight.verdict,
             "last_end": at(tonight.last_end), "over_s": tonight.over_s, "missed": tonight.missed,
         },
+        "standing": [
+            {"kind": s.kind, "subject": s.subject, "what": s.what, "why": s.why}
+            for s in report.standing
+        ],
         "silent_since": at(report.silent_since),
     }  # fmt: skip

@@ -17,6 +17,7 @@ from gambrel.core.ledger.events import Event, EventRefused, check_event, event_f
 from gambrel.core.ledger.predicting import predicted_runs
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.ledger.report import Report, make_report
+from gambrel.core.ledger.standing import LOOKED_BACK_NIGHTS, standing_troubles
 from gambrel.core.ledger.under_way import state_from
 from gambrel.core.nights.nights import Night, night_at, night_of, night_outcome, planner_zone
 from gambrel.core.plan.instants import format_instant
@@ -360,13 +361,21 @@ class Runs:
                 raise LookupError(f"the ledger has no run of the night of {day}")
             newest = ledger.newest_points(db, plan_id, at)
             left = ledger.left_overs(db, plan_id)
+            week = [
+                run
+                for back in range(LOOKED_BACK_NIGHTS)
+                for run in ledger.runs_of_night(
+                    db, plan_id, date.fromordinal(day.toordinal() - back)
+                )
+            ]
         summary = summarize(night, runs, at)
         following = night_of(date.fromordinal(day.toordinal() + 1), night.zone)
         tonight = None
         if forecaster.covers(following):
             tonight = night_outcome(forecaster.night(following), following)
         silent = self.silent_since(runner, summary.runs_open)
-        return make_report(plan, summary, runs, newest, left, tonight, at, silent)
+        standing = standing_troubles(plan, week, newest, at)
+        return make_report(plan, summary, runs, newest, left, tonight, at, silent, standing)
 
 
 def night_mark(plan: Plan, night: Night, records: Sequence[RunRecord], at: float) -> dict[str, Any]:

@@ -15667,6 +15667,12 @@ export interface components {
             over_s: number;
             missed: number;
         };
+        StandingSchema: {
+            kind: string;
+            subject: string;
+            what: string;
+            why: string;
+        };
         ReportSchema: {
             plan: string;
             at: string;
@@ -15677,6 +15683,7 @@ export interface components {
             differences: components["schemas"]["OtherThanPredictedSchema"][];
             jobs: components["schemas"]["JobLineSchema"][];
             tonight: components["schemas"]["TonightAheadSchema"] | null;
+            standing: components["schemas"]["StandingSchema"][];
             silent_since: string | null;
         };
         DiskSchema: {

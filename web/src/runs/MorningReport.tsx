@@ -85,6 +85,15 @@ export function MorningReport({
           </li>
         ))}
       </Part>
+      {report.standing.length > 0 && (
+        <Part title="For days" empty="">
+          {report.standing.slice(0, MOST).map((each) => (
+            <li key={`${each.kind} ${each.subject}`} className="border-t border-rule py-0.5">
+              <strong>{each.what}</strong> <span className="text-ink-2">{each.why}</span>
+            </li>
+          ))}
+        </Part>
+      )}
       <Jobs report={report} zone={zone} />
       <section aria-label="Tonight" className="pt-3">
         <h2 className="text-lg font-semibold">Tonight</h2>

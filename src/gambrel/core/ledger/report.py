@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from gambrel.core import words
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, was_skipped
 from gambrel.core.ledger.records import RunRecord
+from gambrel.core.ledger.standing import Standing
 from gambrel.core.nights.nights import NightOutcome
 from gambrel.core.plan.objects import Plan
 from gambrel.core.units import HOUR
@@ -85,6 +86,7 @@ class Report:
     jobs: tuple[JobLine, ...]
     tonight: NightOutcome | None
     silent_since: float | None = None
+    standing: tuple[Standing, ...] = ()
 
 
 def make_report(
@@ -96,6 +98,7 @@ def make_report(
     tonight: NightOutcome | None,
     at: float,
     silent_since: float | None = None,
+    standing: Iterable[Standing] = (),
 ) -> Report:
     """The report of a night.
 
@@ -112,6 +115,7 @@ def make_report(
         tuple(_jobs(plan, runs, at)),
         tonight,
         silent_since,
+        tuple(standing),
     )
 
 
