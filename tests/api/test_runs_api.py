@@ -456,3 +456,67 @@ def test_run_settings_are_checked_and_kept(client, url):
     ):
         assert put(client, f"{url}/run-settings", wrong).status_code == 422
     assert client.get(f"{url}/run-settings").json == said
+
+
+# --- past runs from files -----------------------------------------------------------------------
+
+PAST = """job,machine,start,duration,kind,read (GiB),status
+Nightly,gate,2026-10-02 21:00:03,20 min,full,40,success
+Nightly,fares,2026-10-02 21:00:04,0:15:00,full,38.5,success
+Nightly,ghost,2026-10-02 21:00:05,0:15:00,full,1,success
+Old job,gate,2026-10-03 20:00:00,0:05:00,incremental,2,failed
+"""
+
+
+def past(client, url, **more):
+    return client.post(f"{url}/ledger/imports", {"name": "past.csv", "text": PAST, **more})
+
+
+def test_past_runs_are_looked_at_mapped_and_written_once(client, url):
+    first = past(client, url, write=True).json
+    assert not first["written"] and first["problems"] == []
+    assert first["unknown_jobs"] == {"Old job": 1} and first["unknown_machines"] == {"ghost": 1}
+    assert client.get(f"{url}/ledger").json["lines"] == []
+    mapped = {"jobs": {"Old job": "nightly"}, "machines": {"ghost": ""}}
+    look = past(client, url, **mapped).json
+    assert (look["new"], look["known"], look["written"]) == (3, 0, False)
+    done = past(client, url, write=True, **mapped).json
+    assert (done["new"], done["written"]) == (3, True)
+    again = past(client, url, write=True, **mapped).json
+    assert (again["new"], again["known"]) == (0, 3)
+    lines = client.get(f"{url}/ledger").json["lines"]
+    assert [(x["machine"], x["outcome"]) for x in lines] == [
+        ("gate", "failed"), ("fares", "done"), ("gate", "done"),
+    ]  # fmt: skip
+    # The plan's own schedule says when they were due.
+    assert lines[2]["occurrence"] == "2026-10-02T20:00:00.000Z"
+
+
+def test_a_file_with_a_bad_row_is_written_only_when_asked(client, url):
+    bad = PAST.replace("20 min", "long").replace("ghost", "gate").replace("Old job", "Nightly")
+    look = client.post(f"{url}/ledger/imports", {"name": "x.csv", "text": bad, "write": True}).json
+    assert not look["written"] and look["problems"][0]["line"] == 2
+    asked = {"name": "x.csv", "text": bad, "write": True, "only_good": True}
+    assert client.post(f"{url}/ledger/imports", asked).json["written"]
+    wrong = client.post(f"{url}/ledger/imports", {**asked, "time_zone": "Mars/Base"})
+    assert wrong.status_code == 422
+    assert client.post(f"{url}/ledger/imports", {**asked, "text": ""}).status_code == 422
+
+
+def test_what_one_ledger_gives_another_takes(app, client, url, runner, played):
+    runner.post(played.advance(NIGHT.end), clock=NIGHT.end)
+    text = client.get(f"{url}/ledger.jsonl").get_data(as_text=True)
+    with current_sessions(app).begin() as db:
+        other = store_plan(db, "takes the ledger", PLAN, actor="test").id
+    there = f"/api/v1/plans/{other}"
+    asked = {"name": "l.jsonl", "text": text, "write": True}
+    assert client.post(f"{there}/ledger/imports", asked).json["new"] == 4
+    # In the ledger that it came from, nothing changes.
+    assert client.post(f"{url}/ledger/imports", asked).json["new"] == 0
+    key = ("job", "occurrence", "machine", "outcome", "source_bytes", "ended")
+    one, two = (
+        [{k: x[k] for k in key} for x in client.get(f"{u}/ledger").json["lines"]]
+        for u in (url, there)
+    )
+    order = lambda x: (x["occurrence"], x["machine"])  # noqa: E731
+    assert sorted(one, key=order) == sorted(two, key=order)

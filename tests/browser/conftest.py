@@ -14,6 +14,7 @@ from werkzeug.serving import make_server
 from gambrel.api.app import create_app, current_sessions, warm_up
 from gambrel.store import acceptances, runners, sources
 from gambrel.store.computations import computations
+from gambrel.store.ledger import first_night
 from gambrel.store.plans import adoptions, discard_drafts, plan_heads, store_plan
 from gambrel.store.sealing import Sealer
 from gambrel.store.sign_in import new_link
@@ -77,6 +78,7 @@ def left_behind(db, plan):
         or computations(db, plan.id, None)
         or templates(db, plan.id)
         or runners.runners(db, plan.id)
+        or first_night(db, plan.id)
     )
 
 

@@ -128,3 +128,30 @@ def test_runners_and_mail_are_set(planner):
     planner.check("mail")
     # The browser says so as well.
     planner.complaints = [c for c in planner.complaints if "422" not in c]
+
+
+PAST = """job,machine,start,duration,read (GiB),status
+Office machines,office-desk-13,2026-10-02 20:00:03,20 min,4,success
+Old desks,office-desk-14,2026-10-02 20:00:03,20 min,4,success
+"""
+
+
+def test_past_runs_are_imported_with_a_look_first(planner):
+    page = planner.page
+    page.get_by_role("button", name="Import", exact=True).click()
+    sheet = page.get_by_role("complementary", name="Import past runs")
+    sheet.get_by_label("File of past runs").set_input_files(
+        {"name": "past.csv", "mimeType": "text/csv", "buffer": PAST.encode()}
+    )
+    unknown = sheet.get_by_role("region", name="Jobs that the plan does not have")
+    expect(unknown).to_contain_text("Old desks")
+    go = sheet.get_by_role("button", name=re.compile("^Import 1"))
+    expect(go).to_be_disabled()
+    planner.check("an import")
+    unknown.get_by_role("button", name="Leave out").click()
+    expect(unknown).to_be_hidden()
+    go.click()
+    expect(sheet.get_by_role("status")).to_contain_text("1 machine-run imported")
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="Ledger").click()
+    expect(page.get_by_role("table")).to_contain_text("office-desk-13")

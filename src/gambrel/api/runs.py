@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from datetime import date
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from apiflask import APIBlueprint, EmptySchema
 from flask import Response
@@ -28,9 +29,19 @@ from gambrel.core.plan.instants import format_instant, parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
+from gambrel.formats.inventory_csv import Unreadable, read_table
+from gambrel.formats.past_runs import (
+    FIELDS,
+    CsvSettings,
+    PastRuns,
+    guessed_columns,
+    past_runs_of_csv,
+    past_runs_of_json_lines,
+)
 from gambrel.store import ledger, runners
 from gambrel.store.database import Sessions
 from gambrel.store.plans import PlanHead, plan_head
+from gambrel.work import past_runs
 from gambrel.work.runs import REST_AHEAD_S, night_mark
 
 blueprint = APIBlueprint("runs", __name__, tag="Runs", url_prefix="/api/v1/plans/<int:plan_id>")
@@ -288,6 +299,75 @@ def ledger_jsonl(plan_id: int, query_data: dict[str, Any]) -> Response:
     from gambrel.formats.ledger_files import json_lines
 
     return _export(plan_id, query_data, json_lines, "application/x-ndjson", "ledger.jsonl")
+
+
+MOST_PROBLEMS = 100
+
+
+@blueprint.post("/ledger/imports")
+@blueprint.input(schemas.PastRunsRequestSchema)
+@blueprint.output(schemas.PastRunsSchema)
+def import_past_runs(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
+    """Past runs from a CSV file or `gambrel-ledger/1` JSON lines: a look, or written as a whole.
+
+    It is written in one transaction, and only where every row can be read and fits a job and a
+    machine, unless `only_good` leaves the others out. What the ledger has stays as it is.
+    """
+    _, plan = _plan(plan_id)
+    header, columns, told = _read_past_runs(plan, json_data)
+    rows, found = past_runs.named(plan, told, json_data["jobs"], json_data["machines"])
+    open_ = bool(told.problems or found.unknown_jobs or found.unknown_machines)
+    written = json_data["write"] and (json_data["only_good"] or not open_)
+    if written:
+        past_runs.write(planning(), plan_id, plan, rows, found)
+        runs().tell(plan_id)
+    else:
+        past_runs.look(planning(), plan_id, plan, rows, found)
+    return {
+        "header": list(header),
+        "columns": columns,
+        "fields": list(FIELDS),
+        "rows": len(told.rows),
+        "new": found.new,
+        "known": found.known,
+        "problems": [
+            {"line": p.line, "column": p.column, "value": p.value, "reason": p.reason}
+            for p in told.problems[:MOST_PROBLEMS]
+        ],
+        "problems_in_all": len(told.problems),
+        "unknown_jobs": found.unknown_jobs,
+        "unknown_machines": found.unknown_machines,
+        "written": written,
+    }
+
+
+def _read_past_runs(
+    plan: Plan, asked: dict[str, Any]
+) -> tuple[tuple[str, ...], dict[str, str], PastRuns]:
+    """The header of a file, which column is which, and its rows."""
+    try:
+        if asked["text"].lstrip("\ufeff").startswith("{"):
+            return (), {}, past_runs_of_json_lines(asked["text"].lstrip("\ufeff"))
+        table = read_table(asked["name"], asked["text"].encode())
+    except Unreadable as error:
+        raise ProblemError(
+            422, "This file cannot be read", f"{error} Nothing was written.",
+            errors=[field_error("text", asked["name"], str(error))],
+        ) from None  # fmt: skip
+    columns = asked["columns"]
+    if columns is None:
+        columns = guessed_columns(table.header)
+    columns = {k: v for k, v in columns.items() if k in FIELDS and v in table.header}
+    zone = asked["time_zone"] or planner_zone(plan)
+    try:
+        ZoneInfo(zone)
+    except (KeyError, ValueError):
+        raise ProblemError(
+            422, "There is no such time zone", "Nothing was written.",
+            errors=[field_error("time_zone", zone, "is not the name of an IANA time zone")],
+        ) from None  # fmt: skip
+    settings = CsvSettings(columns, asked["unit"], zone, asked["date_order"])
+    return table.header, columns, past_runs_of_csv(table, settings)
 
 
 # --- orders -------------------------------------------------------------------------------------

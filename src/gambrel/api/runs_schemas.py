@@ -8,6 +8,8 @@ from apiflask.validators import Length, OneOf, Range
 
 from gambrel.api.schemas import Day, Instant, nullable, required
 from gambrel.core.ledger.ordering import ORDER_KINDS
+from gambrel.formats.inventory_csv import UNITS
+from gambrel.formats.past_runs import DATE_ORDERS
 from gambrel.store.runners import RUNNER_KINDS
 
 MOST_EVENTS = 2000
@@ -375,3 +377,47 @@ class ReportSchema(Schema):
 
 class NewsQuerySchema(Schema):
     seen = Integer(load_default=-1, validate=Range(-1, 2**53))
+
+
+# --- past runs from files ------------------------------------------------------------------------
+
+
+class PastRunsRequestSchema(Schema):
+    """A file of past runs, and how it is meant. Nothing is written unless `write` is true.
+
+    `jobs` and `machines` are ids by the names of the file; "" leaves the rows of a name out.
+    """
+
+    name = required(String, validate=Length(1, 200))
+    text = required(String, validate=Length(max=7 * 2**20))
+    columns = Dict(keys=String(), values=String(), load_default=None, allow_none=True)
+    unit = String(load_default="GiB", validate=OneOf(UNITS))
+    time_zone = String(load_default=None, allow_none=True, validate=Length(max=80))
+    date_order = String(load_default="day first", validate=OneOf(DATE_ORDERS))
+    jobs = Dict(keys=String(), values=String(), load_default={})
+    machines = Dict(keys=String(), values=String(), load_default={})
+    only_good = Boolean(load_default=False)
+    write = Boolean(load_default=False)
+
+
+class RowProblemSchema(Schema):
+    line = required(Integer)
+    column = required(String)
+    value = required(String)
+    reason = required(String)
+
+
+class PastRunsSchema(Schema):
+    """What a file comes to: rows that are new and known, what is wrong, what fits nothing."""
+
+    header = required(List, String())
+    columns = required(Dict)
+    fields = required(List, String())
+    rows = required(Integer)
+    new = required(Integer)
+    known = required(Integer)
+    problems = required(List, Nested(RowProblemSchema))
+    problems_in_all = required(Integer)
+    unknown_jobs = required(Dict)
+    unknown_machines = required(Dict)
+    written = required(Boolean)

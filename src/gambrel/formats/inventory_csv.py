@@ -148,7 +148,8 @@ def _plain(title: str) -> str:
     return " ".join(word for word in words if word not in _UNITS)
 
 
-def _unit_of(title: str) -> str | None:
+def unit_of_title(title: str) -> str | None:
+    """The unit that the title of a column names, or None."""
     words: list[str] = re.findall(r"[a-z]+", title.casefold())
     return next((word for word in words if word in _UNITS and word != "b"), None)
 
@@ -187,7 +188,12 @@ def parsed_number(text: str) -> tuple[float, str]:
         raise ValueError("is not a number") from None
 
 
-def _size_gib(text: str, unit: str) -> float:
+def parsed_size_gib(text: str, unit: str) -> float:
+    """GiB of a size as people write it; `unit` is its unit where it names none.
+
+    Raises:
+        ValueError: where it is no size.
+    """
     number, said = parsed_number(text)
     if said and said not in _UNITS:
         raise ValueError(f"has the unit {said!r}, which is none of {', '.join(UNITS)}")
@@ -266,7 +272,7 @@ def _line(
                 )
             continue
         try:
-            values[field] = _value(field, text, _unit_of(title) or unit)
+            values[field] = _value(field, text, unit_of_title(title) or unit)
         except FactError as error:
             problems.append(ImportProblem(Place(table.name, number, title), text, error.reason))
         except ValueError as error:
@@ -276,7 +282,7 @@ def _line(
 
 def _value(field: str, text: str, unit: str) -> object:
     if field in _SIZES:
-        return _size_gib(text, unit)
+        return parsed_size_gib(text, unit)
     if field in _SHARES:
         return checked(field, _share(text))
     if field in ("compress_ratio", "rpo_hours", "rto_hours"):

@@ -559,6 +559,24 @@ def one_run(session: Session, plan_id: int, job: str, occurrence: float) -> RunR
     return next(iter(_with_machines(session, query)), None)
 
 
+def runs_by_key(
+    session: Session, plan_id: int, keys: Iterable[tuple[str, float]]
+) -> dict[RunKey, RunRecord]:
+    """The runs of some (job, occurrence) that the ledger has, by job and microseconds."""
+    wanted = sorted({(job, in_us(occurrence)) for job, occurrence in keys})
+    found: dict[RunKey, RunRecord] = {}
+    for first in range(0, len(wanted), ROWS_AT_ONCE):
+        query = select(LedgerRunRow).where(
+            LedgerRunRow.plan_id == plan_id,
+            tuple_(LedgerRunRow.job, LedgerRunRow.occurrence_us).in_(
+                wanted[first : first + ROWS_AT_ONCE]
+            ),
+        )
+        for run in _with_machines(session, query):
+            found[run.job, in_us(run.occurrence)] = run
+    return found
+
+
 def _with_machines(session: Session, query: Any, *, machines: bool = True) -> list[RunRecord]:
     rows = session.scalars(query.order_by(LedgerRunRow.occurrence_us, LedgerRunRow.job)).all()
     by_id = {row.id: _run_record(row) for row in rows}

@@ -158,3 +158,9 @@ export const setRunSettings = (plan: number, body: RunSettings) =>
   data(api.PUT("/api/v1/plans/{plan_id}/run-settings", { ...at(plan), body }));
 
 export const sendTestMail = (to: string) => data(api.POST("/api/v1/mail/test", { body: { to } }));
+
+export type PastRunsRequest = Schemas["PastRunsRequestSchema"];
+export type PastRunsFound = Schemas["PastRunsSchema"];
+
+export const importPastRuns = (plan: number, body: PastRunsRequest) =>
+  data(api.POST("/api/v1/plans/{plan_id}/ledger/imports", { ...at(plan), body }));

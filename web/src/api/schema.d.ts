@@ -11288,6 +11288,151 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/ledger/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Past runs from a CSV file or `gambrel-ledger/1` JSON lines: a look, or written as a whole.
+         * @description It is written in one transaction, and only where every row can be read and fits a job and a
+         *     machine, unless `only_good` leaves the others out. What the ledger has stays as it is.
+         */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PastRunsRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PastRunsSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/orders/preview": {
         parameters: {
             query?: never;
@@ -15545,6 +15690,63 @@ export interface components {
             weeks: number;
             largest: string | null;
             ways: components["schemas"]["WaySchema"][];
+        };
+        RowProblemSchema: {
+            line: number;
+            column: string;
+            value: string;
+            reason: string;
+        };
+        PastRunsSchema: {
+            header: string[];
+            columns: {
+                [key: string]: unknown;
+            };
+            fields: string[];
+            rows: number;
+            new: number;
+            known: number;
+            problems: components["schemas"]["RowProblemSchema"][];
+            problems_in_all: number;
+            unknown_jobs: {
+                [key: string]: unknown;
+            };
+            unknown_machines: {
+                [key: string]: unknown;
+            };
+            written: boolean;
+        };
+        PastRunsRequestSchema: {
+            name: string;
+            text: string;
+            /** @default null */
+            columns: {
+                [key: string]: string;
+            } | null;
+            /**
+             * @default GiB
+             * @enum {string}
+             */
+            unit: "GiB" | "GB" | "MiB" | "MB" | "TiB" | "TB" | "KiB" | "bytes";
+            /** @default null */
+            time_zone: string | null;
+            /**
+             * @default day first
+             * @enum {string}
+             */
+            date_order: "day first" | "month first";
+            /** @default {} */
+            jobs: {
+                [key: string]: string;
+            };
+            /** @default {} */
+            machines: {
+                [key: string]: string;
+            };
+            /** @default false */
+            only_good: boolean;
+            /** @default false */
+            write: boolean;
         };
         OrderEffectSchema: {
             words: string;

@@ -4,6 +4,7 @@ import { useLocation, useSearchParams } from "react-router";
 import type { LedgerFilter } from "../api/runQueries";
 import { Button } from "../ui/Button";
 import { useWorkbench } from "../workbench/store";
+import { ImportSheet } from "./ImportSheet";
 import { Ledger } from "./Ledger";
 import { MailSheet } from "./MailSheet";
 import { MorningReport } from "./MorningReport";
@@ -17,7 +18,8 @@ const PARTS = [
   { part: "ledger", title: "Ledger" },
 ] as const;
 
-const SHEETS = ["runner", "mail"] as const;
+const SHEETS = ["runner", "mail", "import"] as const;
+const SHEET_NAMES = { runner: "Runner", mail: "Mail", import: "Import" };
 
 const FILTERS = ["machine", "job", "outcome", "from", "to"] as const;
 
@@ -87,7 +89,7 @@ export function Runs() {
               aria-pressed={sheet === each}
               onClick={() => set({ sheet: sheet === each ? null : each, run: null })}
             >
-              {each === "runner" ? "Runner" : "Mail"}
+              {SHEET_NAMES[each]}
             </Button>
           ))}
         </span>
@@ -118,6 +120,14 @@ export function Runs() {
         )}
         {sheet === "runner" && !chosen && (
           <RunnerSheet plan={plan.id} onClose={() => set({ sheet: null })} />
+        )}
+        {sheet === "import" && !chosen && (
+          <ImportSheet
+            plan={plan.id}
+            zone={plan.time_zone}
+            jobs={plan.jobs}
+            onClose={() => set({ sheet: null })}
+          />
         )}
         {sheet === "mail" && !chosen && (
           <MailSheet plan={plan.id} onClose={() => set({ sheet: null })} />
