@@ -1,6 +1,7 @@
 """Mail: written once, sent in the background, delayed and repeated where the server is down."""
 
 import smtplib
+import time
 from datetime import date, timedelta
 
 import pytest
@@ -9,11 +10,12 @@ from runs_told import as_planned
 
 from gambrel.commands.database import free_port
 from gambrel.core.nights.nights import night_of
-from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.instants import format_instant, parse_instant
 from gambrel.formats.report_mail import notice_mail, report_mail
 from gambrel.standins.mail_server import MailServer as StandInServer
 from gambrel.store import ledger, mails, runners
-from gambrel.store.ledger_models import MailRow
+from gambrel.store.ledger_models import MailRow, RunnerRow
+from gambrel.store.models import now_utc
 from gambrel.store.plans import locked_plan, store_plan
 from gambrel.store.sealing import Sealer
 from gambrel.work.mailing import Mailing, report_night, run_settings_name
@@ -173,3 +175,27 @@ def test_a_notice_names_what_failed(maker, played):
     assert mail.subject == "Nightly: incomplete"
     assert "1 of 2 machines done" in mail.text and "- gate: failed" in mail.text
     assert "<li>gate: failed" in mail.html
+
+
+def test_a_runner_that_falls_silent_is_told_once(maker, played):
+    head, runs, mailing = played
+    with maker.begin() as db:
+        db.query(MailRow).delete()
+        # It carries the plan out by a real clock, and has begun a run.
+        row = db.query(RunnerRow).filter(RunnerRow.plan_id == head.id).one()
+        row.kind = "runner"
+    runner = runs.clock(head.id)[1]
+    began = {"id": "b", "what": "run began", "job": "nightly", "kind": "full"}
+    at = format_instant(time.time() - 60)
+    runs.take(runner, [{**began, "at": at, "occurrence": at}])
+    mailing.tell_of_silence(head)
+    assert not outbox(maker, head)
+    assert runs.tonight(head.id).silent_since is None
+    with maker.begin() as db:
+        db.get(RunnerRow, runner.id).last_seen_at = now_utc() - timedelta(minutes=11)
+    for _ in range(2):
+        mailing.tell_of_silence(head)
+    with maker() as db:
+        told = [(m.subject, m.text) for m in db.query(MailRow)]
+    assert len(told) == 1 and "is silent" in told[0][0] and "1 run had begun" in told[0][1]
+    assert runs.tonight(head.id).silent_since is not None

@@ -135,3 +135,13 @@ def notice_mail(plan: Plan, run: RunRecord, zone: str) -> Mail:
     escaped = _html.from_string("<p>{{ first }}</p><ul>{% for l in lines %}<li>{{ l[2:] }}</li>"
                                 "{% endfor %}</ul>")  # fmt: skip
     return Mail(f"{job.name}: {run.outcome}", text + "\n", escaped.render(first=first, lines=lines))
+
+
+def silence_mail(runner: str, since: float, open_runs: int, zone: str) -> Mail:
+    """A mail that a runner has fallen silent. `since`: its last word, in UTC seconds."""
+    said = (
+        f"Nothing was heard of the runner {runner} since {words.moment(since, zone)} ({zone}), and "
+        f"{words.count(open_runs, 'run')} had begun and not ended by then. Look whether it runs."
+    )
+    escaped = _html.from_string("<p>{{ said }}</p>")
+    return Mail(f"the runner {runner} is silent", said + "\n", escaped.render(said=said))

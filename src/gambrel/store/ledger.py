@@ -549,6 +549,16 @@ def runs_under_way(session: Session, plan_id: int) -> list[RunRecord]:
     return _with_machines(session, query)
 
 
+def open_runs(session: Session, plan_id: int) -> int:
+    """How many runs have begun and have not ended."""
+    query = select(func.count()).where(
+        LedgerRunRow.plan_id == plan_id,
+        LedgerRunRow.began.is_not(None),
+        LedgerRunRow.ended.is_(None),
+    )
+    return int(session.scalar(query) or 0)
+
+
 def one_run(session: Session, plan_id: int, job: str, occurrence: float) -> RunRecord | None:
     """A run by its job and occurrence, or None."""
     query = select(LedgerRunRow).where(

@@ -22,7 +22,7 @@ from gambrel.core.ledger.records import RunRecord
 from gambrel.core.nights.nights import night_at, night_of, planner_zone
 from gambrel.core.plan.objects import Plan
 from gambrel.core.schedules.calendars import instant_of
-from gambrel.formats.report_mail import notice_mail, report_mail
+from gambrel.formats.report_mail import notice_mail, report_mail, silence_mail
 from gambrel.store import ledger, mails
 from gambrel.store.plans import PlanHead, plan_heads
 from gambrel.store.sealing import Sealer
@@ -126,6 +126,7 @@ class Mailing:
         for head in heads:
             try:
                 self.report_if_due(head)
+                self.tell_of_silence(head)
             except Exception:
                 log.exception("the report of plan %s", head.name)
         self.send_waiting()
@@ -154,6 +155,26 @@ class Mailing:
             ledger.note_mailed(db, head.id, night)
 
         self.planning.write(write)
+
+    def tell_of_silence(self, head: PlanHead) -> None:
+        """Write, once, that a runner has fallen silent while runs are under way."""
+        settings = self.settings(head.id)
+        _, runner = self.runs.clock(head.id)
+        if not settings.report_to or runner is None:
+            return
+        with self.planning.sessions() as db:
+            open_runs = ledger.open_runs(db, head.id)
+        since = self.runs.silent_since(runner, open_runs)
+        if since is None:
+            return
+        plan = self.planning.plan(head.adopted_version)
+        mail = silence_mail(runner.name, since, open_runs, planner_zone(plan))
+        key = f"silent {runner.id} {since:.0f}"
+        self.planning.write(
+            lambda db: mails.queue_mail(
+                db, key, settings.report_to, f"{head.name}: {mail.subject}", mail.text, mail.html
+            )
+        )
 
     def notices(self, plan_id: int, plan: Plan, ended: Iterable[RunRecord]) -> None:
         """Write the notices that jobs ask for of runs that have ended."""

@@ -310,7 +310,9 @@ class Runs:
         with self._lock:
             known = self._tonight.get(plan_id)
         if known is not None and known[0] == key:
-            return known[1]
+            # Silence makes no news.
+            open_ = known[1].summary.runs_open
+            return replace(known[1], silent_since=self.silent_since(runner, open_))
         plan = self.planning.plan(head.adopted_version)
         night = night_at(clock, planner_zone(plan))
         with self.planning.sessions() as db:

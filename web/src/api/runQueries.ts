@@ -27,6 +27,8 @@ export const tonightQuery = (plan: number) =>
     queryKey: [...runsKey(plan), "tonight"],
     queryFn: ({ signal }) =>
       data(api.GET("/api/v1/plans/{plan_id}/tonight", { ...at(plan), signal })),
+    // News brings everything but silence.
+    refetchInterval: 30_000,
   });
 
 export const pastNightsQuery = (plan: number) =>
