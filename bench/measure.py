@@ -21,9 +21,21 @@ from typing import Any
 
 import numba
 import numpy
+from ledger_pages import the_ledger
 from screens import screens
 from simpy_model import Model
-from sizes import GROWTHS, JOBS_TIMES, PREVIEWS, REPEATED, TINY, TYPED_INTO, VARIABLE, large, sample
+from sizes import (
+    GROWTHS,
+    JOBS_TIMES,
+    LEDGER_ROWS,
+    PREVIEWS,
+    REPEATED,
+    TINY,
+    TYPED_INTO,
+    VARIABLE,
+    large,
+    sample,
+)
 from weeks import better_weeks
 
 from gambrel import demo
@@ -472,6 +484,7 @@ SECTIONS: dict[str, Callable[[], list[str]]] = {
     "A better week": better_weeks,
     "The screens": screens,
     "The estate": the_estate,
+    "The ledger": lambda: the_ledger(LEDGER_ROWS),
     "Growth": growths,
 }
 

@@ -16,6 +16,7 @@ TINY = bool(os.environ.get(VARIABLE))
 
 PREVIEWS = 6 if TINY else 120
 REPEATED = 2 if TINY else 15
+LEDGER_ROWS = 20_000 if TINY else 1_000_000
 JOBS_TIMES = 2 if TINY else 21
 CASES_OF_A_SHAPE = 1 if TINY else 16
 EVALUATIONS = 40 if TINY else 2500

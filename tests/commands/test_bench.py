@@ -15,6 +15,7 @@ SECTIONS = (
     "Previews",
     "A better week",
     "The estate",
+    "The ledger",
     "Growth",
 )
 

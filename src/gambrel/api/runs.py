@@ -8,7 +8,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from apiflask import APIBlueprint, EmptySchema
-from flask import Response
+from flask import Response, request
 
 from gambrel.api import runs_schemas as schemas
 from gambrel.api import runs_serialize as bodies
@@ -24,12 +24,13 @@ from gambrel.core.ledger.ordering import (
     order_in_words,
     ordered,
 )
-from gambrel.core.nights.nights import night_of, planner_zone
+from gambrel.core.nights.nights import night_at, night_of, planner_zone
 from gambrel.core.plan.instants import format_instant, parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
 from gambrel.formats.inventory_csv import Unreadable, read_table
+from gambrel.formats.ledger_files import csv_lines, json_lines
 from gambrel.formats.past_runs import (
     FIELDS,
     CsvSettings,
@@ -84,8 +85,6 @@ def news(plan_id: int, query_data: dict[str, Any]) -> Response:
     itself and says in Last-Event-ID what it has seen. So nobody keeps a thread of the server for
     long, and a page that is left open does not grow.
     """
-    from flask import request
-
     _plan(plan_id)
     seen = query_data["seen"]
     said = request.headers.get("Last-Event-ID", "")
@@ -286,8 +285,6 @@ def _export(
 @blueprint.output(EmptySchema, content_type="text/csv")
 def ledger_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
     """The ledger, filtered, as CSV."""
-    from gambrel.formats.ledger_files import csv_lines
-
     return _export(plan_id, query_data, csv_lines, "text/csv", "ledger.csv")
 
 
@@ -296,8 +293,6 @@ def ledger_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
 @blueprint.output(EmptySchema, content_type="application/x-ndjson")
 def ledger_jsonl(plan_id: int, query_data: dict[str, Any]) -> Response:
     """The ledger, filtered, as `gambrel-ledger/1` JSON lines."""
-    from gambrel.formats.ledger_files import json_lines
-
     return _export(plan_id, query_data, json_lines, "application/x-ndjson", "ledger.jsonl")
 
 
@@ -484,8 +479,6 @@ def set_clock(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
 
 def _next(clock: float, zone: str, hours_after_noon: float) -> float:
     """The next instant so many hours after a noon."""
-    from gambrel.core.nights.nights import night_at
-
     night = night_at(clock, zone)
     instant = night.start + (hours_after_noon % 24) * HOUR
     while instant <= clock + 1:
