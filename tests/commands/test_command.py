@@ -262,7 +262,7 @@ def test_a_missing_program_is_named(tmp_path, monkeypatch):
 
 
 def start_serving(url, state, *arguments):
-    environment = {"GAMBREL_STATE": str(state)}
+    environment = {"GAMBREL_STATE": str(state), "GAMBREL_SAMPLE_NIGHTS": "2"}
     if url is not None:
         environment["GAMBREL_DATABASE_URL"] = url
     return subprocess.Popen(

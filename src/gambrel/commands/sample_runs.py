@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from datetime import UTC, datetime
 from typing import Any
 
@@ -11,7 +12,7 @@ from gambrel.commands.places import say
 from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.demo.larkmoor import BEGINS
-from gambrel.standins.history import History, PastNight
+from gambrel.standins.history import History, PastNight, nights_of
 from gambrel.store import ledger, mails, runners
 from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import LeftOverRow
@@ -39,7 +40,8 @@ def load_history(maker: Sessions, head: PlanHead, file: dict[str, Any]) -> None:
         if ledger.nights_known(db, head.id):
             return
     begins = parse_instant(BEGINS)
-    history = History(file, datetime.fromtimestamp(begins, UTC).date())
+    opens = datetime.fromtimestamp(begins, UTC).date()
+    history = History(file, opens, nights_of(os.environ))
     say(f"Playing {history.nights} nights for the ledger of the sample plan (once).")
     with maker.begin() as db:
         locked_plan(db, head.id)

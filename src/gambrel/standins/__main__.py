@@ -21,7 +21,7 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.demo import larkmoor
 from gambrel.demo.larkmoor import BEGINS
-from gambrel.standins.history import NIGHTS, story, true_world
+from gambrel.standins.history import nights_of, story, true_world
 from gambrel.standins.mail_server import MailServer
 from gambrel.standins.runner import Client, Refused, StandInRunner
 from gambrel.standins.service import create_service
@@ -66,10 +66,11 @@ def _run(address: str, token: str) -> None:
     """Carry the adopted plan out for as long as the process lives."""
     begins = parse_instant(BEGINS)
     opens = datetime.fromtimestamp(begins, UTC).date()
+    nights = nights_of(os.environ)
 
     def world_of(plan: Plan) -> tuple[TrueWorld, dict[date, tuple[str, ...]]]:
-        first = opens - timedelta(days=NIGHTS)
-        return true_world(plan, first), story(plan, first, NIGHTS)
+        first = opens - timedelta(days=nights)
+        return true_world(plan, first), story(plan, first, nights)
 
     while True:
         try:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any
@@ -51,6 +51,12 @@ class PastNight:
     runs: tuple[RunRecord, ...]
 
 
+def nights_of(environment: Mapping[str, str]) -> int:
+    """How many past nights the sample ledger begins with: GAMBREL_SAMPLE_NIGHTS, usually 60."""
+    text = environment.get("GAMBREL_SAMPLE_NIGHTS", "")
+    return min(NIGHTS, max(1, int(text))) if text.isascii() and text.isdigit() else NIGHTS
+
+
 def true_world(plan: Plan, first: date) -> TrueWorld:
     """The world in which Larkmoor's plan is carried out."""
     job = plan.job_by_id.get(WRONG_JOB)
@@ -63,7 +69,7 @@ def true_world(plan: Plan, first: date) -> TrueWorld:
 def story(plan: Plan, first: date, nights: int) -> dict[date, tuple[str, ...]]:
     """What goes wrong, by night: before the demo opens and after it."""
     found: dict[date, tuple[str, ...]] = {
-        first + timedelta(days=number): what for number, what in BEFORE.items()
+        first + timedelta(days=number): what for number, what in BEFORE.items() if number < nights
     }
     gold = sorted(
         m.id for m in plan.machines if "gold" in m.tags and m.kind == "vm" and m.host is not None
