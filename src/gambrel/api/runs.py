@@ -25,7 +25,7 @@ from gambrel.core.ledger.ordering import (
     ordered,
 )
 from gambrel.core.nights.nights import night_at, night_of, planner_zone
-from gambrel.core.plan.instants import format_instant, parse_instant
+from gambrel.core.plan.instants import format_instant, format_known, parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
@@ -123,8 +123,8 @@ def show_past_nights(plan_id: int) -> dict[str, Any]:
                     kept.append((row.night, mark))
             found.append(
                 {
-                    "date": row.night, "start": bodies.at(night.start),
-                    "end": bodies.at(night.end), **mark,
+                    "date": row.night, "start": format_known(night.start),
+                    "end": format_known(night.end), **mark,
                 }
             )  # fmt: skip
     if kept:

@@ -383,7 +383,7 @@ class NewsQuerySchema(Schema):
 
 
 class PastRunsRequestSchema(Schema):
-    """A file of past runs, and how it is meant. Nothing is written unless `write` is true.
+    """A file of past runs, and how to read it. Nothing is written unless `write` is true.
 
     `jobs` and `machines` are ids by the names of the file; "" leaves the rows of a name out.
     """

@@ -11,18 +11,13 @@ from gambrel.core.ledger.comparing import Difference, MachineTrouble, NightSumma
 from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.report import Report, headline
-from gambrel.core.plan.instants import format_instant
+from gambrel.core.plan.instants import format_known as at
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.forecast import Forecast, Run
 from gambrel.core.units import MIB, MINUTE
 from gambrel.store.ledger import LedgerEntry
 from gambrel.store.runners import Order, Runner
 from gambrel.work.runs import Tonight
-
-
-def at(instant: float | None) -> str | None:
-    """An instant, or null."""
-    return None if instant is None else format_instant(instant)
 
 
 def order_body(order: Order) -> dict[str, Any]:

@@ -323,7 +323,7 @@ def serve(port: int | None, before: Callable[[Sessions, int], None]) -> None:
     """Run database and application until Ctrl+C.
 
     Args:
-        before: may fill the database first; it is told the application's port.
+        before: may fill the database first; takes the application's port.
     """
     if not (PAGES / "index.html").exists():
         raise CommandError("The pages are not built. Run `./gambrel demo` from the project folder.")

@@ -130,11 +130,17 @@ def _delimiter(text: str) -> str:
     return max((",", ";", "\t"), key=bare.count)
 
 
-def guessed_mapping(header: tuple[str, ...]) -> dict[str, str]:
-    """Which column each field is, as far as the titles tell; units in titles do not matter."""
+def guessed_mapping(
+    header: tuple[str, ...], synonyms: Mapping[str, tuple[str, ...]] = _SYNONYMS
+) -> dict[str, str]:
+    """Which column each field is, as far as the titles tell; units in titles do not matter.
+
+    Args:
+        synonyms: titles by field, by default those of an inventory.
+    """
     plain = {_plain(title): title for title in reversed(header)}
     found: dict[str, str] = {}
-    for field, titles in _SYNONYMS.items():
+    for field, titles in synonyms.items():
         for title in titles:
             if title in plain and plain[title] not in found.values():
                 found[field] = plain[title]

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator
 from typing import Any, Protocol
 
 from gambrel.core.ledger.records import MachineRecord
-from gambrel.core.plan.instants import format_instant
+from gambrel.core.plan.instants import format_known as at
 
 LEDGER_FORMAT = "gambrel-ledger/1"
 COLUMNS = (
@@ -32,9 +32,6 @@ class Entry(Protocol):
 
 def _row(entry: Entry) -> dict[str, Any]:
     record, predicted = entry.record, entry.record.predicted or {}
-
-    def at(instant: float | None) -> str | None:
-        return None if instant is None else format_instant(instant)
 
     return {
         "job": entry.job,

@@ -17,7 +17,13 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Kind
 from gambrel.core.schedules.calendars import instant_of
 from gambrel.core.units import GIB
-from gambrel.formats.inventory_csv import CsvTable, Unreadable, parsed_size_gib, unit_of_title
+from gambrel.formats.inventory_csv import (
+    CsvTable,
+    Unreadable,
+    guessed_mapping,
+    parsed_size_gib,
+    unit_of_title,
+)
 from gambrel.formats.ledger_files import LEDGER_FORMAT
 
 FIELDS = (
@@ -110,17 +116,7 @@ class CsvSettings:
 
 def guessed_columns(header: tuple[str, ...]) -> dict[str, str]:
     """Which column each field is, as far as the titles tell."""
-    plain = {
-        " ".join(re.sub(r"[\[(].*?[\])]", "", title.casefold()).replace("_", " ").split()): title
-        for title in reversed(header)
-    }
-    found: dict[str, str] = {}
-    for name, titles in _SYNONYMS.items():
-        for title in titles:
-            if title in plain and plain[title] not in found.values():
-                found[name] = plain[title]
-                break
-    return found
+    return guessed_mapping(header, _SYNONYMS)
 
 
 def past_runs_of_csv(table: CsvTable, settings: CsvSettings) -> PastRuns:

@@ -4,14 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from gambrel.core.plan.instants import format_instant
+from gambrel.core.plan.instants import format_known
 from gambrel.core.simulation.forecast import Forecast, MachineRun, RestoreRun, Run
 
 FORMAT = "gambrel-result/1"
-
-
-def _instant(instant: float | None) -> str | None:
-    return None if instant is None else format_instant(instant)
 
 
 def _machine_run(run: MachineRun) -> dict[str, Any]:
@@ -19,10 +15,10 @@ def _machine_run(run: MachineRun) -> dict[str, Any]:
         "machine": run.machine,
         "outcome": run.outcome,
         "kind": run.kind,
-        "queued": _instant(run.queued),
-        "start": _instant(run.start),
-        "moved": _instant(run.moved),
-        "ended": _instant(run.ended),
+        "queued": format_known(run.queued),
+        "start": format_known(run.start),
+        "moved": format_known(run.moved),
+        "ended": format_known(run.ended),
         "source_bytes": run.source_bytes,
         "wire_bytes": run.wire_bytes,
         "stored_bytes": run.stored_bytes,
@@ -34,12 +30,12 @@ def _machine_run(run: MachineRun) -> dict[str, Any]:
 def _run(run: Run) -> dict[str, Any]:
     return {
         "job": run.job,
-        "occurrence": _instant(run.occurrence),
+        "occurrence": format_known(run.occurrence),
         "kind": run.kind,
         "outcome": run.outcome,
-        "began": _instant(run.began),
-        "ended": _instant(run.ended),
-        "window_end": _instant(run.window_end),
+        "began": format_known(run.began),
+        "ended": format_known(run.ended),
+        "window_end": format_known(run.window_end),
         "over_s": run.over_s,
         "machines": [_machine_run(machine) for machine in run.machines],
     }
@@ -53,12 +49,12 @@ def _restore(restore: RestoreRun) -> dict[str, Any]:
         "outcome": restore.outcome,
         "point": None
         if point is None
-        else {"job": point.job, "repository": point.repository, "at": _instant(point.at)},
+        else {"job": point.job, "repository": point.repository, "at": format_known(point.at)},
         "points": restore.points,
-        "due": _instant(restore.due),
-        "start": _instant(restore.start),
-        "back": _instant(restore.back),
-        "whole": _instant(restore.whole),
+        "due": format_known(restore.due),
+        "start": format_known(restore.start),
+        "back": format_known(restore.back),
+        "whole": format_known(restore.whole),
         "read_bytes": restore.read_bytes,
         "written_bytes": restore.written_bytes,
         "squeeze_s": None
@@ -78,8 +74,8 @@ def result(forecast: Forecast) -> dict[str, Any]:
 def _result(forecast: Forecast) -> dict[str, Any]:
     return {
         "format": FORMAT,
-        "from": _instant(forecast.from_),
-        "to": _instant(forecast.to),
+        "from": format_known(forecast.from_),
+        "to": format_known(forecast.to),
         "runs": [_run(run) for run in forecast.runs],
         "points": [
             {
@@ -87,8 +83,8 @@ def _result(forecast: Forecast) -> dict[str, Any]:
                 "machine": point.machine,
                 "repository": point.repository,
                 "kind": point.kind,
-                "at": _instant(point.at),
-                "exists_from": _instant(point.exists_from),
+                "at": format_known(point.at),
+                "exists_from": format_known(point.exists_from),
                 "stored_bytes": point.stored_bytes,
             }
             for point in forecast.points

@@ -8,13 +8,12 @@ from datetime import date, timedelta
 from typing import Any
 
 from gambrel.core.ledger.events import event_from
-from gambrel.core.ledger.predicting import predicted_runs
+from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunRecord, apply_event, claim_prediction
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import Night, night_of, planner_zone
 from gambrel.core.plan.objects import ExistingPoint, Plan
 from gambrel.core.plan.reading import read_plan
-from gambrel.core.schedules.calendars import NEVER, window_span
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY
 from gambrel.demo.past import existing_points
@@ -144,17 +143,10 @@ class History:
         key = (event.job, event.occurrence)
         run = open_.get(key)
         if run is None:
-            run = RunRecord(*key, window_end=self._window_end(*key))
+            run = RunRecord(*key, window_end=window_end(self.plan, *key))
             if self.plan.job_by_id[event.job].after is not None:
                 due = [k for k, r in open_.items() if k[0] == event.job and r.began is None]
                 if due:
                     claim_prediction(run, open_.pop(min(due)))
             open_[key] = run
         apply_event(run, event)
-
-    def _window_end(self, job: str, occurrence: float) -> float | None:
-        window = self.plan.job_by_id[job].window
-        if window is None:
-            return None
-        span = window_span(self.plan.window_by_id[window], occurrence)
-        return None if span is None or span.closes == NEVER else span.closes

@@ -8,7 +8,7 @@ the state of that instant is taken down, changed, and simulated on (section 15).
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from datetime import date
 from typing import Any
@@ -70,13 +70,14 @@ class Performance:
         self.night = night_at(at, planner_zone(adopted))
         self._reasons: dict[tuple[RunKey, str], Trouble] = {}
         self._orders: dict[RunKey, tuple[int, tuple[str, ...]]] = {}
+        self._troubles: list[Trouble] = []
         self._troubles = self._new_troubles()
         self._look_on(State(points=tuple(points), running=running))
 
     # --- what comes -------------------------------------------------------------------------
 
     def _new_troubles(self) -> list[Trouble]:
-        lasting = [t for t in getattr(self, "_troubles", []) if t.ends > self.clock]
+        lasting = [t for t in self._troubles if t.ends > self.clock]
         return lasting + troubles_of(self.world.seed, self.adopted, self.night, self.told)
 
     def _true_plan(self) -> Plan:
@@ -181,45 +182,47 @@ class Performance:
             if begins and trouble.kind == "proxy dies":
                 running = without_proxy(running, trouble.subject)
             if begins and trouble.kind == "host restarts":
-                running = self._fail(running, [trouble], events)
-        running = self._fail_standing(running, events)
+                running = self._fail(running, self._struck(trouble), events)
+        running = self._fail(running, self._overdue, events)
         self._look_on(State(state.points, running=running))
         return events
 
     def _fail(
-        self, running: Running, troubles: list[Trouble], events: list[dict[str, Any]]
+        self,
+        running: Running,
+        cause_of: Callable[[str, RunningMachine], Trouble | None],
+        events: list[dict[str, Any]],
     ) -> Running:
+        """Have machine-runs fail for which there is a cause."""
         causes: dict[str, Trouble] = {}
 
         def fails(job: str, machine: RunningMachine) -> bool:
-            for trouble in troubles:
-                if trouble.concerns(
-                    self.adopted,
-                    self.adopted.job_by_id[job],
-                    self.adopted.machine_by_id[machine.machine],
-                ):
-                    causes[machine.machine] = trouble
-                    return True
-            return False
+            cause = cause_of(job, machine)
+            if cause is not None:
+                causes[machine.machine] = cause
+            return cause is not None
 
         running, found = failed(running, fails)
         self._note(found, causes, events)
         return running
 
-    def _fail_standing(self, running: Running, events: list[dict[str, Any]]) -> Running:
-        standing, causes = self._standing(), dict[str, Trouble]()
+    def _struck(self, trouble: Trouble) -> Callable[[str, RunningMachine], Trouble | None]:
+        """Of a trouble that fails at once whatever it concerns."""
 
-        def fails(job: str, machine: RunningMachine) -> bool:
-            assert machine.start is not None
-            trouble = self._trouble_of(job, machine.machine, machine.start, standing)
-            if trouble is None or machine.start + trouble.fails_after_s() > self.clock + 1e-3:
-                return False
-            causes[machine.machine] = trouble
-            return True
+        def cause_of(job: str, machine: RunningMachine) -> Trouble | None:
+            its = self.adopted.machine_by_id[machine.machine]
+            hit = trouble.concerns(self.adopted, self.adopted.job_by_id[job], its)
+            return trouble if hit else None
 
-        running, found = failed(running, fails)
-        self._note(found, causes, events)
-        return running
+        return cause_of
+
+    def _overdue(self, job: str, machine: RunningMachine) -> Trouble | None:
+        """The standing trouble by which a machine should have failed by now."""
+        assert machine.start is not None
+        trouble = self._trouble_of(job, machine.machine, machine.start, self._standing())
+        if trouble is None or machine.start + trouble.fails_after_s() > self.clock + 1e-3:
+            return None
+        return trouble
 
     def _note(
         self,

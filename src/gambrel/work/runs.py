@@ -14,15 +14,14 @@ from sqlalchemy.orm import Session
 from gambrel.core import words
 from gambrel.core.ledger.comparing import NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
-from gambrel.core.ledger.predicting import predicted_runs
+from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.ledger.report import Report, make_report
 from gambrel.core.ledger.standing import LOOKED_BACK_NIGHTS, standing_troubles
 from gambrel.core.ledger.under_way import state_from
 from gambrel.core.nights.nights import Night, night_at, night_of, night_outcome, planner_zone
-from gambrel.core.plan.instants import format_instant
+from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
-from gambrel.core.schedules.calendars import NEVER, window_span
 from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR, MINUTE
@@ -238,9 +237,9 @@ class Runs:
         with self.planning.sessions() as db:
             row = ledger.night_row(db, head.id, night.date)
             known = None if row is None else row.version_id
+            if known == head.adopted_version:
+                return
             has_points = ledger.has_points(db, head.id)
-        if known == head.adopted_version:
-            return
         if not has_points:
             self.planning.write(lambda db: ledger.write_points(db, head.id, plan.state.points))
         if known is None:
@@ -363,13 +362,10 @@ class Runs:
                 raise LookupError(f"the ledger has no run of the night of {day}")
             newest = ledger.newest_points(db, plan_id, at)
             left = ledger.left_overs(db, plan_id)
-            week = [
-                run
-                for back in range(LOOKED_BACK_NIGHTS)
-                for run in ledger.runs_of_night(
-                    db, plan_id, date.fromordinal(day.toordinal() - back)
-                )
-            ]
+            week = list(runs)
+            for back in range(1, LOOKED_BACK_NIGHTS):
+                before = date.fromordinal(day.toordinal() - back)
+                week += ledger.runs_of_night(db, plan_id, before)
         summary = summarize(night, runs, at)
         following = night_of(date.fromordinal(day.toordinal() + 1), night.zone)
         tonight = None
@@ -384,14 +380,11 @@ def night_mark(plan: Plan, night: Night, records: Sequence[RunRecord], at: float
     """A night in a list of nights, as JSON values: predicted, what came, and what set it apart."""
     summary = summarize(night, records, min(at, night.end))
 
-    def said(instant: float | None) -> str | None:
-        return None if instant is None else format_instant(instant)
-
     return {
         "verdict": summary.verdict,
         "predicted_verdict": summary.predicted_verdict,
-        "predicted_end": said(summary.predicted_end),
-        "last_end": said(summary.last_end),
+        "predicted_end": format_known(summary.predicted_end),
+        "last_end": format_known(summary.last_end),
         "done": summary.done,
         "total": summary.total,
         "why": what_set_it_apart(plan, summary),
@@ -423,10 +416,6 @@ def _window_ends(plan: Plan, events: Sequence[Event]) -> Mapping[ledger.RunKey, 
         key = (event.job, ledger.in_us(event.occurrence))
         if key in found and event.order is None:
             continue
-        job = plan.job_by_id[event.job]
-        found[key] = None
-        if job.window is not None and event.order is None:
-            span = window_span(plan.window_by_id[job.window], event.occurrence)
-            if span is not None and span.closes != NEVER:
-                found[key] = span.closes
+        ordered = event.order is not None
+        found[key] = None if ordered else window_end(plan, event.job, event.occurrence)
     return found

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { type Report, reportQuery } from "../api/runQueries";
 import { clock, dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
+import { Pending } from "../ui/Pending";
 import { Verdict } from "../ui/Verdict";
 import { count } from "../ui/words";
 
@@ -21,18 +22,8 @@ export function MorningReport({
   back: string;
 }) {
   const found = useQuery(reportQuery(plan, night));
-  if (found.error)
-    return (
-      <p role="alert" className="p-4">
-        {found.error.message}
-      </p>
-    );
-  if (!found.data)
-    return (
-      <p role="status" className="p-4">
-        Writing the report …
-      </p>
-    );
+  if (found.error || !found.data)
+    return <Pending error={found.error} text="Writing the report …" />;
   const report = found.data;
   const zone = report.summary.zone;
   const { long, day, month, year } = dateWords(night);

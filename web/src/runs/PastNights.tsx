@@ -5,6 +5,7 @@ import { useMemo } from "react";
 import { Link } from "react-router";
 import { type NightMark, pastNightQuery, pastNightsQuery, type RunBar } from "../api/runQueries";
 import { clock, dateWords, HOUR, millis } from "../time/time";
+import { Pending } from "../ui/Pending";
 import { Verdict } from "../ui/Verdict";
 import { keyOf, NightChart } from "./NightChart";
 import { RunSheet } from "./RunSheet";
@@ -24,18 +25,8 @@ interface Props {
 export function PastNights(props: Props) {
   const { plan, onNight } = props;
   const found = useQuery(pastNightsQuery(plan));
-  if (found.error)
-    return (
-      <p role="alert" className="p-4">
-        {found.error.message}
-      </p>
-    );
-  if (!found.data)
-    return (
-      <p role="status" className="p-4">
-        Reading the past nights …
-      </p>
-    );
+  if (found.error || !found.data)
+    return <Pending error={found.error} text="Reading the past nights …" />;
   const nights = found.data.nights;
   const shown = props.night ?? nights[0]?.date ?? null;
   if (!shown)

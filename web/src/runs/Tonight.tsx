@@ -9,6 +9,7 @@ import {
 } from "../api/runQueries";
 import { clock, dateWords, dayClock } from "../time/time";
 import { Button } from "../ui/Button";
+import { Pending } from "../ui/Pending";
 import { Verdict } from "../ui/Verdict";
 import { ClockDesk, useRunnerClock } from "./ClockDesk";
 import { keyOf, NightChart } from "./NightChart";
@@ -24,18 +25,7 @@ export function Tonight(props: {
   const { plan } = props;
   useNews(plan);
   const found = useQuery(tonightQuery(plan));
-  if (found.error)
-    return (
-      <p role="alert" className="p-4">
-        {found.error.message}
-      </p>
-    );
-  if (!found.data)
-    return (
-      <p role="status" className="p-4">
-        Reading the night …
-      </p>
-    );
+  if (found.error || !found.data) return <Pending error={found.error} text="Reading the night …" />;
   return <Night {...props} night={found.data} />;
 }
 

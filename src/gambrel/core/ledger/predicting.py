@@ -11,6 +11,8 @@ from typing import Any
 
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.nights.nights import Night, runs_of
+from gambrel.core.plan.objects import Plan
+from gambrel.core.schedules.calendars import NEVER, window_span
 from gambrel.core.simulation.forecast import Forecast, MachineRun, Run
 
 
@@ -29,6 +31,13 @@ def predicted_runs(forecast: Forecast, night: Night) -> list[RunRecord]:
             )
         found.append(record)
     return found
+
+
+def window_end(plan: Plan, job: str, occurrence: float) -> float | None:
+    """When the window of a run closes that falls due at an instant; None where it never does."""
+    window = plan.job_by_id[job].window
+    span = None if window is None else window_span(plan.window_by_id[window], occurrence)
+    return None if span is None or span.closes == NEVER else span.closes
 
 
 def _run(run: Run) -> dict[str, Any]:

@@ -213,7 +213,7 @@ def _apply_to_disk(record: MachineRecord, event: Event) -> None:
     disk = record.disks.setdefault(event.disk, DiskRecord(event.disk))
     disk.moved = disk.moved or event.moved
     if event.at >= disk.at:
-        # A disk starts over where its proxy died: what is told last counts, not the most.
+        # A disk starts over where its proxy died: the last report counts, not the largest.
         disk.at = event.at
         disk.source_bytes = event.source_bytes or 0.0
         disk.wire_bytes = event.wire_bytes if event.wire_bytes is not None else disk.wire_bytes

@@ -35,7 +35,7 @@ class NeedsHand:
         exposure_s: how old that is; None where it has none.
         rpo_s: what was promised; None for nothing.
         why: what happened, in words. `advice`: what to do first.
-        also: further machines, less exposed, of which the same is true and whose RPO holds.
+        also: less exposed machines with the same reason, all within their RPO.
     """
 
     machine: str

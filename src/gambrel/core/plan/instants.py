@@ -27,6 +27,11 @@ def format_instant(instant: float) -> str:
     return at.isoformat(timespec="milliseconds") + "Z"
 
 
+def format_known(instant: float | None) -> str | None:
+    """As `format_instant`; None for what did not happen or is not known."""
+    return None if instant is None else format_instant(instant)
+
+
 def format_exact_instant(instant: float) -> str:
     """ISO 8601 in UTC to the microsecond, with "Z": what a plan file holds."""
     text = datetime.fromtimestamp(instant, UTC).isoformat().removesuffix("+00:00")
