@@ -208,6 +208,71 @@ def test_the_morning_after(app, client, url, plan, runner, played):
     assert len(forecaster.plan.state.points) == 4
 
 
+def test_the_ledger_brings_findings_of_its_own(client, url, runner):
+    assert client.get(f"{url}/standing").json == {"findings": []}
+    for back in (2, 1):
+        due = NIGHT.start - back * DAY + 8 * 3600
+        run = {"job": "nightly", "occurrence": format_instant(due)}
+        runner.post(
+            [
+                {"id": f"b{back}", "what": "run began", "at": run["occurrence"],
+                 "machines": ["gate"], **run},
+                {"id": f"e{back}", "what": "machine ended", "at": format_instant(due + 60),
+                 "machine": "gate", "outcome": "failed", "reason": "it was locked", **run},
+                {"id": f"r{back}", "what": "run ended", "at": format_instant(due + 61), **run},
+            ],
+            clock=due + 61,
+        )  # fmt: skip
+    found = client.get(f"{url}/standing").json["findings"]
+    assert [f["kind"] for f in found] == ["no good point", "failed in a row"]
+    assert {"kind": "machine", "id": "gate"} in found[1]["subjects"]
+
+
+def test_a_rehearsal_runs_apart(client, url, plan, runner):
+    trouble = {"kind": "access", "subject": "gate", "after_h": 0, "hours": 24}
+    night = client.get(url).json["first_night"]
+    body = {"night": night, "seed": 3, "troubles": [trouble]}
+    played = client.post(f"{url}/rehearsals", body)
+    assert played.status_code == 200
+    assert [t["machine"] for t in played.json["troubles"]] == ["gate"]
+    assert played.json["world"][0]["words"].startswith("gate: access denied")
+    run = next(r for r in played.json["runs"] if r["failed"])
+    asked = {**body, "job": run["job"], "occurrence": run["occurrence"]}
+    sheet = client.post(f"{url}/rehearsals/run", asked).json
+    assert sheet["run"] == run
+    assert any("access denied" in event["words"] for event in sheet["events"])
+    # Nothing of it is written down.
+    assert client.get(f"{url}/ledger").json["lines"] == []
+    assert client.get(f"{url}/past-nights").json["nights"] == []
+    # A draft is rehearsed as it is saved.
+    draft = client.post(f"{url}/drafts", {"name": "later"}).json
+    told = client.post(f"{url}/rehearsals", {**body, "draft": draft["id"]}).json
+    assert told["summary"] == played.json["summary"]
+
+
+@pytest.mark.parametrize(
+    ("change", "field"),
+    [
+        ({"troubles": [{"kind": "access", "subject": "x", "after_h": 0, "hours": 1}]},
+         "troubles[0].subject"),
+        ({"troubles": [{"kind": "flood", "subject": "gate", "after_h": 0, "hours": 1}]},
+         "troubles.0.kind"),
+        ({"seed": -1}, "seed"),
+        ({"night": "someday"}, "day"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_rehearsed_is_named(client, url, change, field):
+    answer = client.post(f"{url}/rehearsals", {"night": "2026-11-09", **change})
+    assert answer.status_code == 422
+    assert field in json.dumps(answer.json)
+
+
+def test_a_night_beyond_the_forecast_is_not_rehearsed(client, url):
+    for night in ("2020-01-01", "2040-01-01"):
+        answer = client.post(f"{url}/rehearsals", {"night": night})
+        assert answer.status_code in (404, 409, 422), answer.json
+
+
 def test_what_the_ledger_lacks_is_not_found(client, url):
     for path in ("past-nights/2026-01-01", "past-nights/2026-01-01/report",
                  "ledger/runs/nightly/2026-01-01T00:00:00Z"):  # fmt: skip

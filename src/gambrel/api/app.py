@@ -24,6 +24,7 @@ from gambrel.api import (
     paths,
     plans,
     problems,
+    rehearsals,
     runner,
     runs,
     serialize,
@@ -48,6 +49,7 @@ from gambrel.work.discovery import Discoveries
 from gambrel.work.executors import Workers
 from gambrel.work.mailing import Mailing
 from gambrel.work.planning import Planning
+from gambrel.work.rehearsing import Rehearsals
 from gambrel.work.runs import Runs
 
 CONTENT_SECURITY_POLICY = "; ".join(
@@ -125,6 +127,7 @@ def create_app(
     shared_runs = app.extensions["gambrel-runs"] = Runs(shared)
     mailing = app.extensions["gambrel-mailing"] = Mailing(shared_runs, Sealer(sealing_key))
     shared_runs.on_ended = mailing.notices
+    app.extensions["gambrel-rehearsals"] = Rehearsals()
     app.extensions["gambrel-computations"] = Computations(shared, Workers.of_environment())
     app.wsgi_app = WhileSomebodyWaits(app.wsgi_app)  # type: ignore[method-assign,assignment]
     HeaderTokens(app).exempt(runner.blueprint)
@@ -134,7 +137,7 @@ def create_app(
     app.before_request(_refuse_faulty_json)
     for module in (
         sessions, plans, drafts, estate, sources, inbox, imports, paths, jobs, versions, balance,
-        runs, runner, mail, server,
+        runs, rehearsals, runner, mail, server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)

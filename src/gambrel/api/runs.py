@@ -15,8 +15,11 @@ from gambrel.api import runs_serialize as bodies
 from gambrel.api.plans import day_of
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.runner import runs
+from gambrel.api.schemas import FindingsSchema
+from gambrel.api.serialize import finding
 from gambrel.api.sessions import actor, planning
-from gambrel.core.ledger.comparing import summarize, why_it_differs
+from gambrel.core.findings.from_ledger import standing_findings
+from gambrel.core.ledger.comparing import summarize
 from gambrel.core.ledger.ordering import (
     Order,
     OrderRefused,
@@ -25,7 +28,7 @@ from gambrel.core.ledger.ordering import (
     ordered,
 )
 from gambrel.core.nights.nights import night_at, night_of, planner_zone
-from gambrel.core.plan.instants import format_instant, format_known, parse_instant
+from gambrel.core.plan.instants import format_known, parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
@@ -96,6 +99,14 @@ def news(plan_id: int, query_data: dict[str, Any]) -> Response:
     )
     response.cache_control.no_store = True
     return response
+
+
+@blueprint.get("/standing")
+@blueprint.output(FindingsSchema)
+def show_standing(plan_id: int) -> dict[str, Any]:
+    """Findings that need the ledger: no good point, failed in a row, a forecast that is off."""
+    found = standing_findings(runs().standing(plan_id))
+    return {"findings": [finding(each) for each in found]}
 
 
 # --- past nights --------------------------------------------------------------------------------
@@ -193,18 +204,7 @@ def show_ledger_run(plan_id: int, job: str, occurrence: str) -> dict[str, Any]:
         events = ledger.events_of_run(db, plan_id, job, instant)
     if run is None:
         raise ProblemError(404, "There is no such run", f"The ledger has no run of {job} then.")
-    return {
-        "run": bodies.run_bar(plan, run),
-        "why": why_it_differs(run) if run.ended is not None and run.predicted else "",
-        "machines": [bodies.machine_body(m) for m in run.machines.values()],
-        "events": [
-            {
-                "at": format_instant(at), "what": what, "machine": machine,
-                "words": bodies.event_in_words(what, body), "refused": refused,
-            }
-            for at, what, machine, body, refused in events
-        ],
-    }  # fmt: skip
+    return bodies.run_body(plan, run, events)
 
 
 def _filter(plan: Plan, asked: dict[str, Any]) -> ledger.Filter:

@@ -10,6 +10,7 @@ from gambrel.api.schemas import Day, Instant, nullable, required
 from gambrel.core.ledger.ordering import ORDER_KINDS
 from gambrel.formats.inventory_csv import UNITS
 from gambrel.formats.past_runs import DATE_ORDERS
+from gambrel.standins.troubles import TROUBLE_KINDS
 from gambrel.store.runners import RUNNER_KINDS
 
 MOST_EVENTS = 2000
@@ -279,6 +280,56 @@ class LedgerRunSchema(Schema):
     events = required(List, Nested(RunEventSchema))
 
 
+MOST_TROUBLES = 10
+
+
+class RehearsedTroubleSchema(Schema):
+    """Something that goes wrong in a rehearsal, so many hours after noon and for so long."""
+
+    kind = required(String, validate=OneOf(TROUBLE_KINDS))
+    subject = required(String, validate=Length(1, 190))
+    after_h = required(Float, validate=Range(0, 24))
+    hours = required(Float, validate=Range(0, 24))
+
+
+class RehearsalRequestSchema(Schema):
+    """Which night is rehearsed, in which world; without troubles: those that come by chance."""
+
+    draft = Integer(load_default=None, allow_none=True)
+    night = required(String, validate=Length(max=20))
+    seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
+    troubles = List(
+        Nested(RehearsedTroubleSchema),
+        load_default=None,
+        allow_none=True,
+        validate=Length(max=MOST_TROUBLES),
+    )
+
+
+class RehearsedRunRequestSchema(RehearsalRequestSchema):
+    job = required(String, validate=Length(1, 190))
+    occurrence = required(String, validate=Length(max=40))
+
+
+class WorldTroubleSchema(Schema):
+    """What the world did to a rehearsal."""
+
+    words = required(String)
+    begins = required(Instant)
+    ends = required(Instant)
+
+
+class RehearsalSchema(Schema):
+    """A night carried out apart: predicted beside what came. Nothing of it is kept."""
+
+    words = required(String)
+    world = required(List, Nested(WorldTroubleSchema))
+    summary = required(Nested, NightSoFarSchema)
+    runs = required(List, Nested(RunBarSchema))
+    troubles = required(List, Nested(TroubleSchema))
+    differences = required(List, Nested(OtherThanPredictedSchema))
+
+
 class LedgerQuerySchema(Schema):
     machine = String(load_default=None, validate=Length(max=190))
     job = String(load_default=None, validate=Length(max=190))
@@ -356,7 +407,8 @@ class StandingSchema(Schema):
     """A trouble that stands for days."""
 
     kind = required(String)
-    subject = required(String)
+    machine = nullable(String)
+    job = nullable(String)
     what = required(String)
     why = required(String)
 

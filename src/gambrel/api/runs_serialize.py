@@ -7,7 +7,7 @@ from typing import Any
 
 from gambrel.api.serialize import utc
 from gambrel.core import words
-from gambrel.core.ledger.comparing import Difference, MachineTrouble, NightSummary
+from gambrel.core.ledger.comparing import Difference, MachineTrouble, NightSummary, why_it_differs
 from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.report import Report, headline
@@ -245,6 +245,26 @@ def machine_body(record: MachineRecord) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def run_body(
+    plan: Plan,
+    run: RunRecord,
+    events: Iterable[tuple[float, str, str | None, dict[str, Any], str | None]],
+) -> dict[str, Any]:
+    """A run with its machines and its events: (instant, what, machine, body, why refused)."""
+    return {
+        "run": run_bar(plan, run),
+        "why": why_it_differs(run) if run.ended is not None and run.predicted else "",
+        "machines": [machine_body(m) for m in run.machines.values()],
+        "events": [
+            {
+                "at": at(instant), "what": what, "machine": machine,
+                "words": event_in_words(what, body), "refused": refused,
+            }
+            for instant, what, machine, body, refused in events
+        ],
+    }  # fmt: skip
+
+
 def event_in_words(what: str, body: dict[str, Any]) -> str:
     """What an event says, for a list of events."""
     said = {
@@ -294,7 +314,7 @@ def report_body(report: Report, name: str) -> dict[str, Any]:
     return {
         "plan": name,
         "at": at(report.at),
-        "words": headline(report),
+        "words": headline(report.summary),
         "summary": summary_body(report.summary),
         "needs_hand": [
             {
@@ -329,7 +349,7 @@ def report_body(report: Report, name: str) -> dict[str, Any]:
             "last_end": at(tonight.last_end), "over_s": tonight.over_s, "missed": tonight.missed,
         },
         "standing": [
-            {"kind": s.kind, "subject": s.subject, "what": s.what, "why": s.why}
+            {"kind": s.kind, "machine": s.machine, "job": s.job, "what": s.what, "why": s.why}
             for s in report.standing
         ],
         "silent_since": at(report.silent_since),

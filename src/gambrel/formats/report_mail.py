@@ -62,7 +62,7 @@ def _report_words(report: Report, plan_name: str) -> dict[str, Any]:
         "at": f"{words.moment(report.at, zone)} ({zone})",
         "verdict": summary.verdict,
         "over": summary.verdict == "over",
-        "headline": headline(report),
+        "headline": headline(report.summary),
         "silent": None if report.silent_since is None else words.moment(report.silent_since, zone),
         "needs": [
             {

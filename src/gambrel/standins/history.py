@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any
 
-from gambrel.core.ledger.events import event_from
+from gambrel.core.ledger.events import Event, event_from
 from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunRecord, apply_event, claim_prediction
 from gambrel.core.model.selection import selected_machines
@@ -87,6 +87,25 @@ def first_night(file: dict[str, Any], begins: date, nights: int = NIGHTS) -> Nig
     return night_of(begins - timedelta(days=nights), zone)
 
 
+RunsByKey = dict[tuple[str, float], RunRecord]
+
+
+def note_event(plan: Plan, open_: RunsByKey, event: Event) -> None:
+    """Write an event of a run down among the runs that are predicted or under way."""
+    assert event.job is not None
+    assert event.occurrence is not None
+    key = (event.job, event.occurrence)
+    run = open_.get(key)
+    if run is None:
+        run = RunRecord(*key, window_end=window_end(plan, *key))
+        if plan.job_by_id[event.job].after is not None:
+            due = [k for k, r in open_.items() if k[0] == event.job and r.began is None]
+            if due:
+                claim_prediction(run, open_.pop(min(due)))
+        open_[key] = run
+    apply_event(run, event)
+
+
 class History:
     """Carries a plan out over some nights; iterate over it, then look at what is left.
 
@@ -111,7 +130,7 @@ class History:
         told = story(self.plan, self.first.date, self.nights)
         world = true_world(self.plan, self.first.date)
         performance = Performance(self.plan, self.first.start, self._points, world, told)
-        open_: dict[tuple[str, float], RunRecord] = {}
+        open_: RunsByKey = {}
         night = self.first
         for _ in range(self.nights):
             points = performance.state().points
@@ -132,7 +151,7 @@ class History:
         self.points = performance.state().points
         yield PastNight(night, tuple(open_.values()))
 
-    def _tell(self, raw: dict[str, Any], open_: dict[tuple[str, float], RunRecord]) -> None:
+    def _tell(self, raw: dict[str, Any], open_: RunsByKey) -> None:
         event = event_from(raw)
         if event.what == "cleaned up":
             self.left = [x for x in self.left if x[:2] != (event.machine, event.left)]
@@ -140,13 +159,4 @@ class History:
             return
         if event.what == "left behind" and event.machine and event.left:
             self.left.append((event.machine, event.left, event.at))
-        key = (event.job, event.occurrence)
-        run = open_.get(key)
-        if run is None:
-            run = RunRecord(*key, window_end=window_end(self.plan, *key))
-            if self.plan.job_by_id[event.job].after is not None:
-                due = [k for k, r in open_.items() if k[0] == event.job and r.began is None]
-                if due:
-                    claim_prediction(run, open_.pop(min(due)))
-            open_[key] = run
-        apply_event(run, event)
+        note_event(self.plan, open_, event)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, replace
 from datetime import date
-from typing import Literal
+from typing import Literal, get_args
 
 from gambrel.core.ledger.ordering import end_machine
 from gambrel.core.nights.nights import Night
@@ -24,6 +24,7 @@ TroubleKind = Literal[
     "repository full",
     "no power",
 ]
+TROUBLE_KINDS: tuple[TroubleKind, ...] = get_args(TroubleKind)
 STANDING: tuple[TroubleKind, ...] = ("locked", "quiesce", "access", "repository full", "no power")
 """Troubles that fail whatever starts while they last."""
 TINY_MBIT = 0.5
@@ -164,17 +165,23 @@ def troubles_of(
     return []
 
 
-def _told(plan: Plan, night: Night, what: str) -> Trouble | None:
-    """A trouble as the story writes it: "kind:subject:hours after noon:hours"."""
-    kind, subject, after, length = what.split(":")
-    names = {
+def subjects_of(plan: Plan, kind: str) -> Collection[str]:
+    """The ids of the things of a plan that can have a trouble of a kind."""
+    by_kind: dict[str, Collection[str]] = {
         "host restarts": plan.host_by_id,
         "link down": {link.id for link in plan.links},
         "proxy dies": {proxy.id for proxy in plan.proxies},
         "repository full": plan.repository_by_id,
         "no power": plan.site_by_id,
-    }.get(kind, plan.machine_by_id)
-    if subject not in names:
+    }
+    return by_kind.get(kind, plan.machine_by_id)
+
+
+def _told(plan: Plan, night: Night, what: str) -> Trouble | None:
+    """A trouble as the story writes it: "kind:subject:hours after noon:hours"."""
+    kind, rest = what.split(":", 1)
+    subject, after, length = rest.rsplit(":", 2)
+    if subject not in subjects_of(plan, kind):
         return None
     begins = night.start + float(after) * HOUR
     return Trouble(kind, subject, begins, begins + float(length) * HOUR + MINUTE)  # type: ignore[arg-type]

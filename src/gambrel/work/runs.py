@@ -17,7 +17,7 @@ from gambrel.core.ledger.events import Event, EventRefused, check_event, event_f
 from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.ledger.report import Report, make_report
-from gambrel.core.ledger.standing import LOOKED_BACK_NIGHTS, standing_troubles
+from gambrel.core.ledger.standing import LOOKED_BACK_NIGHTS, Standing, standing_troubles
 from gambrel.core.ledger.under_way import state_from
 from gambrel.core.nights.nights import Night, night_at, night_of, night_outcome, planner_zone
 from gambrel.core.plan.instants import format_known
@@ -88,6 +88,7 @@ class Runs:
         self._told: dict[int, float] = {}
         self.on_ended: Callable[[int, Plan, Sequence[RunRecord]], None] | None = None
         self._tonight: dict[int, tuple[tuple[Any, ...], Tonight]] = {}
+        self._standing: dict[int, tuple[tuple[Any, ...], list[Standing]]] = {}
 
     # --- news ---------------------------------------------------------------------------------
 
@@ -362,10 +363,7 @@ class Runs:
                 raise LookupError(f"the ledger has no run of the night of {day}")
             newest = ledger.newest_points(db, plan_id, at)
             left = ledger.left_overs(db, plan_id)
-            week = list(runs)
-            for back in range(1, LOOKED_BACK_NIGHTS):
-                before = date.fromordinal(day.toordinal() - back)
-                week += ledger.runs_of_night(db, plan_id, before)
+            week = runs + self._nights_before(db, plan_id, day)
         summary = summarize(night, runs, at)
         following = night_of(date.fromordinal(day.toordinal() + 1), night.zone)
         tonight = None
@@ -374,6 +372,33 @@ class Runs:
         silent = self.silent_since(runner, summary.runs_open)
         standing = standing_troubles(plan, week, newest, at)
         return make_report(plan, summary, runs, newest, left, tonight, at, silent, standing)
+
+    def standing(self, plan_id: int) -> list[Standing]:
+        """The troubles that stand now, by the runner's clock; kept until there is news."""
+        version = self._head(plan_id).adopted_version
+        key = (self.news(plan_id), version)
+        with self._lock:
+            known = self._standing.get(plan_id)
+        if known is not None and known[0] == key:
+            return known[1]
+        plan = self.planning.plan(version)
+        clock, _ = self.clock(plan_id)
+        day = night_at(clock, planner_zone(plan)).date
+        with self.planning.sessions() as db:
+            week = ledger.runs_of_night(db, plan_id, day) + self._nights_before(db, plan_id, day)
+            newest = ledger.newest_points(db, plan_id, clock)
+        found = standing_troubles(plan, week, newest, clock)
+        with self._lock:
+            self._standing[plan_id] = (key, found)
+        return found
+
+    def _nights_before(self, db: Session, plan_id: int, day: date) -> list[RunRecord]:
+        """The runs of the nights before one that are looked back at."""
+        return [
+            run
+            for back in range(1, LOOKED_BACK_NIGHTS)
+            for run in ledger.runs_of_night(db, plan_id, date.fromordinal(day.toordinal() - back))
+        ]
 
 
 def night_mark(plan: Plan, night: Night, records: Sequence[RunRecord], at: float) -> dict[str, Any]:

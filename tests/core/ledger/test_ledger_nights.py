@@ -75,7 +75,7 @@ def test_a_machine_that_fails_is_named_with_its_reason(forecast):
     assert report.needs_hand[0].machine == "gate"
     assert report.needs_hand[0].exposure_s is None
     assert [line.outcome for line in report.jobs] == ["incomplete", "incomplete"]
-    assert "2 of 4 machines done, 2 not" in headline(report)
+    assert "2 of 4 machines done, 2 not" in headline(report.summary)
 
 
 def test_a_later_run_makes_a_failure_good(forecast):

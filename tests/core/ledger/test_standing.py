@@ -2,6 +2,7 @@
 
 from plans import DAY, FRIDAY_NOON, small_plan
 
+from gambrel.core.findings.from_ledger import standing_findings
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.standing import standing_troubles
 
@@ -24,7 +25,7 @@ def runs(outcomes, *, late_s=0.0):
 
 def told(found, newest=None):
     newest = {"gate": NOW - DAY, "fares": NOW - DAY} if newest is None else newest
-    return [(s.kind, s.subject) for s in standing_troubles(PLAN, found, newest, NOW)]
+    return [(s.kind, s.machine or s.job) for s in standing_troubles(PLAN, found, newest, NOW)]
 
 
 def test_only_the_newest_runs_in_a_row_count():
@@ -49,3 +50,14 @@ def test_a_forecast_is_off_where_it_is_off_the_same_way_on_most_nights():
     said = standing_troubles(PLAN, runs("dddddd", late_s=1800), {"gate": NOW}, NOW)[0]
     assert said.what == "Nightly ends 30 min later than predicted."
     assert said.why.startswith("In 6 of the last 7 nights.")
+
+
+def test_as_findings_they_tell_machines_and_jobs_apart():
+    standing = standing_troubles(PLAN, runs("dddff", late_s=1800), {"fares": NOW}, NOW)
+    found = standing_findings(standing)
+    assert [(f.key, f.gravity) for f in found] == [
+        ("no good point machine:gate job:nightly", "risks"),
+        ("failed in a row machine:gate job:nightly", "breaks"),
+        ("forecast off job:nightly", "risks"),
+    ]
+    assert found[1].what == "gate failed 2 times in a row in Nightly."

@@ -31,6 +31,15 @@ export const tonightQuery = (plan: number) =>
     refetchInterval: 30_000,
   });
 
+/** Findings that need the ledger; they stand whatever is edited. */
+export const standingQuery = (plan: number) =>
+  queryOptions({
+    queryKey: [...runsKey(plan), "standing"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/standing", { ...at(plan), signal })),
+    staleTime: 30_000,
+  });
+
 export const pastNightsQuery = (plan: number) =>
   queryOptions({
     queryKey: ["plan", plan, "past nights"],
@@ -87,6 +96,38 @@ export const ledgerPage = (plan: number, filter: LedgerFilter, before: string | 
       },
     }),
   );
+
+export type RehearsalTold = Schemas["RehearsalSchema"];
+export type RehearsalRequest = Schemas["RehearsalRequestSchema"];
+export type RehearsedTrouble = NonNullable<RehearsalRequest["troubles"]>[number];
+
+/** A night carried out apart, in the stand-in's world. `state` says which plan it is. */
+export const rehearsalQuery = (plan: number, state: string, body: RehearsalRequest) =>
+  queryOptions({
+    queryKey: ["plan", plan, "rehearsal", state, body],
+    queryFn: ({ signal }) =>
+      data(api.POST("/api/v1/plans/{plan_id}/rehearsals", { ...at(plan), body, signal })),
+    staleTime: Infinity,
+  });
+
+export const rehearsedRunQuery = (
+  plan: number,
+  state: string,
+  body: RehearsalRequest,
+  run: { job: string; occurrence: string },
+) =>
+  queryOptions({
+    queryKey: ["plan", plan, "rehearsal", state, body, run.job, run.occurrence],
+    queryFn: ({ signal }) =>
+      data(
+        api.POST("/api/v1/plans/{plan_id}/rehearsals/run", {
+          ...at(plan),
+          body: { ...body, job: run.job, occurrence: run.occurrence },
+          signal,
+        }),
+      ),
+    staleTime: Infinity,
+  });
 
 export const previewOrder = (plan: number, order: OrderRequest) =>
   data(api.POST("/api/v1/plans/{plan_id}/orders/preview", { ...at(plan), body: order }));

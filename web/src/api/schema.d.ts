@@ -5690,6 +5690,116 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Findings that need the ledger: no good point, failed in a row, a forecast that is off. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FindingsSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/reach/why": {
         parameters: {
             query?: never;
@@ -7364,6 +7474,150 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearse a night of a plan or a draft in the stand-in's true world. Nothing is written.
+         * @description The same question has the same answer; another `seed` is another world.
+         */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RehearsalRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RehearsalSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -11574,6 +11828,147 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/rehearsals/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A run of a rehearsal with its machines, predicted beside what came, and its events. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["RehearsedRunRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LedgerRunSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The request carries no valid token of this session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/imports/preview": {
         parameters: {
             query?: never;
@@ -15149,6 +15544,22 @@ export interface components {
             /** @default 1 */
             seed: number;
         };
+        FindingSchema: {
+            key: string;
+            kind: string;
+            gravity: string;
+            subjects: components["schemas"]["SubjectSchema"][];
+            what: string;
+            why: string;
+            at: string | null;
+            weight: number;
+            figures: {
+                [key: string]: unknown;
+            };
+        };
+        FindingsSchema: {
+            findings: components["schemas"]["FindingSchema"][];
+        };
         ReachReasonSchema: {
             host: string;
             datastore: string;
@@ -15353,6 +15764,43 @@ export interface components {
             operations?: components["schemas"]["OperationSchema"][];
             job: string;
             groups: number;
+        };
+        WorldTroubleSchema: {
+            words: string;
+            begins: string;
+            ends: string;
+        };
+        OtherThanPredictedSchema: {
+            job: string;
+            occurrence: string;
+            predicted_end: string | null;
+            ended: string | null;
+            late_s: number;
+            why: string;
+        };
+        RehearsalSchema: {
+            words: string;
+            world: components["schemas"]["WorldTroubleSchema"][];
+            summary: components["schemas"]["NightSoFarSchema"];
+            runs: components["schemas"]["RunBarSchema"][];
+            troubles: components["schemas"]["TroubleSchema"][];
+            differences: components["schemas"]["OtherThanPredictedSchema"][];
+        };
+        RehearsedTroubleSchema: {
+            /** @enum {string} */
+            kind: "locked" | "quiesce" | "access" | "host restarts" | "link down" | "proxy dies" | "repository full" | "no power";
+            subject: string;
+            after_h: number;
+            hours: number;
+        };
+        RehearsalRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            night: string;
+            /** @default 1 */
+            seed: number;
+            /** @default null */
+            troubles: components["schemas"]["RehearsedTroubleSchema"][] | null;
         };
         WeekSchema: {
             /** Format: date */
@@ -15621,19 +16069,6 @@ export interface components {
             name: string;
             lines: string[];
         };
-        FindingSchema: {
-            key: string;
-            kind: string;
-            gravity: string;
-            subjects: components["schemas"]["SubjectSchema"][];
-            what: string;
-            why: string;
-            at: string | null;
-            weight: number;
-            figures: {
-                [key: string]: unknown;
-            };
-        };
         CompareSchema: {
             one: components["schemas"]["SideSchema"];
             other: components["schemas"]["SideSchema"];
@@ -15641,9 +16076,6 @@ export interface components {
             came: components["schemas"]["FindingSchema"][];
             went: components["schemas"]["FindingSchema"][];
             stayed: number;
-        };
-        FindingsSchema: {
-            findings: components["schemas"]["FindingSchema"][];
         };
         StandingRuleSchema: {
             /** @enum {string} */
@@ -15753,6 +16185,64 @@ export interface components {
             effect: string[];
             possible: boolean;
         };
+        TimeShareSchema: {
+            part: string;
+            predicted_s: number | null;
+            actual_s: number | null;
+        };
+        MovedDiskSchema: {
+            disk: string;
+            source_bytes: number;
+            proxy: string | null;
+            transport: string | null;
+            moved: boolean;
+        };
+        LedgerMachineSchema: {
+            machine: string;
+            step: string;
+            outcome: string | null;
+            reason: string;
+            kind: string | null;
+            queued: string | null;
+            start: string | null;
+            moved: string | null;
+            ended: string | null;
+            source_bytes: number;
+            wire_bytes: number;
+            stored_bytes: number;
+            mib_per_s: number | null;
+            proxies: string[];
+            predicted_start: string | null;
+            predicted_ended: string | null;
+            predicted_bytes: number | null;
+            parts: components["schemas"]["TimeShareSchema"][];
+            disks: components["schemas"]["MovedDiskSchema"][];
+            left: string[];
+        };
+        RunEventSchema: {
+            at: string;
+            what: string;
+            machine: string | null;
+            words: string;
+            refused: string | null;
+        };
+        LedgerRunSchema: {
+            run: components["schemas"]["RunBarSchema"];
+            why: string;
+            machines: components["schemas"]["LedgerMachineSchema"][];
+            events: components["schemas"]["RunEventSchema"][];
+        };
+        RehearsedRunRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            night: string;
+            /** @default 1 */
+            seed: number;
+            /** @default null */
+            troubles: components["schemas"]["RehearsedTroubleSchema"][] | null;
+            job: string;
+            occurrence: string;
+        };
         ReadFileSchema: {
             name: string;
             kind: string;
@@ -15801,14 +16291,6 @@ export interface components {
             stops: components["schemas"]["JobProblemSchema"][];
             look: components["schemas"]["JobProblemSchema"][];
             breaks: components["schemas"]["FindingSchema"][];
-        };
-        OtherThanPredictedSchema: {
-            job: string;
-            occurrence: string;
-            predicted_end: string | null;
-            ended: string | null;
-            late_s: number;
-            why: string;
         };
         PastNightSchema: {
             summary: components["schemas"]["NightSoFarSchema"];
@@ -15871,7 +16353,8 @@ export interface components {
         };
         StandingSchema: {
             kind: string;
-            subject: string;
+            machine: string | null;
+            job: string | null;
             what: string;
             why: string;
         };
@@ -15973,53 +16456,6 @@ export interface components {
             worst_exposure_s: number | null;
             next_runs: components["schemas"]["NextRunSchema"][];
             offers: components["schemas"]["JobOfferSchema"][];
-        };
-        TimeShareSchema: {
-            part: string;
-            predicted_s: number | null;
-            actual_s: number | null;
-        };
-        MovedDiskSchema: {
-            disk: string;
-            source_bytes: number;
-            proxy: string | null;
-            transport: string | null;
-            moved: boolean;
-        };
-        LedgerMachineSchema: {
-            machine: string;
-            step: string;
-            outcome: string | null;
-            reason: string;
-            kind: string | null;
-            queued: string | null;
-            start: string | null;
-            moved: string | null;
-            ended: string | null;
-            source_bytes: number;
-            wire_bytes: number;
-            stored_bytes: number;
-            mib_per_s: number | null;
-            proxies: string[];
-            predicted_start: string | null;
-            predicted_ended: string | null;
-            predicted_bytes: number | null;
-            parts: components["schemas"]["TimeShareSchema"][];
-            disks: components["schemas"]["MovedDiskSchema"][];
-            left: string[];
-        };
-        RunEventSchema: {
-            at: string;
-            what: string;
-            machine: string | null;
-            words: string;
-            refused: string | null;
-        };
-        LedgerRunSchema: {
-            run: components["schemas"]["RunBarSchema"];
-            why: string;
-            machines: components["schemas"]["LedgerMachineSchema"][];
-            events: components["schemas"]["RunEventSchema"][];
         };
         GoBackSchema: {
             /** @default  */

@@ -19,6 +19,7 @@ const Estate = lazy(() => import("../estate/Estate").then((m) => ({ default: m.E
 const Jobs = lazy(() => import("../jobs/Jobs").then((m) => ({ default: m.Jobs })));
 const Balance = lazy(() => import("../balance/Balance").then((m) => ({ default: m.Balance })));
 const Compare = lazy(() => import("../compare/Compare").then((m) => ({ default: m.Compare })));
+const PastBoard = lazy(() => import("../runs/PastBoard").then((m) => ({ default: m.PastBoard })));
 const Runs = lazy(() => import("../runs/Runs").then((m) => ({ default: m.Runs })));
 const Paths = lazy(() => import("../paths/Paths").then((m) => ({ default: m.Paths })));
 
@@ -61,7 +62,7 @@ function Views() {
   const session = useQuery(sessionQuery);
   const signedIn = session.data?.signed_in ?? false;
   const [search] = useSearchParams();
-  const view = useLocation().pathname.split("/")[1];
+  const [, view, night] = useLocation().pathname.split("/");
   const plans = useQuery({ ...plansQuery, enabled: signedIn });
   const wanted = Number(search.get("plan"));
   const chosen = plans.data?.find((p) => p.id === wanted) ?? plans.data?.[0];
@@ -102,6 +103,7 @@ function Views() {
       </Notice>
     );
   if (!inHand.data || !adopted.data) return <Notice>Opening the plan …</Notice>;
+  const isOver = Boolean(night && night < inHand.data.first_night);
   return (
     <WorkbenchProvider key={chosen?.id} plan={inHand.data}>
       <div className="flex h-full flex-col">
@@ -126,6 +128,8 @@ function Views() {
             <Runs />
           ) : view === "compare" ? (
             <Compare />
+          ) : isOver ? (
+            <PastBoard />
           ) : (
             <Board />
           )}

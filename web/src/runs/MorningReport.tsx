@@ -79,7 +79,7 @@ export function MorningReport({
       {report.standing.length > 0 && (
         <Part title="Standing troubles" empty="">
           {report.standing.slice(0, MOST).map((each) => (
-            <li key={`${each.kind} ${each.subject}`} className="border-t border-rule py-0.5">
+            <li key={each.what} className="border-t border-rule py-0.5">
               <strong>{each.what}</strong> <span className="text-ink-2">{each.why}</span>
             </li>
           ))}

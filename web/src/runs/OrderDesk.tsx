@@ -12,17 +12,28 @@ const NAMES: Record<OrderKind, string> = {
   release: "Release",
 };
 
+/** Orders that are about a job, whichever of its machines are chosen. */
+const OF_THE_JOB: ReadonlySet<OrderKind> = new Set(["hold", "release"]);
+
 /** Orders for a job or some of its machines: each says what it would do before it is given. */
 export function OrderDesk(props: {
   plan: number;
   job: string;
-  machines: readonly string[];
+  /** Its machines that have failed: what a retry is about where none is chosen. */
+  failed: readonly string[];
+  /** Machines that were chosen by hand; none: all of the job. */
+  chosen: readonly string[];
   kinds: readonly OrderKind[];
 }) {
-  const { plan, job, machines, kinds } = props;
+  const { plan, job, failed, chosen, kinds } = props;
   const [kind, setKind] = useState<OrderKind | null>(null);
   const client = useQueryClient();
-  const body = { kind: kind ?? "run", job, machines: kind === "retry" ? [...machines] : [] };
+  const machinesOf = (each: OrderKind | null) =>
+    each === null || OF_THE_JOB.has(each)
+      ? []
+      : [...(chosen.length || each !== "retry" ? chosen : failed)];
+  const machines = machinesOf(kind);
+  const body = { kind: kind ?? "run", job, machines };
   const effect = useQuery({
     queryKey: [...runsKey(plan), "order", job, kind, machines],
     queryFn: () => previewOrder(plan, body),
@@ -48,7 +59,7 @@ export function OrderDesk(props: {
             onClick={() => setKind(kind === each ? null : each)}
           >
             {NAMES[each]}
-            {each === "retry" && machines.length > 0 && ` (${machines.length})`}
+            {machinesOf(each).length > 0 && ` (${machinesOf(each).length})`}
           </Button>
         ))}
       </div>

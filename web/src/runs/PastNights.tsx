@@ -1,14 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { FileText } from "lucide-react";
 import { clsx } from "clsx";
-import { useMemo } from "react";
-import { Link } from "react-router";
+import { type ReactNode, useMemo } from "react";
+import { Link, type To } from "react-router";
 import { type NightMark, pastNightQuery, pastNightsQuery, type RunBar } from "../api/runQueries";
 import { clock, dateWords, HOUR, millis } from "../time/time";
 import { Pending } from "../ui/Pending";
 import { Verdict } from "../ui/Verdict";
 import { keyOf, NightChart } from "./NightChart";
-import { RunSheet } from "./RunSheet";
+import { LedgerRunSheet } from "./RunSheet";
 import { Legend } from "./Tonight";
 
 interface Props {
@@ -23,7 +23,7 @@ interface Props {
 
 /** One mark a night over two months; one of them opens below in two layers. */
 export function PastNights(props: Props) {
-  const { plan, onNight } = props;
+  const { plan, onNight, reportLink, chosen, onChoose } = props;
   const found = useQuery(pastNightsQuery(plan));
   if (found.error || !found.data)
     return <Pending error={found.error} text="Reading the past nights …" />;
@@ -37,7 +37,20 @@ export function PastNights(props: Props) {
       </p>
     );
   return (
-    <OpenNight {...props} shown={shown} marks={nights} onNight={onNight} zone={found.data.zone} />
+    <OpenNight
+      plan={plan}
+      zone={found.data.zone}
+      shown={shown}
+      chosen={chosen}
+      onChoose={onChoose}
+      report={reportLink(shown)}
+    >
+      <p className="py-1 text-sm text-ink-2">
+        When the last run with a window ended: predicted (line) and as it came (dot; square where
+        the night was over).
+      </p>
+      <Marks nights={nights} shown={shown} zone={found.data.zone} onNight={onNight} />
+    </OpenNight>
   );
 }
 
@@ -162,13 +175,24 @@ function markInWords(night: NightMark, zone: string): string {
   return said.join(", ");
 }
 
-function OpenNight(props: Props & { shown: string; marks: NightMark[] }) {
-  const { plan, zone, shown, marks, chosen, onChoose, onNight, reportLink } = props;
+/** A night that is over in two layers, with a run's sheet beside it. */
+export function OpenNight(props: {
+  plan: number;
+  zone: string;
+  shown: string;
+  chosen: string | null;
+  onChoose: (key: string | null) => void;
+  report: To;
+  /** What stands above the night. */
+  children?: ReactNode;
+}) {
+  const { plan, zone, shown, chosen, onChoose, report, children } = props;
+  const marks = useQuery(pastNightsQuery(plan));
   const found = useQuery({
     ...pastNightQuery(plan, shown),
     placeholderData: (before) => before,
   });
-  const mark = marks.find((m) => m.date === shown);
+  const mark = marks.data?.nights.find((m) => m.date === shown);
   const night = found.data;
   const run: RunBar | undefined = night?.runs.find((each) => keyOf(each) === chosen);
   const { long, day, month } = dateWords(shown);
@@ -179,11 +203,7 @@ function OpenNight(props: Props & { shown: string; marks: NightMark[] }) {
         tabIndex={0}
         className="min-w-0 flex-1 overflow-y-auto px-4 pb-4"
       >
-        <p className="py-1 text-sm text-ink-2">
-          When the last run with a window ended: predicted (line) and as it came (dot; square where
-          the night was over).
-        </p>
-        <Marks nights={marks} shown={shown} zone={zone} onNight={onNight} />
+        {children}
         <div className="flex items-baseline gap-4 pt-3 pb-1">
           <h1 className="text-xl font-semibold">
             {long} {day} {month}
@@ -194,13 +214,14 @@ function OpenNight(props: Props & { shown: string; marks: NightMark[] }) {
           )}
           <span className="min-w-0 flex-1 truncate">{mark?.why}</span>
           <Link
-            to={reportLink(shown)}
+            to={report}
             className="inline-flex items-center gap-1 underline decoration-1 underline-offset-3"
           >
             <FileText size={14} aria-hidden /> Morning report
           </Link>
         </div>
         {found.error && <p role="alert">{found.error.message}</p>}
+        {found.isPending && <p role="status">Reading the night …</p>}
         {night && (
           <div className={clsx(found.isPlaceholderData && "opacity-50")}>
             <NightChart
@@ -217,7 +238,7 @@ function OpenNight(props: Props & { shown: string; marks: NightMark[] }) {
         )}
       </section>
       {run && (
-        <RunSheet
+        <LedgerRunSheet
           key={keyOf(run)}
           plan={plan}
           zone={zone}

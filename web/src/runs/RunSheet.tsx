@@ -1,22 +1,37 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import { useState } from "react";
-import { type LedgerMachine, ledgerRunQuery, type OrderKind, type RunBar } from "../api/runQueries";
+import {
+  type LedgerRun,
+  type LedgerMachine,
+  ledgerRunQuery,
+  type OrderKind,
+  type RunBar,
+} from "../api/runQueries";
 import { clock, dayClock, duration, millis } from "../time/time";
 import { Sheet } from "../ui/Sheet";
 import { bytes, count } from "../ui/words";
 import { OrderDesk } from "./OrderDesk";
 
-/** A run: its machines with their steps, predicted beside actual, and its events in order. */
-export function RunSheet(props: {
+/** A run of the ledger. */
+export function LedgerRunSheet(props: Omit<Props, "found">) {
+  const { plan, run } = props;
+  return <RunSheet {...props} found={useQuery(ledgerRunQuery(plan, run.job, run.occurrence))} />;
+}
+
+interface Props {
   plan: number;
   zone: string;
   run: RunBar;
   ordersPossible: boolean;
+  /** Its machines and events. */
+  found: Pick<UseQueryResult<LedgerRun>, "data" | "error" | "isPending">;
   onClose: () => void;
-}) {
-  const { plan, zone, run, ordersPossible, onClose } = props;
-  const found = useQuery(ledgerRunQuery(plan, run.job, run.occurrence));
+}
+
+/** A run: its machines with their steps, predicted beside actual, and its events in order. */
+export function RunSheet({ plan, zone, run, ordersPossible, found, onClose }: Props) {
+  const [chosen, setChosen] = useState<readonly string[]>([]);
   const [open, setOpen] = useState<string | null>(null);
   const [events, setEvents] = useState(false);
   const machines = found.data?.machines ?? [];
@@ -37,7 +52,8 @@ export function RunSheet(props: {
         <OrderDesk
           plan={plan}
           job={run.job}
-          machines={failed.map((m) => m.machine)}
+          failed={failed.map((m) => m.machine)}
+          chosen={chosen}
           kinds={kinds}
         />
       )}
@@ -49,6 +65,17 @@ export function RunSheet(props: {
             key={machine.machine}
             machine={machine}
             zone={zone}
+            chosen={chosen.includes(machine.machine)}
+            onChosen={
+              ordersPossible
+                ? (now) =>
+                    setChosen((before) =>
+                      now
+                        ? [...before, machine.machine]
+                        : before.filter((name) => name !== machine.machine),
+                    )
+                : null
+            }
             open={open === machine.machine}
             onOpen={() => setOpen(open === machine.machine ? null : machine.machine)}
           />
@@ -114,25 +141,38 @@ const PARTS: Record<string, string> = {
 function Machine(props: {
   machine: LedgerMachine;
   zone: string;
+  chosen: boolean;
+  /** Has it chosen for an order; null where none can be given. */
+  onChosen: ((chosen: boolean) => void) | null;
   open: boolean;
   onOpen: () => void;
 }) {
-  const { machine, zone, open, onOpen } = props;
+  const { machine, zone, chosen, onChosen, open, onOpen } = props;
   const bad = machine.outcome !== null && machine.outcome !== "done";
   return (
     <li className="border-b border-rule py-1">
-      <button
-        type="button"
-        aria-expanded={open}
-        onClick={onOpen}
-        className="flex w-full items-baseline gap-2 text-left hover:bg-closed"
-      >
-        <span className="min-w-0 flex-1 truncate font-medium">{machine.machine}</span>
-        <span className={clsx("shrink-0", bad ? "font-semibold text-barn" : "text-ink-2")}>
-          {machine.outcome ?? machine.step}
-        </span>
-        <span className="w-16 shrink-0 text-right text-ink-2">{bytes(machine.source_bytes)}</span>
-      </button>
+      <span className="flex items-center gap-2">
+        {onChosen && (
+          <input
+            type="checkbox"
+            aria-label={`Choose ${machine.machine}`}
+            checked={chosen}
+            onChange={(event) => onChosen(event.target.checked)}
+          />
+        )}
+        <button
+          type="button"
+          aria-expanded={open}
+          onClick={onOpen}
+          className="flex min-w-0 flex-1 items-baseline gap-2 text-left hover:bg-closed"
+        >
+          <span className="min-w-0 flex-1 truncate font-medium">{machine.machine}</span>
+          <span className={clsx("shrink-0", bad ? "font-semibold text-barn" : "text-ink-2")}>
+            {machine.outcome ?? machine.step}
+          </span>
+          <span className="w-16 shrink-0 text-right text-ink-2">{bytes(machine.source_bytes)}</span>
+        </button>
+      </span>
       {machine.reason && <p className="text-sm text-barn">{machine.reason}</p>}
       {open && (
         <div className="pt-1 text-sm">

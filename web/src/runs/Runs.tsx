@@ -9,6 +9,7 @@ import { Ledger } from "./Ledger";
 import { MailSheet } from "./MailSheet";
 import { MorningReport } from "./MorningReport";
 import { PastNights } from "./PastNights";
+import { Rehearsal } from "./Rehearsal";
 import { RunnerSheet } from "./RunnerSheet";
 import { Tonight } from "./Tonight";
 
@@ -81,6 +82,14 @@ export function Runs() {
         ))}
         <span className="flex-1" />
         <span className="flex items-center">
+          <Button
+            small
+            look="plain"
+            aria-pressed={part === "rehearsal"}
+            onClick={() => set({ part: part === "rehearsal" ? null : "rehearsal", run: null })}
+          >
+            Rehearse
+          </Button>
           {SHEETS.map((each) => (
             <Button
               key={each}
@@ -113,6 +122,8 @@ export function Runs() {
             onNight={(date) => set({ night: date, run: null })}
             onChoose={(run) => set({ run })}
           />
+        ) : part === "rehearsal" ? (
+          <Rehearsal />
         ) : part === "report" && night ? (
           <MorningReport plan={plan.id} night={night} back={link({ part: "nights", night })} />
         ) : (

@@ -13,7 +13,7 @@ import { Pending } from "../ui/Pending";
 import { Verdict } from "../ui/Verdict";
 import { ClockDesk, useRunnerClock } from "./ClockDesk";
 import { keyOf, NightChart } from "./NightChart";
-import { RunSheet } from "./RunSheet";
+import { LedgerRunSheet } from "./RunSheet";
 import { useNews } from "./useNews";
 
 /** The night under way: what ran, what runs, how it goes on, and what can be ordered. */
@@ -110,7 +110,7 @@ function Night(props: {
         {night.orders.length > 0 && <Orders plan={plan} orders={night.orders} zone={zone} />}
       </section>
       {run && (
-        <RunSheet
+        <LedgerRunSheet
           key={keyOf(run)}
           plan={plan}
           zone={zone}

@@ -1,12 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import { ChevronLeft, ChevronRight } from "lucide-react";
-import { type KeyboardEvent, useState } from "react";
+import { scaleLinear } from "d3-scale";
+import { type KeyboardEvent, useMemo, useState } from "react";
 import { computationsQuery, isStale, newestFor, type Sure } from "../api/balanceQueries";
-import { addDays, clock, dateWords, duration } from "../time/time";
+import { type NightMark, pastNightsQuery } from "../api/runQueries";
+import { addDays, clock, dateWords, duration, HOUR, millis } from "../time/time";
 import { Hint } from "../ui/Hint";
 import { Verdict } from "../ui/Verdict";
-import { percent } from "../ui/words";
+import { count, percent } from "../ui/words";
 import { MonthView } from "./MonthView";
 import { Silhouette } from "../ui/Silhouette";
 import { useWorkbench } from "../workbench/store";
@@ -26,9 +28,11 @@ export function WeekStrip() {
       night,
     ]),
   );
+  const over = usePastNights(plan.id);
   const zone = plan.time_zone;
+  const first = [...over.keys()].reduce((a, b) => (a < b ? a : b), plan.first_night);
   const bounded = (to: string) =>
-    to < plan.first_night ? plan.first_night : to > plan.last_night ? plan.last_night : to;
+    to < first ? first : to > plan.last_night ? plan.last_night : to;
   const onKey = (event: KeyboardEvent) => {
     const by = { ArrowLeft: -1, ArrowRight: 1, PageUp: -7, PageDown: 7 }[event.key];
     if (!by) return;
@@ -55,6 +59,7 @@ export function WeekStrip() {
       >
         {week.map((night, i) => {
           const day = dateWords(night.date);
+          const past = night.forecast ? undefined : over.get(night.date);
           const before = adoptedWeek[i];
           const changed =
             before && JSON.stringify(before.silhouette) !== JSON.stringify(night.silhouette);
@@ -62,12 +67,18 @@ export function WeekStrip() {
             <Hint
               key={night.date}
               quiet={attempting}
-              text={<NightHint date={night.date} sure={sure.get(night.date)} />}
+              text={
+                past ? (
+                  <PastHint past={past} />
+                ) : (
+                  <NightHint date={night.date} sure={sure.get(night.date)} />
+                )
+              }
             >
               <button
                 type="button"
                 data-night={night.date}
-                disabled={!night.forecast}
+                disabled={!night.forecast && !past}
                 aria-current={night.date === date ? "date" : undefined}
                 tabIndex={night.date === date ? 0 : -1}
                 onClick={() => goTo(night.date)}
@@ -82,17 +93,28 @@ export function WeekStrip() {
                   <span className="block font-semibold whitespace-nowrap">
                     {day.short} {day.day} <span className="sr-only">{day.month}</span>
                   </span>
-                  <Verdict verdict={night.verdict} />
+                  {past ? (
+                    <>
+                      <span className="sr-only">is over: </span>
+                      <Verdict verdict={past.verdict} />
+                    </>
+                  ) : (
+                    <Verdict verdict={night.verdict} />
+                  )}
                   <span className="block text-xs text-ink-2">
-                    <span className="sr-only">last run ends </span>
-                    {night.last_end ? clock(night.last_end, zone) : "–"}
+                    <span className="sr-only">last run {past ? "ended" : "ends"} </span>
+                    {clockOr((past ?? night).last_end, zone)}
                   </span>
                 </span>
-                <Silhouette
-                  night={night}
-                  before={changed ? before : undefined}
-                  sure={sure.get(night.date)}
-                />
+                {past ? (
+                  <PastGlyph past={past} />
+                ) : (
+                  <Silhouette
+                    night={night}
+                    before={changed ? before : undefined}
+                    sure={sure.get(night.date)}
+                  />
+                )}
               </button>
             </Hint>
           );
@@ -121,7 +143,7 @@ export function WeekStrip() {
           id="night-of"
           type="date"
           value={date}
-          min={plan.first_night}
+          min={first}
           max={plan.last_night}
           onChange={(event) => {
             if (event.target.validity.valid && event.target.value) goTo(event.target.value);
@@ -131,6 +153,54 @@ export function WeekStrip() {
       </span>
       <MonthView open={month} onOpen={setMonth} />
     </nav>
+  );
+}
+
+const clockOr = (at: string | null, zone: string) => (at ? clock(at, zone) : "–");
+
+/** The nights that the ledger knows to be over, by date. */
+function usePastNights(plan: number): ReadonlyMap<string, NightMark> {
+  const found = useQuery({ ...pastNightsQuery(plan), staleTime: 60_000 });
+  const nights = found.data?.nights;
+  return useMemo(() => new Map(nights?.map((night) => [night.date, night])), [nights]);
+}
+
+const GLYPH = { width: 96, height: 46, from: 6, to: 22 };
+
+/** A night that is over: when it was to end (line) and when it did (bar). */
+function PastGlyph({ past }: { past: NightMark }) {
+  const x = (at: string) =>
+    scaleLinear([GLYPH.from, GLYPH.to], [0, GLYPH.width]).clamp(true)(
+      (millis(at) - millis(past.start)) / HOUR,
+    );
+  const fill =
+    past.verdict === "over" ? "fill-barn" : past.verdict === "tight" ? "fill-hay" : "fill-slate";
+  return (
+    <svg width={GLYPH.width} height={GLYPH.height} aria-hidden className="shrink-0">
+      <line x1={0} x2={GLYPH.width} y1={34.5} y2={34.5} stroke="var(--rule-strong)" />
+      {past.last_end && <rect x={0} y={20} width={x(past.last_end)} height={10} className={fill} />}
+      {past.predicted_end && (
+        <line
+          x1={x(past.predicted_end)}
+          x2={x(past.predicted_end)}
+          y1={12}
+          y2={34}
+          stroke="var(--ink)"
+          strokeWidth={1.5}
+        />
+      )}
+    </svg>
+  );
+}
+
+function PastHint({ past }: { past: NightMark }) {
+  const { plan } = useWorkbench();
+  return (
+    <>
+      Over: {past.done} of {count(past.total, "machine")} done
+      {past.predicted_end && `; predicted to end ${clock(past.predicted_end, plan.time_zone)}`}.
+      {past.why && <span className="block text-ink-2">{past.why}</span>}
+    </>
   );
 }
 
@@ -163,7 +233,12 @@ function NightHint({ date, sure }: { date: string; sure: Sure | undefined }) {
   const { week, plan } = useWorkbench();
   const night = week.find((n) => n.date === date);
   if (!night?.forecast)
-    return <>The forecast begins with the night of {dateWords(plan.first_night).short}.</>;
+    return (
+      <>
+        This night is past, and the ledger has nothing of it. The forecast begins with the night of{" "}
+        {dateWords(plan.first_night).short}.
+      </>
+    );
   return (
     <>
       {night.runs} runs, {night.missed ? `${night.missed} machines not backed up` : "all done"}

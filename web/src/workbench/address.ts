@@ -21,6 +21,21 @@ export function planOf(search: URLSearchParams): string {
   return kept.toString();
 }
 
+/** Whether a view can show a night that is over. */
+export const looksBack = (view: string) => view === "board" || view === "runs";
+
+/** Where a night is shown: in the view that is open; on the board where that only looks ahead. */
+export function nightAddress(view: string, search: URLSearchParams, night: string, over: boolean) {
+  if (over && !looksBack(view)) return { pathname: `/board/${night}`, search: planOf(search) };
+  const kept = new URLSearchParams(search);
+  kept.delete("run");
+  if (over && view === "runs") {
+    kept.set("part", "nights");
+    kept.set("night", night);
+  }
+  return { pathname: `/${view}/${night}`, search: kept.toString() };
+}
+
 export type AddressChanges = Record<string, string | readonly string[] | null>;
 
 const viewOf = (path: string) => path.split("/")[1] ?? "";

@@ -10,7 +10,7 @@ import {
 } from "../api/client";
 import * as q from "../api/planQueries";
 import { mondayOf } from "../time/time";
-import { useAddress } from "./address";
+import { looksBack, nightAddress, useAddress } from "./address";
 import { type Clash, type Workbench, WorkbenchStore } from "./store";
 import { changedNights } from "./changedNights";
 import { type Move, operationsOf, withMove } from "./moves";
@@ -87,6 +87,18 @@ function usePreviews(
   return { ...state, request, clear };
 }
 
+/**
+ * The night that the address names; without one the worst of the week, once that is known. Nights
+ * that are over are looked at on the board and in Runs; the other views speak of what comes.
+ */
+function useShownNight(plan: Plan, view: string, named: string | undefined) {
+  const first = useQuery(q.weekQuery(plan, null, mondayOf(named ?? plan.first_night)));
+  const asked = named ?? mostTroubled(first.data?.nights) ?? plan.first_night;
+  const past = asked < plan.first_night;
+  const date = past && !looksBack(view) ? plan.first_night : asked;
+  return { date, past, decided: Boolean(named ?? first.data) };
+}
+
 export function WorkbenchProvider({ plan, children }: { plan: Plan; children: ReactNode }) {
   const client = useQueryClient();
   const navigate = useNavigate();
@@ -104,25 +116,20 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const [refused, setRefused] = useState<ApiProblem | null>(null);
   const jobs = useMemo(() => new Map(plan.jobs.map((job) => [job.id, job])), [plan.jobs]);
 
-  const adoptedFirst = useQuery(
-    q.weekQuery(plan, null, mondayOf(params["date"] ?? plan.first_night)),
-  );
-  const date = params["date"] ?? mostTroubled(adoptedFirst.data?.nights) ?? plan.first_night;
-  // Without a date in the address the worst night of the week is chosen, once the week is known.
-  const decided = Boolean(params["date"] ?? adoptedFirst.data);
+  const { date, past, decided } = useShownNight(plan, view, params["date"]);
   const saved = useQuery(q.weekQuery(plan, draft, mondayOf(date)));
   const adopted = useQuery(q.weekQuery(plan, null, mondayOf(date)));
   const night = useQuery({
     ...q.nightQuery(plan, draft, date, loads),
-    enabled: decided,
+    enabled: decided && !past,
     placeholderData: (before) => before,
   });
 
   const previews = usePreviews(
-    (asked, scope, signal) => {
+    (of, scope, signal) => {
       const body = {
         draft: draft?.id ?? null,
-        operations: [...operationsOf(asked, jobs), ...considered],
+        operations: [...operationsOf(of, jobs), ...considered],
         night: date,
         load: loads,
         scope,
@@ -139,8 +146,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const { request, clear, result, running } = previews;
 
   const goTo = useCallback(
-    (to: string) => navigate({ pathname: `/${view}/${to}`, search: search.toString() }),
-    [navigate, search, view],
+    (to: string) => navigate(nightAddress(view, search, to, to < plan.first_night)),
+    [navigate, plan.first_night, search, view],
   );
 
   // Moves, the night and the chosen loads decide what has to be previewed.

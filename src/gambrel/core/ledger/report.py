@@ -216,9 +216,8 @@ def _jobs(plan: Plan, runs: Sequence[RunRecord], at: float) -> list[JobLine]:
     return found
 
 
-def headline(report: Report) -> str:
+def headline(summary: NightSummary) -> str:
     """The night in one sentence."""
-    summary = report.summary
     said = f"{summary.done} of {words.count(summary.total, 'machine')} done"
     open_ = [t for t in summary.troubles if not t.made_good]
     if open_:

@@ -25,10 +25,17 @@ StandingKind = Literal["no good point", "failed in a row", "forecast off"]
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """A trouble that stands. `subject`: a machine's or a job's id; `weight`: how much of it."""
+    """A trouble that stands.
+
+    Attributes:
+        machine: the machine that it is about; None where it is about a whole job.
+        job: the job in which it shows; None where none selects the machine any more.
+        weight: how much of it there is, in the unit of its kind.
+    """
 
     kind: StandingKind
-    subject: str
+    machine: str | None
+    job: str | None
     what: str
     why: str
     weight: float
@@ -49,7 +56,7 @@ def standing_troubles(
         *_off(plan, runs, at),
     ]
     kinds: tuple[StandingKind, ...] = ("no good point", "failed in a row", "forecast off")
-    return sorted(found, key=lambda s: (kinds.index(s.kind), -s.weight, s.subject))
+    return sorted(found, key=lambda s: (kinds.index(s.kind), -s.weight, s.machine or s.job or ""))
 
 
 def _no_good_point(
@@ -64,11 +71,12 @@ def _no_good_point(
     }
     for machine in plan.machines:
         if machine.id in tried and machine.id not in newest:
-            jobs = [j.name for j in plan.jobs if machine in selected_machines(plan, j)]
-            by = f"{jobs[0]} tried" if jobs else "a run tried"
+            jobs = [j for j in plan.jobs if machine in selected_machines(plan, j)]
+            by = f"{jobs[0].name} tried" if jobs else "A run tried"
             yield Standing(
                 "no good point",
                 machine.id,
+                jobs[0].id if jobs else None,
                 f"{machine.id} has no restore point.",
                 f"{by} in the last week; none of its runs left a point.",
                 1.0,
@@ -94,6 +102,7 @@ def _failed_in_a_row(plan: Plan, runs: Sequence[RunRecord]) -> Iterator[Standing
         yield Standing(
             "failed in a row",
             name,
+            job,
             f"{name} failed {times} times in a row in {plan.job_by_id[job].name}.",
             f"Last: {reason}.",
             float(times),
@@ -123,6 +132,7 @@ def _off(plan: Plan, runs: Iterable[RunRecord], at: float) -> Iterator[Standing]
                 usual = off[len(off) // 2]
                 yield Standing(
                     "forecast off",
+                    None,
                     job,
                     f"{plan.job_by_id[job].name} ends {words.duration(usual)} {word} "
                     "than predicted.",
