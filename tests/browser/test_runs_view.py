@@ -55,7 +55,11 @@ def test_a_night_is_watched_and_something_is_ordered(night):
     expect(sheet).to_contain_text("machines done")
     expect(sheet.get_by_role("list", name="Machines of the run")).to_contain_text(FAILS)
     planner.check("a run")
-    sheet.get_by_role("button", name="Stop").click()
+    # Some of its machines may be chosen.
+    sheet.get_by_role("checkbox").nth(1).check()
+    sheet.get_by_role("button", name="Stop (1)").click()
+    expect(sheet.get_by_role("status")).to_contain_text("Stop 1 machine of Office machines")
+    sheet.get_by_role("checkbox").nth(1).uncheck()
     expect(sheet.get_by_role("status")).to_contain_text("Stop Office machines")
     sheet.get_by_role("button", name="Order", exact=True).click()
     orders = page.get_by_role("region", name="Orders of tonight")
@@ -107,6 +111,54 @@ def test_the_morning_after_is_read_and_the_ledger_filtered(night):
     page.reload()
     expect(page.get_by_role("table").get_by_role("row")).to_have_count(2)
     planner.check("the ledger")
+
+
+def test_a_night_that_is_over_stands_on_the_strip_and_on_the_board(night):
+    planner, stand_in = night
+    page = planner.page
+    while stand_in.clock < NIGHT.end + 3600:
+        stand_in.tick(1.0)
+    page.goto(planner.address + "/board/2026-11-03")
+    over = page.locator('[data-night="2026-11-02"]')
+    expect(over).to_contain_text("past: over")
+    over.focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Monday 2 November")).to_be_visible()
+    board = page.get_by_role("main", name="Board")
+    bar = board.get_by_role("button", name=re.compile("^Office machines, due")).first
+    expect(bar).to_have_attribute("aria-label", re.compile("1 machine not done"))
+    planner.check("the board of a night that is over")
+    bar.click()
+    sheet = page.get_by_role("complementary", name="Run of Office machines")
+    expect(sheet).to_contain_text(FAILS)
+    page.keyboard.press("Escape")
+    expect(sheet).not_to_be_attached()
+    # The other views speak of the nights to come; the board is where one that is over is shown.
+    page.get_by_role("link", name="Estate", exact=True).click()
+    expect(page.locator('[data-night="2026-11-03"]')).to_have_attribute("aria-current", "date")
+    page.locator('[data-night="2026-11-02"]').click()
+    expect(page).to_have_url(re.compile("/board/2026-11-02"))
+
+
+def test_a_draft_is_rehearsed_and_nothing_is_kept(planner):
+    page = planner.page
+    page.get_by_role("button", name="Rehearse").click()
+    expect(page.get_by_role("heading", name=re.compile("^Rehearsal of"))).to_be_visible()
+    expect(page.get_by_text(re.compile(r"of 29\d machines done"))).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Goes wrong")).click()
+    page.get_by_role("menuitemradio", name="what I choose").click()
+    page.get_by_label("From").fill("21:30")
+    page.get_by_role("button", name="Add").click()
+    expect(page.get_by_role("list", name="What went wrong")).to_contain_text("stopped answering")
+    planner.check("a rehearsal")
+    page.reload()
+    expect(page.get_by_role("list", name="What went wrong")).to_contain_text("21:30")
+    page.get_by_role("button", name=re.compile("^Office machines, due")).first.click()
+    sheet = page.get_by_role("complementary", name="Run of Office machines")
+    expect(sheet.get_by_role("list", name="Machines of the run")).to_contain_text("done")
+    # The ledger has nothing of it.
+    page.get_by_role("button", name="Ledger").click()
+    expect(page.get_by_text("No run fits these filters.")).to_be_visible()
 
 
 def test_runners_and_mail_are_set(planner):

@@ -291,19 +291,25 @@ function Troubles(props: {
         {options ? (
           <Pick label={told.of} value={value} options={options} onChange={setSubject} />
         ) : (
-          <Field
-            label={told.of}
-            value={subject}
-            onChange={(event) => setSubject(event.target.value)}
-          />
+          <span className="w-48">
+            <Field
+              label={told.of}
+              value={subject}
+              onChange={(event) => setSubject(event.target.value)}
+            />
+          </span>
         )}
-        <Field
-          label="From"
-          value={from}
-          wrong={at === null ? "Write a time like 22:00" : null}
-          onChange={(event) => setFrom(event.target.value)}
-        />
-        <NumberField label="For" unit="h" value={hours} onChange={(n) => setHours(n ?? null)} />
+        <span className="w-24">
+          <Field
+            label="From"
+            value={from}
+            wrong={at === null ? "Write a time like 22:00" : null}
+            onChange={(event) => setFrom(event.target.value)}
+          />
+        </span>
+        <span className="w-20">
+          <NumberField label="For" unit="h" value={hours} onChange={(n) => setHours(n ?? null)} />
+        </span>
         <Button small type="submit" className="mb-2" disabled={!ready}>
           <Plus size={14} aria-hidden /> Add
         </Button>

@@ -95,7 +95,7 @@ export function WeekStrip() {
                   </span>
                   {past ? (
                     <>
-                      <span className="sr-only">is over: </span>
+                      <span className="sr-only">past: </span>
                       <Verdict verdict={past.verdict} />
                     </>
                   ) : (
@@ -197,7 +197,7 @@ function PastHint({ past }: { past: NightMark }) {
   const { plan } = useWorkbench();
   return (
     <>
-      Over: {past.done} of {count(past.total, "machine")} done
+      Past: {past.done} of {count(past.total, "machine")} done
       {past.predicted_end && `; predicted to end ${clock(past.predicted_end, plan.time_zone)}`}.
       {past.why && <span className="block text-ink-2">{past.why}</span>}
     </>

@@ -45,7 +45,7 @@ def order_in_words(plan: Plan, order: Order) -> str:
         "run": f"Run {of} now",
         "run in full": f"Run {of} once in full",
         "retry": f"Retry {of}",
-        "stop": f"Stop {job}",
+        "stop": f"Stop {of}",
         "hold": f"Hold {job}",
         "release": f"Release {job}",
     }[order.kind]
