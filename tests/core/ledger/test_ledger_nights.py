@@ -169,6 +169,20 @@ def test_a_run_that_is_ordered_minds_no_window_and_touches_its_machines_only():
     assert "Delays no other job." in said
 
 
+@pytest.mark.parametrize(("begins", "told"), [("08:00", True), ("02:00", False)])
+def test_hours_in_which_a_link_carries_less_are_told(begins, told):
+    days = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
+    ends = "19:00" if told else "04:00"
+    limit = {"days": days, "from": begins, "to": ends, "mbit_per_s": 250}
+    link = {"id": "lan", "between": ["quay", "quay"], "mbit_per_s": 1000, "limits": [limit]}
+    plan, at = small_plan(links=[link]), NIGHT.start + 2 * 3600
+    now = replace(plan, state=state_at(plan, NIGHT.start, NIGHT.end, at))
+    order = Order("run", "nightly")
+    before, after = (simulate(p, at, at + DAY) for p in (now, ordered(now, order)))
+    said = effect_in_words(plan, order, before, after, at)
+    assert any("carries only 250 Mbit/s meanwhile, until Fri 19:00" in s for s in said) == told
+
+
 def test_an_ordered_full_is_a_full():
     then, _ = effect(Order("run in full", "nightly"), 2.0)
     own = next(run for run in then.runs if run.occurrence == NIGHT.start + 2 * 3600)

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
 from gambrel.core import words
+from gambrel.core.loads.load_series import Floats, load_series
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import planner_zone
 from gambrel.core.plan.objects import Plan, Running, RunningMachine, RunningRun
 from gambrel.core.simulation.forecast import Forecast, Run
-from gambrel.core.units import MINUTE, SAME_INSTANT
+from gambrel.core.units import DAY, MINUTE, SAME_INSTANT
 
 OrderKind = Literal["run", "run in full", "retry", "stop", "hold", "release"]
 ORDER_KINDS: tuple[OrderKind, ...] = ("run", "run in full", "retry", "stop", "hold", "release")
@@ -154,6 +155,7 @@ def effect_in_words(
         if own is not None and own.ended is not None:
             end = words.moment(own.ended, zone)
             said.append(f"Ends {end}, after {words.duration(own.ended - at)}.")
+            said += _in_limited_hours(after, order.job, at, own.ended, zone)
         said += _skipped(plan, order, after, zone)
     others = [job for job in plan.jobs if job.id != order.job]
     changes = _changes(before.runs, after.runs, {job.id for job in others})
@@ -175,6 +177,37 @@ def effect_in_words(
     elif missed < 0:
         said.append(f"{words.count(-missed, 'more machine')} of other jobs would be backed up.")
     return said
+
+
+def _in_limited_hours(
+    forecast: Forecast, job: str, start: float, end: float, zone: str
+) -> Iterator[str]:
+    """Links that a job loads between two instants while a limit holds on them."""
+    for link in forecast.plan.links:
+        if not link.limits or end <= start:
+            continue
+        horizon = max(end, start + DAY)
+        series = load_series(forecast, f"link:{link.id}", start, horizon)
+        own = [part.steps for part in series.parts if part.job == job]
+        capacity = series.capacity or ()
+        most = link.carried(link.mbit_per_s)
+        ends = [at for at, _ in capacity[1:]] + [horizon]
+        for (begins, rate), until in zip(capacity, ends, strict=True):
+            if rate < most and any(_loads(steps, begins, min(until, end)) for steps in own):
+                yield (
+                    f"{words.load_label(forecast.plan, series.name)} carries only {rate:,.0f} "
+                    f"Mbit/s meanwhile, until {words.moment(until, zone)}."
+                )
+                break
+
+
+def _loads(steps: Floats, begins: float, until: float) -> bool:
+    """Whether a load in steps is above nothing at some time between two instants."""
+    lasts = [*(float(at) for at, _ in steps[1:]), until]
+    return any(
+        load > 0 and at < until - SAME_INSTANT and last > begins + SAME_INSTANT
+        for (at, load), last in zip(steps.tolist(), lasts, strict=True)
+    )
 
 
 def _past_window(run: Run) -> str:
