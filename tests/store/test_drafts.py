@@ -61,7 +61,7 @@ def test_an_operation_that_cannot_be_applied_saves_none_of_its_list(maker, draft
 
 
 def test_undo_and_redo_go_back_and_forth(maker, draft):
-    saved = added(maker, draft, LATER, SATURDAY)
+    saved = added(maker, added(maker, draft, LATER), SATURDAY)
     with maker.begin() as session:
         back = store.undo(session, saved.id, saved.revision, actor="ann")
         further = store.undo(session, saved.id, back.revision, actor="ann")
@@ -71,6 +71,29 @@ def test_undo_and_redo_go_back_and_forth(maker, draft):
     assert nothing.revision == further.revision
     assert again.operations == (LATER,)
     assert again.can_redo
+
+
+def test_what_one_act_saved_goes_and_comes_back_together(maker, draft):
+    first = added(maker, draft, LATER)
+    both = added(maker, first, SATURDAY, MoveStart("nightly", 1, "23:00"))
+    with maker.begin() as session:
+        back = store.undo(session, both.id, both.revision, actor="ann")
+        assert back.operations == (LATER,)
+        copied = store.duplicate(session, both.id, "copy", actor="ann")
+        again = store.redo(session, both.id, back.revision, actor="ann")
+        assert again.operations == both.operations and not again.can_redo
+        none = store.undo(session, copied.id, copied.revision, actor="ann")
+        assert none.operations == ()
+
+
+def test_several_acts_may_be_saved_at_once(maker, draft):
+    moves = (LATER, SATURDAY, MoveStart("nightly", 1, "23:00"))
+    with maker.begin() as session:
+        saved = store.add_operations(
+            session, draft.id, draft.revision, moves, actor="ann", acts=[1, 2]
+        )
+        back = store.undo(session, saved.id, saved.revision, actor="ann")
+        assert back.operations == (LATER,)
 
 
 def test_a_new_operation_forgets_what_was_undone(maker, draft):

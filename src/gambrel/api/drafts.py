@@ -121,9 +121,15 @@ def show(draft_id: int) -> Any:
 def add(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Save operations at the end of a draft."""
     operations = read_operations(json_data["operations"])
+    acts = json_data["acts"]
+    if acts is not None and sum(acts) != len(operations):
+        raise ProblemError(
+            422, "The acts do not fit the operations", "Nothing was saved.",
+            errors=[field_error("acts", acts, f"do not add up to {len(operations)} operations")],
+        )  # fmt: skip
     return _write(
         lambda db, revision: store.add_operations(
-            db, draft_id, revision, operations, actor=actor()
+            db, draft_id, revision, operations, actor=actor(), acts=acts
         ),
         operations,
     )
@@ -133,7 +139,7 @@ def add(draft_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(DraftSchema)
 @needs_revision
 def undo(draft_id: int) -> Any:
-    """Take the last operation back."""
+    """Take the operations of the last act back."""
     return _write(lambda db, revision: store.undo(db, draft_id, revision, actor=actor()))
 
 
@@ -141,7 +147,7 @@ def undo(draft_id: int) -> Any:
 @blueprint.output(DraftSchema)
 @needs_revision
 def redo(draft_id: int) -> Any:
-    """Bring the operation back that was last undone."""
+    """Bring the operations back that were last undone."""
     return _write(lambda db, revision: store.redo(db, draft_id, revision, actor=actor()))
 
 

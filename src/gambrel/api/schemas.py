@@ -17,7 +17,7 @@ from apiflask.fields import (
     Raw,
     String,
 )
-from apiflask.validators import Length, OneOf
+from apiflask.validators import Length, OneOf, Range
 from marshmallow import ValidationError
 
 from gambrel.core.loads.lanes import LANES_BY
@@ -205,6 +205,15 @@ class NewDraftSchema(Schema):
 
 class OperationsSchema(Schema):
     operations = required(List, Nested(OperationSchema), validate=Length(min=1, max=200))
+    acts = List(
+        Integer(validate=Range(min=1)),
+        load_default=None,
+        allow_none=True,
+        metadata={
+            "description": "how many of the operations, in order, belong to each act of the "
+            "planner, which one undo takes back; without it they are one act"
+        },
+    )
 
 
 class RenameSchema(Schema):

@@ -110,6 +110,7 @@ class DraftOperationRow(Base):
     position: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
     operation: Mapped[dict[str, Any]]
     words: Mapped[str]
+    act: Mapped[int]
     undone: Mapped[bool] = mapped_column(default=False)
     created_at: Mapped[datetime] = mapped_column(default=now_utc)
     actor: Mapped[str] = mapped_column(String(200))

@@ -49,12 +49,15 @@ class DraftChange:
 
     Attributes:
         revision: of the draft at which it was saved, or last undone or redone.
+        act: the same for operations that were made by one act of a planner: they are undone and
+            brought back together.
     """
 
     operation: Operation
     words: str
     actor: str = ""
     revision: int = 0
+    act: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,7 +189,7 @@ def restore_version(session: Session, plan_id: int, version_id: int, *, actor: s
 
 
 def _change(row: DraftOperationRow) -> DraftChange:
-    return DraftChange(operation_from(row.operation), row.words, row.actor, row.revision)
+    return DraftChange(operation_from(row.operation), row.words, row.actor, row.revision, row.act)
 
 
 def _draft(session: Session, row: DraftRow) -> Draft:
@@ -270,9 +273,19 @@ def _checked_row(session: Session, draft_id: int, revision: int) -> DraftRow:
 
 
 def add_operations(
-    session: Session, draft_id: int, revision: int, operations: Sequence[Operation], *, actor: str
+    session: Session,
+    draft_id: int,
+    revision: int,
+    operations: Sequence[Operation],
+    *,
+    actor: str,
+    acts: Sequence[int] | None = None,
 ) -> Draft:
     """Save operations at the end of a draft; what had been undone is gone for good.
+
+    Args:
+        acts: how many of the operations, in order, belong to each act of the planner; None where
+            they are all one act.
 
     Raises:
         NotFound: where there is no such open draft.
@@ -287,10 +300,14 @@ def add_operations(
             DraftOperationRow.draft_id == draft_id, DraftOperationRow.undone
         )
     )
-    last = session.scalar(
-        select(func.max(DraftOperationRow.position)).where(DraftOperationRow.draft_id == draft_id)
-    )
-    for offset, operation in enumerate(operations, start=1):
+    last, last_act = session.execute(
+        select(func.max(DraftOperationRow.position), func.max(DraftOperationRow.act)).where(
+            DraftOperationRow.draft_id == draft_id
+        )
+    ).one()
+    sizes = [len(operations)] if acts is None else acts
+    act_of = [act for act, size in enumerate(sizes, start=(last_act or 0) + 1) for _ in range(size)]
+    for offset, (operation, act) in enumerate(zip(operations, act_of, strict=True), start=1):
         plan, words = applied(plan, operation)
         session.add(
             DraftOperationRow(
@@ -298,6 +315,7 @@ def add_operations(
                 position=(last or 0) + offset,
                 operation=operation_to_dict(operation),
                 words=words,
+                act=act,
                 actor=actor,
                 revision=row.revision + 1,
             )
@@ -313,29 +331,31 @@ def _set_undone(
 ) -> Draft:
     row = _checked_row(session, draft_id, revision)
     order = DraftOperationRow.position.desc() if undone else DraftOperationRow.position
-    target = session.scalar(
+    open_ = session.scalars(
         select(DraftOperationRow)
         .where(DraftOperationRow.draft_id == draft_id, DraftOperationRow.undone != undone)
         .order_by(order)
-        .limit(1)
-    )
-    if target is not None:
-        target.undone = undone
+    ).all()
+    targets = [each for each in open_ if each.act == open_[0].act]
+    if targets:
         row.revision += 1
-        target.revision = row.revision
+        for target in targets:
+            target.undone = undone
+            target.revision = row.revision
         action = "undo" if undone else "redo"
-        audit(session, actor, action, f"draft {draft_id}", words=target.words)
+        words = "; ".join(target.words for target in targets)
+        audit(session, actor, action, f"draft {draft_id}", words=words)
         session.flush()
     return _draft(session, row)
 
 
 def undo(session: Session, draft_id: int, revision: int, *, actor: str) -> Draft:
-    """Take the last operation of a draft back; nothing happens where there is none."""
+    """Take the operations of the last act in a draft back; nothing happens where there is none."""
     return _set_undone(session, draft_id, revision, undone=True, actor=actor)
 
 
 def redo(session: Session, draft_id: int, revision: int, *, actor: str) -> Draft:
-    """Bring the operation back that was last undone; nothing happens where there is none."""
+    """Bring the operations back that were last undone; nothing happens where there is none."""
     return _set_undone(session, draft_id, revision, undone=False, actor=actor)
 
 
@@ -362,6 +382,7 @@ def duplicate(session: Session, draft_id: int, name: str, *, actor: str) -> Draf
                 position=position,
                 operation=operation_to_dict(change.operation),
                 words=change.words,
+                act=change.act,
                 actor=change.actor,
                 revision=1,
             )
@@ -402,6 +423,7 @@ def carry_over(session: Session, draft_id: int, revision: int, *, actor: str) ->
                 position=position,
                 operation=operation_to_dict(change.operation),
                 words=words,
+                act=change.act,
                 actor=change.actor,
                 revision=row.revision,
             )

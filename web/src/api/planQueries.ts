@@ -193,11 +193,12 @@ export const startDraft = (plan: number, name: string) =>
 /** The revision that an edit is based on. */
 export const ifMatch = (draft: Draft) => ({ "If-Match": `"${draft.revision}"` });
 
-export const saveOperations = (draft: Draft, operations: Operation[]) =>
+/** Save operations; without the sizes of their acts, one undo takes all of them back. */
+export const saveOperations = (draft: Draft, operations: Operation[], acts?: number[]) =>
   data(
     api.POST("/api/v1/drafts/{draft_id}/operations", {
       params: { path: { draft_id: draft.id }, header: ifMatch(draft) },
-      body: { operations },
+      body: { operations, acts: acts ?? null },
     }),
   );
 

@@ -3139,7 +3139,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take the last operation back. */
+        /** Take the operations of the last act back. */
         post: {
             parameters: {
                 query?: never;
@@ -3288,7 +3288,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Bring the operation back that was last undone. */
+        /** Bring the operations back that were last undone. */
         post: {
             parameters: {
                 query?: never;
@@ -15943,6 +15943,11 @@ export interface components {
         };
         OperationsSchema: {
             operations: components["schemas"]["OperationSchema"][];
+            /**
+             * @description how many of the operations, in order, belong to each act of the planner, which one undo takes back; without it they are one act
+             * @default null
+             */
+            acts: number[] | null;
         };
         LeftOutSchema: {
             reason: string;

@@ -10,6 +10,7 @@ import { SignIn } from "./SignIn";
 import { TopLine } from "../shell/TopLine";
 import { Unreadable, unreadablePlan } from "./Unreadable";
 import { useTheme } from "../ui/theme";
+import { UnsavedLine } from "../shell/UnsavedLine";
 import { WeekStrip } from "../shell/WeekStrip";
 import { useAddress } from "../workbench/address";
 import { WorkbenchProvider } from "../workbench/workbench";
@@ -109,6 +110,7 @@ function Views() {
       <div className="flex h-full flex-col">
         <TopLine />
         <WeekStrip />
+        <UnsavedLine />
         <Suspense
           fallback={
             <p role="status" className="flex-1 p-4">

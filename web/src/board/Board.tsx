@@ -156,7 +156,6 @@ function NightBoard({ night }: { night: Night }) {
       if (keysOpen) setKeysOpen(false);
       else if (opened) close();
       else if (finding) setFinding(false);
-      else bench.discard();
     }),
     ArrowDown: onBoard((event) => {
       if (event.target !== document.body) return false;

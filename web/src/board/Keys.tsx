@@ -11,7 +11,7 @@ const KEYS: [string[], string][] = [
   [["Enter"], "Open the job"],
   [["Ctrl", "Z"], "Undo"],
   [["Ctrl", "S"], "Save the moves to the draft"],
-  [["Esc"], "Close the sheet, or drop the moves not saved"],
+  [["Esc"], "Close the sheet"],
   [["F"], "What is wrong with this week, and what helps"],
   [["T"], "The night as a table, and back"],
   [["W"], "The whole week on one axis, and back"],

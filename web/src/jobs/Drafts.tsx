@@ -13,6 +13,8 @@ import {
 } from "../api/versionQueries";
 import { useAddress } from "../workbench/address";
 import { useWorkbench } from "../workbench/store";
+import { dateClock } from "../time/time";
+import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
 import { count } from "../ui/words";
 
@@ -117,7 +119,7 @@ export function Drafts() {
         {adoptions.data?.map((each) => (
           <li key={each.id} className="border-t border-rule py-1.5">
             <p>
-              <strong>{each.at.slice(0, 16).replace("T", " ")} UTC</strong> by {each.actor}
+              <strong>{dateClock(each.at, plan.time_zone)}</strong> by {each.actor}
               {each.in_force && <span className="font-semibold"> · in force</span>}
               {each.note && <span>: “{each.note}”</span>}
             </p>
@@ -137,21 +139,24 @@ export function Drafts() {
                   What it changed
                 </Link>
                 {each.in_force && (
-                  <Button
+                  <AskButton
                     small
-                    look="plain"
-                    onClick={() =>
+                    question="Go back to the plan before?"
+                    detail={`It is adopted again, without: ${each.words.slice(0, 4).join("; ")}${
+                      each.words.length > 4 ? `; and ${each.words.length - 4} more` : ""
+                    }.`}
+                    onYes={() =>
                       void work(
                         goBack(
                           plan.id,
                           each.id,
-                          `back from what was adopted ${each.at.slice(0, 16)}`,
+                          `back from what was adopted ${dateClock(each.at, plan.time_zone)}`,
                         ),
                       )
                     }
                   >
                     Go back to what was before
-                  </Button>
+                  </AskButton>
                 )}
               </p>
             )}
@@ -242,9 +247,14 @@ function DraftCard({
         <Button small onClick={() => onWork(copyDraft(draft, `${draft.name}, copy`))}>
           Copy
         </Button>
-        <Button small look="plain" onClick={() => onWork(discardDraft(draft))}>
+        <AskButton
+          small
+          question={`Discard the draft ${draft.name}?`}
+          detail={`Its ${count(draft.changes.length, "change")} would be gone.`}
+          onYes={() => onWork(discardDraft(draft))}
+        >
           Discard draft
-        </Button>
+        </AskButton>
       </p>
     </section>
   );

@@ -6,6 +6,7 @@ import { useCtrl } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
 import { dateWords } from "../time/time";
 import { Button } from "../ui/Button";
+import { AskButton } from "../ui/AskButton";
 import { Hint } from "../ui/Hint";
 import { Sheet } from "../ui/Sheet";
 import { Verdict } from "../ui/Verdict";
@@ -20,8 +21,9 @@ import { type Look, saveTemplate } from "../api/jobQueries";
 import { Room } from "./Room";
 import { SplitSheet } from "./SplitSheet";
 import { Tradeoffs } from "./Tradeoffs";
-import { useJobEdit } from "./useJobEdit";
+import { type JobEdits, useJobEdit } from "./useJobEdit";
 import { type JobValue, removeJob } from "./value";
+import type { UnsavedValue } from "../workbench/unsaved";
 
 const LOOKS = [
   { key: "machines", title: "Machines" },
@@ -36,17 +38,21 @@ const LOOKS = [
 export function JobDesk({
   id,
   fresh,
-  onFresh,
+  unsaved,
   onClose,
 }: {
   id: string;
   fresh: JobValue | null;
-  onFresh: (value: JobValue | null) => void;
+  unsaved: UnsavedValue<JobEdits>;
   onClose: () => void;
 }) {
   const { plan, put, busy } = useWorkbench();
   const { search, set } = useAddress();
-  const { edit, look, fetching, refused, missing, changed, forget, save } = useJobEdit(id, fresh);
+  const { edit, look, fetching, refused, missing, changed, edits, forget, save } = useJobEdit(
+    id,
+    fresh,
+    unsaved,
+  );
   const [splitting, setSplitting] = useState(false);
   const [told, setTold] = useState<string | null>(null);
   const clause = search.get("clause");
@@ -60,9 +66,7 @@ export function JobDesk({
     !job?.locked;
   const putIt = () =>
     void save().then((done) => {
-      if (!done) return;
-      onFresh(null);
-      set({ clause: null });
+      if (done) set({ clause: null });
     });
   useCtrl("s", ready ? putIt : null);
   if (missing)
@@ -178,18 +182,20 @@ export function JobDesk({
             >
               {fresh ? "Add job to draft" : "Add to draft"}
             </Button>
-            <Button
-              look="plain"
-              onClick={() => {
+            <AskButton
+              ask={edits > 1 || fresh !== null}
+              question={
+                fresh
+                  ? `Discard the new job ${edit.value.name}?`
+                  : `Discard ${count(edits, "edit")} of ${edit.value.name}?`
+              }
+              onYes={() => {
                 forget();
-                if (fresh) {
-                  onFresh(null);
-                  onClose();
-                }
+                if (fresh) onClose();
               }}
             >
               Discard
-            </Button>
+            </AskButton>
             {stops && (
               <span className="text-barn">
                 Something of it can never work: see the marked clauses.

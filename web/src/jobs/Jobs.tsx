@@ -1,47 +1,63 @@
 import { Plus } from "lucide-react";
-import { useCallback, useState } from "react";
-import { useAddress } from "../workbench/address";
+import { useCallback } from "react";
+import { planOf, useAddress } from "../workbench/address";
 import { useEscape } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
+import { keep, shelfOf, useUnsaved } from "../workbench/unsaved";
 import { Button } from "../ui/Button";
 import { Checks } from "./Checks";
 import { Drafts } from "./Drafts";
 import { JobDesk } from "./JobDesk";
 import { JobList } from "./JobList";
 import { NewJob } from "./NewJob";
+import { editsOf, type JobEdits, NO_EDITS } from "./useJobEdit";
 import type { JobValue } from "./value";
 
 const PANES = ["all", "check", "drafts"] as const;
 type Pane = (typeof PANES)[number];
 const TITLES: Record<Pane, string> = { all: "All jobs", check: "Check", drafts: "Drafts" };
 
-const keyOf = (plan: number) => `gambrel new job of plan ${plan}`;
+/** The address of a job in this view, with the plan and draft that are shown. */
+function withJob(id: string): string {
+  const kept = new URLSearchParams(planOf(new URLSearchParams(window.location.search)));
+  kept.set("job", id);
+  return `${window.location.pathname}?${kept.toString()}`;
+}
 
 /** Jobs: the list, one as a sentence, what speaks against the plan, the drafts. */
 export function Jobs() {
-  const { plan } = useWorkbench();
+  const { plan, draft } = useWorkbench();
   const { search, set } = useAddress();
   const shown = search.get("show") ?? "all";
   const pane = (PANES as readonly string[]).includes(shown) ? (shown as Pane) : "all";
   const job = search.get("job");
   const starting = search.get("new") !== null;
-  // A job that is not in a draft yet outlives a reload of the page.
-  const [fresh, setFresh] = useState<JobValue | null>(() => {
-    const kept = sessionStorage.getItem(keyOf(plan.id));
-    return kept ? (JSON.parse(kept) as JobValue) : null;
-  });
-  const keep = useCallback(
-    (value: JobValue | null) => {
-      if (value) sessionStorage.setItem(keyOf(plan.id), JSON.stringify(value));
-      else sessionStorage.removeItem(keyOf(plan.id));
-      setFresh(value);
-    },
-    [plan.id],
+  const unsaved = useUnsaved<JobEdits>(
+    `job ${job}`,
+    (edits) =>
+      edits.fresh
+        ? `new job ${edits.fresh.name}`
+        : `job ${plan.jobs.find((j) => j.id === job)?.name ?? job}`,
+    NO_EDITS,
+    editsOf,
+    job !== null,
   );
+  const begin = (value: JobValue) => {
+    const to = { job: value.id, clause: value.machines.ids?.length ? null : "machines" };
+    set({ new: null, machine: null, like: null, ...to });
+    // The address is that of the job from now on, so that it can be gone on with there.
+    keep(shelfOf(plan.id, draft?.id ?? null), `job ${value.id}`, {
+      title: `new job ${value.name}`,
+      at: Date.now(),
+      value: { ...NO_EDITS, fresh: value },
+      address: withJob(value.id),
+      edits: 1,
+    });
+  };
   const toList = useCallback(() => set({ job: null, clause: null, look: null, new: null }), [set]);
   useEscape(() => (search.get("clause") ? set({ clause: null }) : toList()));
   const known = plan.jobs.some((j) => j.id === job);
-  const made = fresh && fresh.id === job && !known ? fresh : null;
+  const made = known ? null : unsaved.value.fresh;
   return (
     <div className="flex min-h-0 flex-1">
       {job && (known || made) ? (
@@ -49,7 +65,7 @@ export function Jobs() {
           key={`${job} ${made ? "new" : ""}`}
           id={job}
           fresh={made}
-          onFresh={keep}
+          unsaved={unsaved}
           onClose={toList}
         />
       ) : (
@@ -84,16 +100,7 @@ export function Jobs() {
           machines={search.getAll("machine")}
           like={search.get("like")}
           onClose={toList}
-          onBegun={(value) => {
-            keep(value);
-            set({
-              new: null,
-              machine: null,
-              like: null,
-              job: value.id,
-              clause: value.machines.ids?.length ? null : "machines",
-            });
-          }}
+          onBegun={begin}
         />
       )}
     </div>

@@ -1,11 +1,23 @@
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useMemo, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { ApiProblem, type Operation } from "../api/client";
 import { useConsiderWhileShown } from "../workbench/considering";
 import { refusalsOf } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/store";
+import type { UnsavedValue } from "../workbench/unsaved";
 import { lookQuery } from "../api/jobQueries";
 import { addJob, changeJob, changesOf, type JobValue } from "./value";
+
+/** What is typed of a job and not saved; `fresh` is the whole of one that is not in a draft yet. */
+export interface JobEdits {
+  fresh: JobValue | null;
+  values: Readonly<Record<string, unknown>>;
+}
+
+export const NO_EDITS: JobEdits = { fresh: null, values: {} };
+
+export const editsOf = ({ fresh, values }: JobEdits) =>
+  Object.keys(values).length + (fresh ? 1 : 0);
 
 /** What editors of a job's clauses work with. */
 export interface JobEdit {
@@ -20,16 +32,19 @@ export interface JobEdit {
  * A job while it is edited: what is typed is simulated at once and shows in the sentence, its week
  * and the week strip; it is kept when it is added to the draft, and discarded when it is left.
  */
-export function useJobEdit(id: string, fresh: JobValue | null) {
+export function useJobEdit(
+  id: string,
+  fresh: JobValue | null,
+  { value: { values }, set: setEdits, clear }: UnsavedValue<JobEdits>,
+) {
   const { plan, draft, date, put, clash } = useWorkbench();
   const [saving, setSaving] = useState(false);
-  const [values, setValues] = useState<Record<string, unknown>>({});
   // Once it is settled whose edits stand, what was typed is in the draft or given up.
-  const [met, setMet] = useState(false);
-  if ((clash !== null) !== met) {
-    setMet(clash !== null);
-    if (clash === null) setValues({});
-  }
+  const met = useRef(clash);
+  useEffect(() => {
+    if (met.current && !clash) clear();
+    met.current = clash;
+  });
   const saved = useQuery({
     ...lookQuery(plan, draft, id, date, []),
     enabled: fresh === null,
@@ -51,10 +66,8 @@ export function useJobEdit(id: string, fresh: JobValue | null) {
   const refused = look.error instanceof ApiProblem ? look.error : null;
   const { of: wrong } = refusalsOf(refused);
   const errors = refused?.problem.errors ?? [];
-  const set = useCallback(
-    (more: Record<string, unknown>) => setValues((now) => ({ ...now, ...more })),
-    [],
-  );
+  const set = (more: Record<string, unknown>) =>
+    setEdits((now) => ({ ...now, values: { ...now.values, ...more } }));
   const edit: JobEdit | null = base
     ? { value: { ...base, ...values }, set, wrong, operations }
     : null;
@@ -69,11 +82,12 @@ export function useJobEdit(id: string, fresh: JobValue | null) {
       : null,
     missing: saved.error,
     changed: operations.length > 0,
-    forget: () => setValues({}),
+    edits: Object.keys(values).length,
+    forget: clear,
     save: async () => {
       setSaving(true);
       const done = await put(operations);
-      if (done) setValues({});
+      if (done) clear();
       // A job that was new is read from the draft from now on.
       if (!done || !fresh) setSaving(false);
       return done;

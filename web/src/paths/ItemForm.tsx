@@ -1,15 +1,33 @@
 import { useState } from "react";
-import { useDiscardOnLeave } from "../workbench/considering";
+import { useConsiderWhileShown, useDiscardOnLeave } from "../workbench/considering";
 import { useRefusals } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/store";
+import { useUnsaved } from "../workbench/unsaved";
+import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
 import { Field } from "../ui/Field";
 import { typedNumber } from "../ui/numbers";
+import { count } from "../ui/words";
 import { changesOf, FIELDS, type FieldSpec, Mistyped, shownValue, typedValue } from "./fields";
 import { type Interval, intervalInWords, intervalsOf, isEven, paint } from "./hours";
 import { add, change, type Item, type List, NOUNS, type PathsAnswer } from "../api/pathQueries";
 import { WeekPainter } from "./WeekPainter";
+
+interface Edits {
+  /** What stands in fields, as it was typed. */
+  texts: Record<string, string>;
+  values: Record<string, unknown>;
+  /** What is wrong with what was typed, by key. */
+  mistyped: Record<string, string>;
+}
+
+const AS_IT_IS: Edits = { texts: {}, values: {}, mistyped: {} };
+const editsOf = ({ values, mistyped }: Edits) =>
+  new Set([...Object.keys(values), ...Object.keys(mistyped)]).size;
+
+/** What the unsaved edits of an item are kept under. */
+export const itemKey = (list: List, id: string) => `${list}/${id}`;
 
 /** What an item may refer to: ids by list. */
 export type Known = Partial<Record<List | "machines", string[]>>;
@@ -39,29 +57,35 @@ export function ItemForm({
   known: Known;
   onDone: () => void;
 }) {
-  const { consider, considered, put, busy } = useWorkbench();
-  const [texts, setTexts] = useState<Record<string, string>>({});
-  const [values, setValues] = useState<Record<string, unknown>>({});
-  const [mistyped, setMistyped] = useState<Record<string, string>>({});
+  const { considered, put, busy } = useWorkbench();
+  const unsaved = useUnsaved(
+    itemKey(list, item.id),
+    () => `${NOUNS[list]} ${item.id}`,
+    AS_IT_IS,
+    editsOf,
+  );
+  const { texts, values, mistyped } = unsaved.value;
   const refusals = useRefusals();
-  useDiscardOnLeave();
+  const changes = changesOf(item, values);
+  useConsiderWhileShown(Object.keys(changes).length ? [change(list, item.id, changes)] : []);
 
-  const set = (key: string, value: unknown) => {
-    const now = { ...values, [key]: value };
-    setValues(now);
-    const changes = changesOf(item, now);
-    consider(Object.keys(changes).length ? [change(list, item.id, changes)] : []);
-  };
+  const set = (key: string, value: unknown) =>
+    unsaved.set((now) => ({ ...now, values: { ...now.values, [key]: value } }));
   const type = (spec: FieldSpec, text: string) => {
-    setTexts({ ...texts, [spec.key]: text });
-    try {
-      const value = typedValue(spec, text);
-      setMistyped(Object.fromEntries(Object.entries(mistyped).filter(([key]) => key !== spec.key)));
-      set(spec.key, value);
-    } catch (error) {
-      if (!(error instanceof Mistyped)) throw error;
-      setMistyped({ ...mistyped, [spec.key]: error.message });
-    }
+    const { key } = spec;
+    unsaved.set((now) => {
+      const typed = { ...now, texts: { ...now.texts, [key]: text } };
+      const others = Object.fromEntries(
+        Object.entries(now.mistyped).filter(([name]) => name !== key),
+      );
+      try {
+        const value = typedValue(spec, text);
+        return { ...typed, mistyped: others, values: { ...now.values, [key]: value } };
+      } catch (error) {
+        if (!(error instanceof Mistyped)) throw error;
+        return { ...typed, mistyped: { ...now.mistyped, [key]: error.message } };
+      }
+    });
   };
   const valueOf = (key: string) => (key in values ? values[key] : item.value[key]);
   const wrong = (key: string) => mistyped[key] ?? refusals.of(key);
@@ -71,10 +95,12 @@ export function ItemForm({
       aria-label={`Values of ${item.label}`}
       onSubmit={(event) => {
         event.preventDefault();
-        if (considered.length && !blocked) {
-          put([...considered]);
+        if (!considered.length || blocked) return;
+        void put([...considered]).then((done) => {
+          if (!done) return;
+          unsaved.clear();
           onDone();
-        }
+        });
       }}
     >
       {FIELDS[list].map((spec) => {
@@ -159,9 +185,16 @@ export function ItemForm({
         >
           Add to draft
         </button>
-        <Button look="plain" onClick={onDone}>
+        <AskButton
+          ask={editsOf(unsaved.value) > 1}
+          question={`Discard ${count(editsOf(unsaved.value), "edit")} of ${item.label}?`}
+          onYes={() => {
+            unsaved.clear();
+            onDone();
+          }}
+        >
           Discard
-        </Button>
+        </AskButton>
       </p>
     </form>
   );
@@ -237,6 +270,8 @@ const FIRST: Partial<Record<List, Record<string, unknown>>> = {
   sites: {},
 };
 
+const UNNAMED: { name: string; site?: string; other?: string } = { name: "" };
+
 /** A new item: its name and place, then its sheet opens for the rest. */
 export function NewItem({
   list,
@@ -249,9 +284,16 @@ export function NewItem({
 }) {
   const { consider, considered, put, plan } = useWorkbench();
   const sites = known.sites ?? [];
-  const [name, setName] = useState("");
-  const [site, setSite] = useState(sites[0] ?? "");
-  const [other, setOther] = useState(sites[1] ?? sites[0] ?? "");
+  const unsaved = useUnsaved(
+    `new ${list}`,
+    ({ name }) => `new ${NOUNS[list]} ${name}`,
+    UNNAMED,
+    ({ name }) => (name.trim() ? 1 : 0),
+  );
+  const { name, site = sites[0] ?? "", other = sites[1] ?? sites[0] ?? "" } = unsaved.value;
+  const setName = (next: string) => unsaved.set((now) => ({ ...now, name: next }));
+  const setSite = (next: string) => unsaved.set((now) => ({ ...now, site: next }));
+  const setOther = (next: string) => unsaved.set((now) => ({ ...now, other: next }));
   const refusals = useRefusals();
   useDiscardOnLeave();
   const place: Record<string, unknown> =
@@ -267,8 +309,11 @@ export function NewItem({
       onSubmit={(event) => {
         event.preventDefault();
         if (!ready) return;
-        put([operation]);
-        onDone(name.trim());
+        void put([operation]).then((done) => {
+          if (!done) return;
+          unsaved.clear();
+          onDone(name.trim());
+        });
       }}
     >
       <Field
@@ -311,7 +356,13 @@ export function NewItem({
         >
           Add to draft
         </button>
-        <Button look="plain" onClick={() => onDone(null)}>
+        <Button
+          look="plain"
+          onClick={() => {
+            unsaved.clear();
+            onDone(null);
+          }}
+        >
           Discard
         </Button>
       </p>

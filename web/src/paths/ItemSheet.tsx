@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useFindings } from "../workbench/findings";
 import { useConsiderWhileShown } from "../workbench/considering";
 import { useWorkbench } from "../workbench/store";
+import { entriesOn, shelfOf } from "../workbench/unsaved";
 import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -10,7 +11,7 @@ import { Sheet } from "../ui/Sheet";
 import { amount, bytes, count, gib, percent, resource } from "../ui/words";
 import { FIELDS, shownValue } from "./fields";
 import { type Interval, intervalInWords } from "./hours";
-import { ItemForm, type Known } from "./ItemForm";
+import { ItemForm, itemKey, type Known } from "./ItemForm";
 import { type Item, type List, NOUNS, remove, weekOfLoadQuery } from "../api/pathQueries";
 
 /** All that is known of an item of the paths, its load over the week, and its values to edit. */
@@ -25,7 +26,11 @@ export function ItemSheet({
   known: Known;
   onClose: () => void;
 }) {
-  const [doing, setDoing] = useState<"editing" | "removing" | null>(null);
+  const { plan, draft } = useWorkbench();
+  const [doing, setDoing] = useState<"editing" | "removing" | null>(() =>
+    // What was typed and not saved is gone on with.
+    entriesOn(shelfOf(plan.id, draft?.id ?? null))[itemKey(list, item.id)] ? "editing" : null,
+  );
   const editing = doing === "editing";
   const setEditing = (on: boolean) => setDoing(on ? "editing" : null);
   return (

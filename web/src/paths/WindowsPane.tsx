@@ -1,16 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { useId, useState } from "react";
 import type { Operation } from "../api/client";
-import { useDiscardOnLeave } from "../workbench/considering";
+import { useConsiderWhileShown } from "../workbench/considering";
 import { useRefusals } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/store";
+import { useUnsaved } from "../workbench/unsaved";
 import { dateWords, dayClock, duration } from "../time/time";
+import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Field } from "../ui/Field";
 import { count } from "../ui/words";
 import { type Interval, intervalInWords, intervalsOf, isEven, paint } from "./hours";
-import {} from "./ItemForm";
 import { Removal } from "./ItemSheet";
 import {
   add,
@@ -195,20 +196,20 @@ function AddNamed({
   );
 }
 
+const AS_IT_IS: Record<string, unknown> = {};
+const countOf = (values: object) => Object.keys(values).length;
+
 /** Keeps what is being changed in view above, and what to do with it. */
-function useTrial(make: (values: Record<string, unknown>) => Operation[]) {
-  const { consider, considered, put, busy } = useWorkbench();
-  const [values, setValues] = useState<Record<string, unknown>>({});
-  useDiscardOnLeave();
-  const set = (changes: Record<string, unknown>) => {
-    const now = { ...values, ...changes };
-    setValues(now);
-    consider(make(now));
-  };
-  const forget = () => {
-    setValues({});
-    consider([]);
-  };
+function useTrial(
+  key: string,
+  title: string,
+  make: (values: Record<string, unknown>) => Operation[],
+) {
+  const { considered, put, busy } = useWorkbench();
+  const { value: values, set: setValues, clear } = useUnsaved(key, () => title, AS_IT_IS, countOf);
+  const edits = countOf(values);
+  useConsiderWhileShown(edits ? make(values) : []);
+  const set = (changes: Record<string, unknown>) => setValues((now) => ({ ...now, ...changes }));
   const refusals = useRefusals();
   const bar = (
     <div className="sticky bottom-0 bg-ground py-1">
@@ -221,13 +222,18 @@ function useTrial(make: (values: Record<string, unknown>) => Operation[]) {
         <Button
           look="strong"
           disabled={!considered.length || refusals.lines.length > 0 || busy === "saving"}
-          onClick={() => put([...considered])}
+          onClick={() => void put([...considered]).then((done) => done && clear())}
         >
           Add to draft
         </Button>
-        <Button look="plain" disabled={!considered.length} onClick={forget}>
+        <AskButton
+          ask={edits > 1}
+          question={`Discard ${count(edits, "edit")} of the ${title}?`}
+          disabled={!edits}
+          onYes={clear}
+        >
           Discard
-        </Button>
+        </AskButton>
         {considered.length > 0 && !refusals.lines.length && (
           <span className="text-ink-2">The week above shows the plan with it.</span>
         )}
@@ -257,15 +263,19 @@ function WindowEditor({
   onGone: () => void;
 }) {
   const { plan } = useWorkbench();
-  const { values, set, bar } = useTrial(({ jobs, ...now }) => [
-    ...(Object.keys(now).length ? [change("windows", window.id, now)] : []),
-    ...Object.entries((jobs ?? {}) as Record<string, Place>).map(([job, place]) => ({
-      operation: "ChangeItem",
-      list: "jobs",
-      id: job,
-      changes: { ...place },
-    })),
-  ]);
+  const { values, set, bar } = useTrial(
+    `window ${window.id}`,
+    `window ${window.id}`,
+    ({ jobs, ...now }) => [
+      ...(Object.keys(now).length ? [change("windows", window.id, now)] : []),
+      ...Object.entries((jobs ?? {}) as Record<string, Place>).map(([job, place]) => ({
+        operation: "ChangeItem",
+        list: "jobs",
+        id: job,
+        changes: { ...place },
+      })),
+    ],
+  );
   const [removing, setRemoving] = useState(false);
   const moved = (values["jobs"] ?? {}) as Record<string, Place>;
   const open = (values["open"] ?? window.value["open"]) as Interval[];
@@ -502,7 +512,11 @@ function CalendarEditor({ calendar, onGone }: { calendar: PlanCalendar; onGone: 
   const { plan } = useWorkbench();
   const id = useId();
   const [removing, setRemoving] = useState(false);
-  const { values, set, bar } = useTrial((now) => [change("calendars", calendar.id, now)]);
+  const { values, set, bar } = useTrial(
+    `calendar ${calendar.id}`,
+    `calendar ${calendar.id}`,
+    (now) => [change("calendars", calendar.id, now)],
+  );
   const dates = (values["dates"] ?? calendar.value["dates"]) as string[];
   const [typed, setTyped] = useState("");
   const [ics, setIcs] = useState<Ics | null>(null);

@@ -2,8 +2,9 @@ import { type ReactNode, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { NightSummary } from "../api/client";
 import { dateWords, dayClock, duration } from "../time/time";
+import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
-import { percent, resource } from "../ui/words";
+import { count, percent, resource } from "../ui/words";
 import { AdoptDialog } from "./AdoptDialog";
 import { planOf } from "../workbench/address";
 import { useWorkbench } from "../workbench/store";
@@ -126,9 +127,14 @@ export function EffectLine() {
         )}
         {moves.length > 0 && (
           <>
-            <Button look="onEffect" onClick={bench.discard}>
+            <AskButton
+              look="onEffect"
+              ask={moves.length > 1}
+              question={`Discard ${count(moves.length, "move")}?`}
+              onYes={bench.discard}
+            >
               Discard
-            </Button>
+            </AskButton>
             <Button
               look="onEffect"
               className="font-bold"

@@ -200,6 +200,7 @@ export function workbench(more: Partial<Workbench> = {}): Workbench {
     move: vi.fn(),
     undo: vi.fn(),
     discard: vi.fn(),
+    resume: vi.fn(),
     save: vi.fn(),
     put: vi.fn(() => Promise.resolve(true)),
     tryOut: vi.fn(),

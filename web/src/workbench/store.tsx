@@ -30,6 +30,8 @@ export interface Workbench {
   move: (move: Move) => void;
   undo: () => void;
   discard: () => void;
+  /** Go on with the moves that the browser keeps from before. */
+  resume: () => void;
   save: () => void;
   /** Save operations that were not made by hand, such as what helps against a finding. */
   put: (operations: Operation[]) => Promise<boolean>;

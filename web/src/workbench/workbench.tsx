@@ -11,6 +11,7 @@ import {
 import * as q from "../api/planQueries";
 import { mondayOf } from "../time/time";
 import { looksBack, nightAddress, useAddress } from "./address";
+import { carry, entriesOn, forget, inHand, keep, MOVES, shelfOf } from "./unsaved";
 import { type Clash, type Workbench, WorkbenchStore } from "./store";
 import { changedNights } from "./changedNights";
 import { type Move, operationsOf, withMove } from "./moves";
@@ -107,7 +108,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const [search] = useSearchParams();
   const { set: setAddress } = useAddress();
   const draft = plan.draft;
-  const [moves, setMoves] = useState<readonly Move[]>([]);
+  const shelf = shelfOf(plan.id, draft?.id ?? null);
+  const { moves, setMoves, kept, resume } = useUnsavedMoves(shelf, plan.jobs);
   const [attempting, setAttempting] = useState(false);
   const [saving, setSaving] = useState(false);
   const [problem, say] = useState<string | null>(null);
@@ -170,11 +172,14 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     },
     [moves, request, clear],
   );
-  const move = useCallback((next: Move) => {
-    say(null);
-    setAttempting(false);
-    setMoves((before) => withMove(before, next));
-  }, []);
+  const move = useCallback(
+    (next: Move) => {
+      say(null);
+      setAttempting(false);
+      setMoves((before) => withMove(before.length ? before : kept(), next));
+    },
+    [kept, setMoves],
+  );
 
   const [clash, setClash] = useState<Clash | null>(null);
   const settle = useCallback(
@@ -184,7 +189,10 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
       try {
         await work();
         await q.refreshPlan(client, plan.id);
-        setMoves([]);
+        if (moves.length) {
+          setMoves([]);
+          forget(shelf, MOVES);
+        }
         return true;
       } catch (error) {
         const stale = error instanceof ApiProblem && error.status === 412;
@@ -197,13 +205,14 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
         setSaving(false);
       }
     },
-    [client, plan.id],
+    [client, moves.length, plan.id, setMoves, shelf],
   );
 
   /** The draft in hand, or a new one, which the address then names. */
   const draftToEdit = useCallback(async () => {
     if (draft) return draft;
     const made = await q.startDraft(plan.id, `${plan.name}, changed`);
+    carry(shelfOf(plan.id, null), shelfOf(plan.id, made.id));
     setAddress({ draft: String(made.id) });
     return made;
   }, [draft, plan.id, plan.name, setAddress]);
@@ -212,7 +221,9 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     if (!moves.length || saving) return;
     const yours = operationsOf(moves, jobs);
     void settle(async () => {
-      const made = await q.saveOperations(await draftToEdit(), yours);
+      // Each move is an act of its own: one undo takes one of them back.
+      const acts = yours.map(() => 1);
+      const made = await q.saveOperations(await draftToEdit(), yours, acts);
       client.setQueryData(q.planQuery(plan.id, made.id).queryKey, { ...plan, draft: made });
       if (result?.nights.length === 7 && !running) {
         // What was previewed is what is saved: it need not be simulated again.
@@ -228,9 +239,11 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const put = useCallback(
     async (operations: Operation[]) => {
       if (saving) return false;
-      const yours = [...operationsOf(moves, jobs), ...operations];
+      const moved = operationsOf(moves, jobs);
+      const yours = [...moved, ...operations];
       return settle(async () => {
-        const made = await q.saveOperations(await draftToEdit(), yours);
+        const acts = [...moved.map(() => 1), operations.length];
+        const made = await q.saveOperations(await draftToEdit(), yours, acts);
         client.setQueryData(q.planQuery(plan.id, made.id).queryKey, { ...plan, draft: made });
         setConsidered([]);
       }, yours);
@@ -248,7 +261,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
       }
       void settle(() => q.saveOperations(now, operations), operations);
     },
-    [clash, settle],
+    [clash, setMoves, settle],
   );
 
   const [tried, setTried] = useState<{ key: string; lines: string[] } | null>(null);
@@ -279,7 +292,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     say(null);
     if (moves.length) setMoves(moves.slice(0, -1));
     else if (draft?.changes.length) void settle(() => q.stepBack(draft, "undo"));
-  }, [draft, moves, settle]);
+  }, [draft, moves, setMoves, settle]);
 
   const redo = useCallback(() => {
     if (draft?.can_redo && !moves.length) void settle(() => q.stepBack(draft, "redo"));
@@ -287,8 +300,14 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
 
   const adopt = useCallback(
     async (note: string, despite: boolean) =>
-      draft && !moves.length ? settle(() => q.adoptDraft(draft, note, despite)) : false,
-    [draft, moves.length, settle],
+      draft && !moves.length
+        ? settle(async () => {
+            await q.adoptDraft(draft, note, despite);
+            // What is still being edited goes on, on the plan that is adopted now.
+            carry(shelf, shelfOf(plan.id, null));
+          })
+        : false,
+    [draft, moves.length, plan.id, settle, shelf],
   );
 
   const savedWeek = saved.data?.nights ?? [];
@@ -313,7 +332,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     attempt,
     move,
     undo,
-    discard: useCallback(() => setMoves([]), []),
+    discard: useCallback(() => setMoves([]), [setMoves]),
+    resume,
     save,
     put,
     tryOut,
@@ -332,6 +352,47 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   };
   return <WorkbenchStore value={value}>{children}</WorkbenchStore>;
 }
+
+/**
+ * Moves that are not saved, and what the browser keeps of them. Those of a draft that is left stay
+ * on its shelf; what was kept before the page was opened is offered, and joins the next move.
+ */
+function useUnsavedMoves(shelf: string, jobs: Plan["jobs"]) {
+  const [state, setState] = useState<{ shelf: string; moves: readonly Move[]; touched: boolean }>({
+    shelf,
+    moves: [],
+    touched: false,
+  });
+  if (state.shelf !== shelf) setState({ shelf, moves: [], touched: false });
+  const { moves, touched } = state.shelf === shelf ? state : NO_MOVES;
+  const setMoves = useCallback(
+    (next: readonly Move[] | ((before: readonly Move[]) => readonly Move[])) =>
+      setState((before) => ({
+        shelf: before.shelf,
+        moves: typeof next === "function" ? next(before.moves) : next,
+        touched: true,
+      })),
+    [],
+  );
+  const kept = useCallback(() => {
+    const found = entriesOn(shelf)[MOVES]?.value as readonly Move[] | undefined;
+    return (found ?? []).filter((move) => jobs.some((job) => job.id === move.job));
+  }, [shelf, jobs]);
+  useEffect(() => {
+    if (moves.length) {
+      const address = window.location.pathname + window.location.search;
+      const title =
+        moves.length === 1 ? "a move on the board" : `${moves.length} moves on the board`;
+      keep(shelf, MOVES, { title, at: Date.now(), value: moves, address, edits: moves.length });
+      return inHand(MOVES);
+    }
+    if (touched) forget(shelf, MOVES);
+    return undefined;
+  }, [shelf, moves, touched]);
+  return { moves, setMoves, kept, resume: useCallback(() => setMoves(kept()), [setMoves, kept]) };
+}
+
+const NO_MOVES = { moves: [], touched: false };
 
 /** The night that a planner should see first: the worst of the week. */
 function mostTroubled(nights: NightSummary[] | undefined): string | null {
