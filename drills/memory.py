@@ -104,6 +104,11 @@ def _look(person: Person, plan: int, chance: random.Random, jobs: list[str]) -> 
         ("POST", f"/plans/{plan}/jobs/points", {**draft, "job": job, "day": day}),
         ("GET", f"/plans/{plan}/compare/{day}?one=adopted&other=adopted", None),
         ("GET", f"/plans/{plan}/validation/{day}", None),
+        ("GET", f"/plans/{plan}/tonight", None),
+        ("GET", f"/plans/{plan}/past-nights", None),
+        ("GET", f"/plans/{plan}/standing", None),
+        ("GET", f"/plans/{plan}/ledger?machine={chance.choice('abcdefgh')}", None),
+        ("POST", f"/plans/{plan}/rehearsals", {"draft": None, "night": day}),
         (
             "POST", f"/plans/{plan}/what-if",
             {"draft": None, "day": day, "happens": [{"happens": "LoseProxy", "proxy": "quay-p2"}]},

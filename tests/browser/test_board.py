@@ -83,6 +83,35 @@ def test_a_full_moves_to_another_night_and_the_week_strip_shows_it(planner):
     expect(planner.effect()).to_have_count(0)
 
 
+def test_moves_that_are_not_saved_outlive_the_page(planner):
+    page = planner.page
+    bar = planner.bar("fleet-telemetry")
+    bar.focus()
+    for _ in range(2):
+        page.keyboard.press("Shift+ArrowRight")
+    planner.bar("office-desks").focus()
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_text(re.compile("2 moves not saved"))).to_be_visible()
+    page.keyboard.press("Escape")
+    page.keyboard.press("Escape")
+    expect(page.get_by_text(re.compile("2 moves not saved"))).to_be_visible()
+    page.reload()
+    left = page.get_by_role("region", name="Unsaved changes")
+    expect(left).to_contain_text("2 unsaved changes")
+    planner.check("unsaved changes are offered")
+    left.get_by_role("button", name="Continue: 2 moves on the board").click()
+    expect(planner.effect()).to_contain_text("(was")
+    expect(left).not_to_be_attached()
+    # Each of them is an act of its own, saved and taken back.
+    page.keyboard.press("Control+s")
+    expect(page.get_by_text("2 changes", exact=True)).to_be_visible()
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_text("1 change", exact=True)).to_be_visible()
+    page.reload()
+    expect(planner.bar("fleet-telemetry")).to_be_visible()
+    expect(left).not_to_be_attached()
+
+
 def test_a_full_is_dragged_onto_the_week_strip(planner):
     page = planner.page
     box = planner.bar("fleet-telemetry").bounding_box()

@@ -76,8 +76,24 @@ def test_a_new_job_outlives_a_reload(jobs):
     expect(clause(page, "machines")).to_be_visible()
     page.reload()
     expect(page.get_by_role("heading", name="Staging twins")).to_be_visible()
+    # Escape twice and another view lose nothing either.
+    clause(page, "kept").click()
+    page.get_by_label(re.compile("^All younger than")).fill("9")
+    expect(clause(page, "kept")).to_contain_text("9 days")
+    page.keyboard.press("Escape")
+    page.keyboard.press("Escape")
+    page.get_by_role("link", name="Paths", exact=True).click()
+    left = page.get_by_role("region", name="Unsaved changes")
+    expect(left).to_contain_text("unsaved changes")
+    left.get_by_role("button", name="Continue: new job Staging twins").click()
+    expect(clause(page, "kept")).to_contain_text("9 days")
+    expect(left).not_to_be_attached()
     page.get_by_role("button", name="Discard").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("Discard the new job Staging twins?")
+    dialog.get_by_role("button", name="Discard").click()
     expect(job_button(page, "Office file servers")).to_be_visible()
+    expect(left).not_to_be_attached()
 
 
 def test_a_machine_and_a_finding_lead_to_a_new_job(jobs):
@@ -210,6 +226,9 @@ def test_a_draft_is_compared_adopted_with_a_note_and_gone_back_from(jobs):
     region = page.get_by_role("region", name="Drafts and what was adopted")
     expect(region).to_contain_text("files are asked for first")
     region.get_by_role("button", name="Go back to what was before").click()
+    dialog = page.get_by_role("dialog", name="Go back to the plan before?")
+    expect(dialog).to_contain_text("priority 4")
+    dialog.get_by_role("button", name="Go back to what was before").click()
     expect(region).to_contain_text("back to what was in force before")
 
 

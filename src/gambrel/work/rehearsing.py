@@ -12,7 +12,7 @@ from gambrel.core.simulation.simulate import state_at
 from gambrel.standins.rehearsal import Rehearsal, rehearse
 from gambrel.work.forecaster import Forecaster
 
-MOST_BYTES = 24 * MIB
+MOST_BYTES = 12 * MIB
 
 
 class Rehearsals:

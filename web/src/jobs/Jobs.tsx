@@ -3,7 +3,7 @@ import { useCallback } from "react";
 import { planOf, useAddress } from "../workbench/address";
 import { useEscape } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
-import { keep, shelfOf, useUnsaved } from "../workbench/unsaved";
+import { keep, useUnsaved } from "../workbench/unsaved";
 import { Button } from "../ui/Button";
 import { Checks } from "./Checks";
 import { Drafts } from "./Drafts";
@@ -26,7 +26,7 @@ function withJob(id: string): string {
 
 /** Jobs: the list, one as a sentence, what speaks against the plan, the drafts. */
 export function Jobs() {
-  const { plan, draft } = useWorkbench();
+  const { plan, shelf } = useWorkbench();
   const { search, set } = useAddress();
   const shown = search.get("show") ?? "all";
   const pane = (PANES as readonly string[]).includes(shown) ? (shown as Pane) : "all";
@@ -46,7 +46,7 @@ export function Jobs() {
     const to = { job: value.id, clause: value.machines.ids?.length ? null : "machines" };
     set({ new: null, machine: null, like: null, ...to });
     // The address is that of the job from now on, so that it can be gone on with there.
-    keep(shelfOf(plan.id, draft?.id ?? null), `job ${value.id}`, {
+    keep(shelf, `job ${value.id}`, {
       title: `new job ${value.name}`,
       at: Date.now(),
       value: { ...NO_EDITS, fresh: value },

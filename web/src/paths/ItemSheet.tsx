@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useFindings } from "../workbench/findings";
 import { useConsiderWhileShown } from "../workbench/considering";
 import { useWorkbench } from "../workbench/store";
-import { entriesOn, shelfOf } from "../workbench/unsaved";
+import { entriesOn } from "../workbench/unsaved";
 import { dateWords, dayClock, duration } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -26,10 +26,10 @@ export function ItemSheet({
   known: Known;
   onClose: () => void;
 }) {
-  const { plan, draft } = useWorkbench();
+  const { shelf } = useWorkbench();
   const [doing, setDoing] = useState<"editing" | "removing" | null>(() =>
     // What was typed and not saved is gone on with.
-    entriesOn(shelfOf(plan.id, draft?.id ?? null))[itemKey(list, item.id)] ? "editing" : null,
+    entriesOn(shelf)[itemKey(list, item.id)] ? "editing" : null,
   );
   const editing = doing === "editing";
   const setEditing = (on: boolean) => setDoing(on ? "editing" : null);

@@ -4,17 +4,16 @@ import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
 import { count } from "../ui/words";
 import { useWorkbench } from "../workbench/store";
-import { forget, MOVES, shelfOf, type Unsaved, useOffered } from "../workbench/unsaved";
+import { forget, MOVES, type Unsaved, useOffered } from "../workbench/unsaved";
 
 const MOST_NAMED = 3;
 
 /** What was not saved when it was left: to go on with, or to give up. */
 export function UnsavedLine() {
-  const { plan, draft, resume } = useWorkbench();
+  const { plan, shelf, resume } = useWorkbench();
   const navigate = useNavigate();
   const offered = useOffered();
   if (!offered.length) return null;
-  const shelf = shelfOf(plan.id, draft?.id ?? null);
   const edits = offered.reduce((sum, [, entry]) => sum + entry.edits, 0);
   const first = Math.min(...offered.map(([, entry]) => entry.at));
   const goOn = ([key, entry]: [string, Unsaved]) => {

@@ -54,8 +54,7 @@ test("what is begun before there is a draft goes along to it", () => {
   keep("to", "job B", { ...entry, title: "job B" });
   carry("from", "to");
   expect(Object.keys(entriesOn("to")).sort()).toEqual(["job A", "job B"]);
-  // Whoever saved it knew only where it was.
-  forget("from", "job A");
+  forget("to", "job A");
   expect(Object.keys(entriesOn("to"))).toEqual(["job B"]);
 });
 

@@ -1,5 +1,6 @@
 /** What components are shown in: a plan, a workbench, an address, a client of the API. */
 
+import { shelfOf } from "../workbench/unsaved";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { render } from "@testing-library/react";
 import { Tooltip } from "radix-ui";
@@ -185,6 +186,7 @@ export function workbench(more: Partial<Workbench> = {}): Workbench {
   return {
     plan: shown,
     draft: shown.draft,
+    shelf: shelfOf(shown.id, shown.draft?.id ?? null),
     jobs: new Map(shown.jobs.map((j) => [j.id, j])),
     date: FRIDAY,
     goTo: vi.fn(),

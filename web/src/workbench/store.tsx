@@ -13,6 +13,8 @@ import type { Move } from "./moves";
 export interface Workbench {
   plan: Plan;
   draft: Draft | null;
+  /** Where what is not saved is kept in the browser. */
+  shelf: string;
   jobs: ReadonlyMap<string, Job>;
   date: string;
   goTo: (date: string) => void;

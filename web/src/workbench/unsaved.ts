@@ -89,19 +89,13 @@ function write(shelf: string, entries: Entries) {
   tell();
 }
 
-/** Where a shelf was carried to: whoever saves what stood on it may not know yet. */
-const carried = new Map<string, string>();
-
 export function keep(shelf: string, key: string, entry: Unsaved) {
-  carried.delete(shelf);
   write(shelf, { ...entriesOn(shelf), [key]: entry });
 }
 
 export function forget(shelf: string, key: string) {
   const { [key]: gone, ...rest } = entriesOn(shelf);
   if (gone) write(shelf, rest);
-  const to = carried.get(shelf);
-  if (to) forget(to, key);
 }
 
 export const forgetAll = (shelf: string) => write(shelf, NOTHING);
@@ -121,8 +115,6 @@ export function carry(from: string, to: string) {
   if (from === to || !Object.keys(moved).length) return;
   write(to, { ...entriesOn(to), ...moved });
   write(from, NOTHING);
-  carried.delete(to);
-  carried.set(from, to);
 }
 
 /** Note that something is in hand on the page, so that it need not be offered; ends the note. */
@@ -137,8 +129,7 @@ export function inHand(key: string) {
 
 /** What is kept for the plan in hand and is not open on the page, the oldest first. */
 export function useOffered(): [string, Unsaved][] {
-  const { plan, draft } = useWorkbench();
-  const shelf = shelfOf(plan.id, draft?.id ?? null);
+  const { shelf } = useWorkbench();
   const entries = useSyncExternalStore(subscribe, () => entriesOn(shelf));
   // Which are open is part of what is looked at, so that closing one brings the offer.
   useSyncExternalStore(subscribe, () => [...open].map(([k, n]) => `${k} ${n}`).join("\n"));
@@ -161,8 +152,7 @@ export function useUnsaved<T>(
   edits: (value: T) => number,
   open = true,
 ): UnsavedValue<T> {
-  const { plan, draft } = useWorkbench();
-  const shelf = shelfOf(plan.id, draft?.id ?? null);
+  const { shelf } = useWorkbench();
   const entry = useSyncExternalStore(subscribe, () => entriesOn(shelf)[key]);
   useEffect(() => (open ? inHand(key) : undefined), [key, open]);
   const set = (next: (now: T) => T) => {

@@ -108,10 +108,10 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const [search] = useSearchParams();
   const { set: setAddress } = useAddress();
   const draft = plan.draft;
-  const shelf = shelfOf(plan.id, draft?.id ?? null);
+  const [saving, setSaving] = useState(false);
+  const { shelf, begun } = useShelf(plan.id, draft?.id ?? null, saving);
   const { moves, setMoves, kept, resume } = useUnsavedMoves(shelf, plan.jobs);
   const [attempting, setAttempting] = useState(false);
-  const [saving, setSaving] = useState(false);
   const [problem, say] = useState<string | null>(null);
   const [loads, setLoads] = useState<string[] | null>(null);
   const [considered, setConsidered] = useState<readonly Operation[]>([]);
@@ -212,10 +212,10 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const draftToEdit = useCallback(async () => {
     if (draft) return draft;
     const made = await q.startDraft(plan.id, `${plan.name}, changed`);
-    carry(shelfOf(plan.id, null), shelfOf(plan.id, made.id));
+    begun(made.id);
     setAddress({ draft: String(made.id) });
     return made;
-  }, [draft, plan.id, plan.name, setAddress]);
+  }, [begun, draft, plan.id, plan.name, setAddress]);
 
   const save = useCallback(() => {
     if (!moves.length || saving) return;
@@ -317,6 +317,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const value: Workbench = {
     plan,
     draft,
+    shelf,
     jobs,
     date,
     goTo,
@@ -351,6 +352,30 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     words: moves.length || considered.length || attempting ? (result?.words ?? []) : [],
   };
   return <WorkbenchStore value={value}>{children}</WorkbenchStore>;
+}
+
+/**
+ * Where unsaved work is kept: the shelf of the draft in hand. While something is saved it stays
+ * where it was, so that what is being saved does not vanish half-way; where that began a draft,
+ * what else is unsaved goes along.
+ */
+function useShelf(plan: number, draft: number | null, saving: boolean) {
+  const wanted = shelfOf(plan, draft);
+  const [shelf, setShelf] = useState(wanted);
+  const [own, begun] = useState<number | null>(null);
+  const goesAlong = own !== null && own === draft;
+  if (shelf !== wanted && !saving && !goesAlong) setShelf(wanted);
+  useEffect(() => {
+    if (shelf === wanted || saving || !goesAlong) return undefined;
+    // Whoever saved clears what was saved first.
+    const timer = setTimeout(() => {
+      carry(shelf, wanted);
+      setShelf(wanted);
+      begun(null);
+    });
+    return () => clearTimeout(timer);
+  }, [shelf, wanted, saving, goesAlong]);
+  return { shelf, begun };
 }
 
 /**
