@@ -259,7 +259,7 @@ def test_the_board_has_no_accessibility_violation(planner, theme, size):
 
 def test_findings_open_by_key_and_what_helps_goes_into_the_draft(planner):
     page = planner.page
-    expect(page.get_by_role("button", name=re.compile("findings$"))).to_be_visible()
+    expect(page.get_by_role("button", name=re.compile("findings this week$"))).to_be_visible()
     page.keyboard.press("f")
     sheet = page.get_by_role("complementary", name="Findings")
     expect(sheet).to_contain_text("Office file servers ends 1 h 44 min after its window")

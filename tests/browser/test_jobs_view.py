@@ -99,7 +99,7 @@ def test_a_new_job_outlives_a_reload(jobs):
 def test_a_machine_and_a_finding_lead_to_a_new_job(jobs):
     page = jobs.page
     page.get_by_role("link", name="Board", exact=True).click()
-    page.get_by_role("button", name=re.compile("findings$")).click()
+    page.get_by_role("button", name=re.compile("findings this week$")).click()
     page.get_by_text("unprotected", exact=True).click()
     page.get_by_role("link", name="A new job for it").first.click()
     page.get_by_label("Name").fill("What was forgotten")

@@ -9,6 +9,7 @@ import { Mark } from "../ui/Mark";
 import { SignIn } from "./SignIn";
 import { TopLine } from "../shell/TopLine";
 import { Unreadable, unreadablePlan } from "./Unreadable";
+import { keepFocus } from "../ui/focus";
 import { useTheme } from "../ui/theme";
 import { UnsavedLine } from "../shell/UnsavedLine";
 import { WeekStrip } from "../shell/WeekStrip";
@@ -29,6 +30,7 @@ const NOTICE_OTHERS_AFTER_MS = 5_000;
 
 export function App() {
   useTheme();
+  useEffect(keepFocus, []);
   return (
     <Routes>
       <Route path="/sign-in" element={<SignIn />} />

@@ -8,6 +8,7 @@ import { Silhouette } from "../ui/Silhouette";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
+import { useRoving } from "../ui/roving";
 import { Verdict } from "../ui/Verdict";
 import { HAPPENINGS, happeningOf, usualScenarios } from "./happenings";
 import { type Happening, scenario } from "../api/balanceQueries";
@@ -28,6 +29,7 @@ export function WhatIf() {
     localStorage.setItem(keyOf(plan.id), JSON.stringify(now));
     setRows(now);
   };
+  const roving = useRoving<HTMLTableElement>();
   const monday = mondayOf(date);
   const found = useQueries({
     queries: rows.map((happens) => ({
@@ -53,7 +55,7 @@ export function WhatIf() {
       role="region"
       aria-label="What if"
     >
-      <table className="w-full text-sm">
+      <table ref={roving} className="w-full text-sm">
         <caption className="sr-only">Nights of the week in each scenario</caption>
         <thead>
           <tr className="border-b border-rule-strong text-left text-ink-2">

@@ -113,7 +113,7 @@ export const BoardBar = memo(function BoardBar(props: Props) {
       )}
       <Hint text="What is wrong with this week, and what helps (F)">
         <Button look="plain" aria-pressed={finding} onClick={onFindings}>
-          {findings !== null ? count(findings, "finding") : "Findings"}
+          {findings !== null ? `${count(findings, "finding")} this week` : "Findings"}
         </Button>
       </Hint>
       <Hint text="The same as a table, and back (T)">

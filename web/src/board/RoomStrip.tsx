@@ -5,6 +5,7 @@ import { askRoom, type RunKind, type Start } from "../api/jobQueries";
 import { useWorkbench } from "../workbench/store";
 import { MINUTE, millis } from "../time/time";
 import { Button } from "../ui/Button";
+import { useRoving } from "../ui/roving";
 import { Hint } from "../ui/Hint";
 import { LABEL_WIDTH, type TimeScale, xOf } from "./geometry";
 
@@ -37,6 +38,7 @@ export function RoomStrip({
       ),
     staleTime: Infinity,
   });
+  const roving = useRoving<HTMLDivElement>();
   const use = (start: Start) => {
     if (run?.schedule === null || run?.schedule === undefined) return;
     move({
@@ -48,6 +50,7 @@ export function RoomStrip({
   };
   return (
     <div
+      ref={roving}
       className="relative flex h-7 shrink-0 items-center"
       role="group"
       aria-label={`Where is room for ${job.name}`}

@@ -34,7 +34,7 @@ export function BulkSheet({
     put,
     busy,
     week,
-    adoptedWeek,
+    savedWeek,
     words,
     jobs: known,
   } = useWorkbench();
@@ -69,7 +69,7 @@ export function BulkSheet({
     );
   const chosen = (field: string) => String(changes[field] ?? "");
   const locked = jobs.length - free.length;
-  const lines = changedNights(adoptedWeek, week, plan.time_zone);
+  const lines = changedNights(savedWeek, week, plan.time_zone);
   return (
     <Sheet label="Several jobs" title={`${count(jobs.length, "job")} together`} onClose={onClose}>
       <p className="mb-2 text-ink-2">

@@ -1,6 +1,6 @@
 import { clsx } from "clsx";
 import { ArrowLeft, Copy, Lock, LockOpen, Scissors, Trash2 } from "lucide-react";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { useAddress } from "../workbench/address";
 import { useCtrl } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
@@ -69,6 +69,13 @@ export function JobDesk({
       if (done) set({ clause: null });
     });
   useCtrl("s", ready ? putIt : null);
+  const there = edit !== null;
+  const editing = clause !== null;
+  useEffect(() => {
+    // Whoever opens a job is in its first clause; an editor that is open has the focus itself.
+    if (there && !editing) document.querySelector<HTMLElement>("[data-clause]")?.focus();
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [there, id]);
   if (missing)
     return (
       <main className="flex-1 p-4" role="alert">

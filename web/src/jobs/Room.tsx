@@ -3,6 +3,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { useWorkbench } from "../workbench/store";
 import { addDays, dateWords, dayClock, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
+import { useRoving } from "../ui/roving";
 import { Hint } from "../ui/Hint";
 import { Verdict } from "../ui/Verdict";
 import { Pick } from "../ui/controls";
@@ -15,6 +16,7 @@ const CODES = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"];
 /** For every start of the week the end that a run would have; the three best are named. */
 export function Room({ edit, id }: { edit: JobEdit; id: string }) {
   const { plan, draft, date } = useWorkbench();
+  const roving = useRoving<HTMLDivElement>();
   const kinds = [...new Set(edit.value.schedules.map((s) => s.kind))];
   const [kind, setKind] = useState<RunKind>(
     (kinds.includes("full") ? "full" : (kinds[0] ?? "full")) as RunKind,
@@ -110,9 +112,14 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
           {problem}
         </p>
       )}
-      <div className="max-w-[1100px]" role="group" aria-label="Starts of the week">
+      <div
+        ref={roving}
+        className="max-w-[1100px]"
+        role="group"
+        aria-label="Starts of the week; arrow keys go from one to the next"
+      >
         {Array.from({ length: 7 }, (_, i) => addDays(monday, i)).map((night) => (
-          <div key={night} className="mb-1 grid grid-cols-[64px_1fr] items-center">
+          <div key={night} data-row className="mb-1 grid grid-cols-[64px_1fr] items-center">
             <span className="font-medium">
               {dateWords(night).short} {dateWords(night).day}
             </span>
@@ -121,7 +128,6 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
                 <Hint key={start.at} text={`Starts ${start.local.slice(11)}: ${start.why}`}>
                   <button
                     type="button"
-                    tabIndex={-1}
                     aria-label={`Start ${dateWords(night).short} ${start.local.slice(11)}: ${start.verdict}, ${start.why}`}
                     onClick={() => use(start)}
                     className={clsx(

@@ -24,7 +24,7 @@ export function SplitSheet({
   onClose: () => void;
   onDone: () => void;
 }) {
-  const { plan, draft, refused, put, busy, week, adoptedWeek } = useWorkbench();
+  const { plan, draft, refused, put, busy, week, savedWeek } = useWorkbench();
   const [number, setNumber] = useState(2);
   const [stagger, setStagger] = useState(true);
   const [elsewhere, setElsewhere] = useState<Record<string, string>>({});
@@ -62,7 +62,7 @@ export function SplitSheet({
   // Once it is saved the job is another one, of which nothing is asked any more.
   const [saving, setSaving] = useState(false);
   useConsiderWhileShown(saving ? [] : operations);
-  const lines = changedNights(adoptedWeek, week, plan.time_zone);
+  const lines = changedNights(savedWeek, week, plan.time_zone);
   const most = (of: (g: Group) => number) => (groups ? Math.max(...groups.map(of)) : 0);
   return (
     <Sheet label="Split the job" title={`Split ${job.name}`} onClose={onClose}>

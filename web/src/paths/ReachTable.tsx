@@ -4,6 +4,7 @@ import { useDiscardOnLeave } from "../workbench/considering";
 import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
+import { useRoving } from "../ui/roving";
 import { Sheet } from "../ui/Sheet";
 import { count, gib } from "../ui/words";
 import {
@@ -34,6 +35,7 @@ export function ReachTable({ proxies }: { proxies: readonly Item[] }) {
     ...reachQuery(plan, draft, by),
     placeholderData: (before) => before,
   });
+  const roving = useRoving<HTMLTableElement>();
   const here = (proxy: string) => site === ALL || siteOf.get(proxy) === site;
   return (
     <div className="flex min-h-0 flex-1">
@@ -78,7 +80,7 @@ export function ReachTable({ proxies }: { proxies: readonly Item[] }) {
             aria-label="Reach"
             className="min-h-0 flex-1 overflow-auto px-4"
           >
-            <table className="border-collapse">
+            <table ref={roving} className="border-collapse">
               <caption className="sr-only">
                 Which proxy reaches which machines, by which transport
               </caption>

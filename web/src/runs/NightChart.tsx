@@ -1,6 +1,7 @@
 import { clsx } from "clsx";
 import type { RunBar } from "../api/runQueries";
 import { clock, dayClock, duration, hourTicks, millis } from "../time/time";
+import { useRoving } from "../ui/roving";
 import { count } from "../ui/words";
 import { lanesOf, shownSpan, tickHours } from "./chart";
 
@@ -27,9 +28,10 @@ export function NightChart({ runs, start, end, zone, now, chosen, onChoose }: Pr
   const [from, to] = shownSpan(runs, millis(start), millis(end), now);
   const part = (at: number) => `${(100 * (at - from)) / (to - from)}%`;
   const lanes = lanesOf(runs);
+  const roving = useRoving<HTMLDivElement>();
   const ticks = hourTicks(from, to, tickHours(from, to), zone);
   return (
-    <div className="relative" role="group" aria-label="Runs of the night, by job">
+    <div ref={roving} className="relative" role="group" aria-label="Runs of the night, by job">
       <div className="relative h-5" style={{ marginLeft: NAME_PX }} aria-hidden>
         {ticks.map((at) => (
           <span

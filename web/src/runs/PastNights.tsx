@@ -6,6 +6,7 @@ import { Link, type To } from "react-router";
 import { type NightMark, pastNightQuery, pastNightsQuery, type RunBar } from "../api/runQueries";
 import { clock, dateWords, HOUR, millis } from "../time/time";
 import { Pending } from "../ui/Pending";
+import { useRoving } from "../ui/roving";
 import { Verdict } from "../ui/Verdict";
 import { keyOf, NightChart } from "./NightChart";
 import { LedgerRunSheet } from "./RunSheet";
@@ -73,6 +74,7 @@ function Marks(props: {
   const low = Math.floor(Math.min(...ends, 11)) - 0.5;
   const high = Math.ceil(Math.max(...ends, 18)) + 0.5;
   const y = (hours: number) => 8 + ((hours - low) / (high - low)) * (HEIGHT - 30);
+  const roving = useRoving<HTMLDivElement>();
   const step = WIDTH / Math.max(1, nights.length);
   const hours = [12, 15, 18, 21].filter((h) => h > low && h < high);
   const noon = nights[0] ? millis(nights[0].start) : 0;
@@ -148,7 +150,7 @@ function Marks(props: {
           </span>
         ))}
       </div>
-      <div className="absolute inset-0 flex">
+      <div ref={roving} className="absolute inset-0 flex">
         {nights.map((night) => (
           <button
             key={night.date}

@@ -48,7 +48,9 @@ describe("adopting a draft", () => {
     expect(adopt).toHaveBeenCalledWith("agreed with Bo", false);
     await waitFor(() => expect(onOpen).toHaveBeenCalledWith(false));
     await waitFor(() =>
-      expect(screen.getByTestId("address").textContent).toBe(`/jobs/${FRIDAY}?show=drafts`),
+      expect(screen.getByTestId("address").textContent).toBe(
+        `/jobs/${FRIDAY}?plan=1&draft=none&show=drafts`,
+      ),
     );
   });
 

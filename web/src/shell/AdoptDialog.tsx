@@ -59,12 +59,15 @@ export function AdoptDialog({ open, onOpen }: { open: boolean; onOpen: (open: bo
             if (!done) return;
             onOpen(false);
             // The draft is no more: what is adopted stands with the drafts.
-            navigate({ pathname: `/jobs/${date}`, search: "?show=drafts" });
+            const shown = new URLSearchParams({ plan: String(plan.id), draft: "none" });
+            shown.set("show", "drafts");
+            navigate({ pathname: `/jobs/${date}`, search: shown.toString() });
           });
         }}
       >
         <Field
           label={stops.length ? "Why it is adopted all the same" : "Note: why (kept with the plan)"}
+          autoFocus
           value={note}
           onChange={(event) => setNote(event.target.value)}
         />

@@ -3,6 +3,7 @@ import type { NightSummary } from "../api/client";
 import { weekQuery } from "../api/planQueries";
 import { addDays, clock, dateWords, mondayOf } from "../time/time";
 import { Modal } from "../ui/Modal";
+import { useRoving } from "../ui/roving";
 import { Verdict } from "../ui/Verdict";
 import { useWorkbench } from "../workbench/store";
 
@@ -26,12 +27,13 @@ function Weeks({ first, onChosen }: { first: string; onChosen: () => void }) {
     (monday) => monday <= plan.last_night,
   );
   const weeks = useQueries({ queries: mondays.map((monday) => weekQuery(plan, draft, monday)) });
+  const roving = useRoving<HTMLTableElement>();
   const choose = (night: NightSummary) => {
     goTo(night.date);
     onChosen();
   };
   return (
-    <table className="w-full table-fixed text-sm">
+    <table ref={roving} className="w-full table-fixed text-sm">
       <caption className="sr-only">Nights of five weeks</caption>
       <thead>
         <tr className="text-left text-ink-2">

@@ -195,6 +195,7 @@ export function workbench(more: Partial<Workbench> = {}): Workbench {
     night: night(),
     week: week(),
     adoptedWeek: week(),
+    savedWeek: week(),
     nightError: null,
     moves: [],
     attempting: false,

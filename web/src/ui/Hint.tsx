@@ -15,7 +15,8 @@ export function Hint({
   return (
     <Tooltip.Root {...(quiet && { open: false })}>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
-      <Tooltip.Portal>
+      {/* Inside the view, so that it stands in a landmark of the page. */}
+      <Tooltip.Portal container={document.querySelector("main")}>
         <Tooltip.Content
           sideOffset={6}
           collisionPadding={8}

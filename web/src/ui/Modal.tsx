@@ -2,6 +2,12 @@ import { X } from "lucide-react";
 import { Dialog } from "radix-ui";
 import { FocusScope } from "radix-ui/internal";
 import type { ReactNode } from "react";
+import { useFocusBack } from "./focus";
+
+function FocusBack() {
+  useFocusBack();
+  return null;
+}
 
 /**
  * The one dialog that asks before it goes on. Modal ones of the library write styles into the
@@ -27,6 +33,7 @@ export function Modal({
         <Dialog.Content
           aria-describedby={undefined}
           onInteractOutside={(event) => event.preventDefault()}
+          onCloseAutoFocus={(event) => event.preventDefault()}
           className={`fixed top-24 left-1/2 z-50 max-h-[75vh] ${wide ? "w-[900px]" : "w-[560px]"} -translate-x-1/2 overflow-y-auto border border-rule-strong bg-raised p-5 text-ink`}
         >
           {/* A modal dialog of the library would trap the focus too, but writes styles that the
@@ -34,10 +41,11 @@ export function Modal({
           <FocusScope.Root asChild={false} trapped loop>
             <div className="mb-2 flex items-start">
               <Dialog.Title className="flex-1 text-xl font-semibold">{title}</Dialog.Title>
-              <Dialog.Close aria-label="Close" className="p-1 hover:bg-closed">
+              <Dialog.Close aria-label="Close" data-closes className="p-1 hover:bg-closed">
                 <X size={18} aria-hidden />
               </Dialog.Close>
             </div>
+            <FocusBack />
             {children}
           </FocusScope.Root>
         </Dialog.Content>

@@ -1,5 +1,6 @@
 import { X } from "lucide-react";
-import type { ReactNode } from "react";
+import { type ReactNode, useRef } from "react";
+import { useFocusWhileShown } from "./focus";
 import { Hint } from "./Hint";
 
 /** The one side sheet: it pushes the main surface aside and has a title and a way out. */
@@ -14,8 +15,11 @@ export function Sheet({
   onClose: () => void;
   children: ReactNode;
 }) {
+  const box = useRef<HTMLElement>(null);
+  useFocusWhileShown(box);
   return (
     <aside
+      ref={box}
       aria-label={label}
       tabIndex={0}
       className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface px-4 pb-4"
@@ -29,6 +33,7 @@ export function Sheet({
           <button
             type="button"
             aria-label="Close the sheet"
+            data-closes
             onClick={onClose}
             className="p-1 hover:bg-closed"
           >

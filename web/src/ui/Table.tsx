@@ -10,6 +10,7 @@ import {
 import { clsx } from "clsx";
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { type KeyboardEvent, useState } from "react";
+import { useRoving } from "./roving";
 
 declare module "@tanstack/react-table" {
   // eslint-disable-next-line @typescript-eslint/no-unused-vars
@@ -42,8 +43,9 @@ export function Table<Row>(props: Props<Row>) {
     getCoreRowModel: getCoreRowModel(),
     getSortedRowModel: getSortedRowModel(),
   });
+  const roving = useRoving<HTMLTableElement>();
   return (
-    <table className="w-full border-collapse text-sm">
+    <table ref={roving} className="w-full border-collapse text-sm">
       <caption className="sr-only">{caption}</caption>
       <thead className="sticky top-0 z-10 bg-ground">
         {table.getHeaderGroups().map((group) => (

@@ -24,6 +24,8 @@ export interface Workbench {
   night: Night | undefined;
   week: NightSummary[];
   adoptedWeek: NightSummary[];
+  /** The week of the draft as it is saved, or of the adopted plan: what an edit sets out from. */
+  savedWeek: NightSummary[];
   nightError: Error | null;
   moves: readonly Move[];
   /** Whether a move is in mid-drag: previewed but not kept. */

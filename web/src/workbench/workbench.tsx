@@ -310,7 +310,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     [draft, moves.length, plan.id, settle, shelf],
   );
 
-  const savedWeek = saved.data?.nights ?? [];
+  const savedWeek = saved.data?.nights ?? NO_NIGHTS;
   const shownNight =
     moves.length || considered.length || result ? (result?.night ?? night.data) : night.data;
   const previewed = new Map(result?.nights.map((n) => [n.date, n]));
@@ -327,6 +327,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
       shownNight?.date === date ? shownNight : night.data?.date === date ? night.data : undefined,
     week: savedWeek.map((n) => previewed.get(n.date) ?? n),
     adoptedWeek: adopted.data?.nights ?? [],
+    savedWeek,
     nightError: night.error,
     moves,
     attempting,
@@ -416,6 +417,8 @@ function useUnsavedMoves(shelf: string, jobs: Plan["jobs"]) {
   }, [shelf, moves, touched]);
   return { moves, setMoves, kept, resume: useCallback(() => setMoves(kept()), [setMoves, kept]) };
 }
+
+const NO_NIGHTS: NightSummary[] = [];
 
 const NO_MOVES = { moves: [], touched: false };
 
