@@ -23,13 +23,13 @@ from writing import writers
 PAGE = Path(__file__).parents[1] / "docs" / "reliability.md"
 
 DRILLS: dict[str, tuple[Callable[[int], str], int, int]] = {
-    "Fuzzed calls": (fuzz, 300, 10_000),
-    "Killed processes": (kills, 4, 200),
-    "Two and eight writers": (writers, 6, 60),
+    "Fuzzed calls": (fuzz, 150, 10_000),
+    "Killed processes": (kills, 2, 200),
+    "Two and eight writers": (writers, 3, 60),
     "Slow clients": (slow_clients, 8, 64),
     "Fifty readers": (readers, 10, 50),
     "Sources that lie": (lies, 10, 300),
-    "Changing previews": (previews, 40, 5_000),
+    "Changing previews": (previews, 15, 5_000),
     "Every view": (views, 1, 60),
     "Previews of a large estate": (large_previews, 0, 500),
 }

@@ -9,6 +9,7 @@ import { clock, dateWords } from "../time/time";
 import { fit } from "./matching";
 import { planOf, VIEWS } from "../workbench/address";
 import { setTheme, useTheme } from "../ui/theme";
+import { useFocusBack } from "../ui/focus";
 import { useWorkbench } from "../workbench/store";
 
 const PLACES = [
@@ -56,6 +57,7 @@ export function Finder({
 
 function Found({ close, onServer }: { close: () => void; onServer: () => void }) {
   const bench = useWorkbench();
+  useFocusBack();
   const { plan, draft, date, week } = bench;
   const navigate = useNavigate();
   const [search] = useSearchParams();
