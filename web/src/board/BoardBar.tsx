@@ -113,7 +113,14 @@ export const BoardBar = memo(function BoardBar(props: Props) {
       )}
       <Hint text="What is wrong with this week, and what helps (F)">
         <Button look="plain" aria-pressed={finding} onClick={onFindings}>
-          {findings !== null ? `${count(findings, "finding")} this week` : "Findings"}
+          {findings !== null ? (
+            <span>
+              {count(findings, "finding")}
+              <span className="@max-[960px]/bar:sr-only"> this week</span>
+            </span>
+          ) : (
+            "Findings"
+          )}
         </Button>
       </Hint>
       <Hint text="The same as a table, and back (T)">
