@@ -96,9 +96,11 @@ _ORDERS = {"largest": "the largest first", "smallest": "the smallest first", "na
 
 def _machines(plan: Plan, job: Job) -> str:
     selection = job.machines
-    parts = list(selection.ids[:3])
-    if len(selection.ids) > 3:
-        parts.append(f"{len(selection.ids) - 3} more by name")
+    parts = []
+    if selection.ids:
+        named = list(selection.ids[:3])
+        more = len(selection.ids) - len(named)
+        parts.append(listed([*named, f"{more} more by name"] if more else named))
     parts += [rule_in_words(rule) for rule in selection.rules]
     said = " or ".join(parts) if parts else "nothing selected yet"
     if selection.exclude:

@@ -5,7 +5,7 @@ import { NumberField } from "../ui/controls";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
-import { count, percent } from "../ui/words";
+import { count, weeksOf } from "../ui/words";
 import {
   computationsQuery,
   isStale,
@@ -128,7 +128,7 @@ export function HowSure() {
                   Night
                 </th>
                 <th scope="col" className="font-medium">
-                  Not over in
+                  Ends inside its windows in
                 </th>
                 <th scope="col" className="font-medium">
                   Last run usually ends
@@ -164,7 +164,7 @@ function Line({ night, zone }: { night: Sure; zone: string }) {
         {dateWords(night.date).long} {dateWords(night.date).day}
       </th>
       <td className={night.holds < 0.95 ? "font-semibold text-barn" : ""}>
-        {percent(night.holds)} of weeks
+        {weeksOf(night.holds)}
       </td>
       <td>{night.median_end ? clock(night.median_end, zone) : "–"}</td>
       <td>{night.late_end ? clock(night.late_end, zone) : "–"}</td>

@@ -1,3 +1,4 @@
+import { happeningWords } from "./happenings";
 import { waitingWords } from "./waiting";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
@@ -174,9 +175,9 @@ function Asking({
       </div>
       {happens.length > 0 && (
         <p className="mt-1 text-ink-2">
-          As if {happens.map((h) => Object.values(h).filter(Boolean).join(" ")).join(" and ")}.{" "}
+          For a week in which {happens.map(happeningWords).join(" and ")}.{" "}
           <Button small look="plain" onClick={() => setAddress({ happens: null })}>
-            As it is
+            For the plan as it is
           </Button>
         </p>
       )}

@@ -1,5 +1,6 @@
 import type { Plan } from "../api/client";
 import type { Happening } from "../api/balanceQueries";
+import { dateWords } from "../time/time";
 
 /** What may happen, with what a planner has to say about it. */
 export interface HappeningKind {
@@ -69,6 +70,31 @@ export function happeningOf(
   if (kind.number) made[kind.number.key] = typed * (kind.number.factor ?? 1);
   if (kind.happens === "CloseNight") made["night"] = night;
   return made;
+}
+
+/** What happens, as the end of a sentence: "proxy quay-p2 is lost". */
+export function happeningWords(happening: Happening): string {
+  const said = (key: string) => String(happening[key] ?? "");
+  const part = Number(happening["part"] ?? 0);
+  const factor = Number(happening["factor"] ?? 0);
+  switch (happening.happens) {
+    case "LoseProxy":
+      return `proxy ${said("proxy")} is lost`;
+    case "LoseHost":
+      return `host ${said("host")} is lost`;
+    case "LinkAt":
+      return `link ${said("link")} carries ${Math.round(part * 100)} % of what it does`;
+    case "Grow":
+      return `data ${happening["folder"] ? `in ${said("folder")} ` : ""}grow to ${factor} times`;
+    case "AddProxy":
+      return `there is one more proxy like ${said("like")}`;
+    case "AddSlots":
+      return `proxy ${said("proxy")} has ${said("slots")} more slots`;
+    case "CloseNight":
+      return `the night of ${dateWords(said("night")).long} ${dateWords(said("night")).day} ${dateWords(said("night")).month} is closed`;
+    default:
+      return HAPPENINGS.find((kind) => kind.happens === happening.happens)?.label ?? "it changes";
+  }
 }
 
 /** Unusual weeks to begin with: each proxy lost, the slowest link halved, everything grown. */

@@ -181,15 +181,15 @@ function Offer({ suggestion }: { suggestion: Suggestion }) {
   const { put, busy, moves } = useWorkbench();
   const left =
     suggestion.after === 0
-      ? "gone"
-      : `${Math.round((100 * suggestion.after) / suggestion.before)} % of it left`;
+      ? "The finding is gone."
+      : `${Math.round((100 * suggestion.after) / suggestion.before)} % of it is left.`;
   const over =
     suggestion.over_s_before > 0
-      ? `; over windows ${duration(suggestion.over_s_after)} (now ${duration(suggestion.over_s_before)})`
+      ? ` All runs of the week together end ${duration(suggestion.over_s_after)} past their windows (now ${duration(suggestion.over_s_before)}).`
       : "";
   const lost =
     suggestion.not_done_before > 0
-      ? `; not done ${suggestion.not_done_after} (now ${suggestion.not_done_before})`
+      ? ` ${count(suggestion.not_done_after, "machine")} not backed up (now ${suggestion.not_done_before}).`
       : "";
   return (
     <li className="mt-2 border-l-2 border-sage pl-2">

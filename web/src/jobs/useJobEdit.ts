@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { ApiProblem, type Operation } from "../api/client";
 import { useConsiderWhileShown } from "../workbench/considering";
-import { refusalsOf } from "../workbench/refusals";
+import { refusalsOf, refusalWords } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/store";
 import type { UnsavedValue } from "../workbench/unsaved";
 import { lookQuery } from "../api/jobQueries";
@@ -75,11 +75,7 @@ export function useJobEdit(
     edit,
     look: look.data ?? saved.data,
     fetching: look.isFetching,
-    refused: refused
-      ? errors
-          .map((e) => `${e.field.replace(/^operations\[\d+\]\./, "")} ${e.reason}`)
-          .join("; ") || refused.message
-      : null,
+    refused: refused ? errors.map(refusalWords).join("; ") || refused.message : null,
     missing: saved.error,
     changed: operations.length > 0,
     edits: Object.keys(values).length,

@@ -98,10 +98,10 @@ describe("hours that are painted", () => {
     const { grid, open, user } = paint();
     grid.focus();
     await user.keyboard(" ");
-    expect(screen.getByRole("status").textContent).toBe("Mon night 20:00: open");
+    expect(screen.getByRole("status").textContent).toBe("Mon 20:00: open");
     await user.keyboard("{Shift>}{ArrowRight}{ArrowRight}{/Shift}{ArrowDown}");
     expect(open()).toEqual([0, 1, 2].map((n) => quarter(0, 20) + n));
-    expect(screen.getByRole("status").textContent).toBe("Tue night 20:30: closed");
+    expect(screen.getByRole("status").textContent).toBe("Tue 20:30: closed");
     await user.keyboard("{ArrowUp} ");
     expect(open()).toEqual([quarter(0, 20), quarter(0, 20) + 1]);
   });
@@ -112,5 +112,18 @@ describe("hours that are painted", () => {
     fireEvent.pointerUp(grid, at(32, 0));
     await user.click(screen.getByRole("button", { name: "Copy Mon to every night" }));
     expect(open()).toEqual([0, 1, 2, 3, 4, 5, 6].map((day) => quarter(day, 20)));
+  });
+
+  it("may be typed instead, and what cannot be read is said and kept", async () => {
+    const { open, heard, user } = paint();
+    const field = screen.getByLabelText("Or type the hours of the week");
+    await user.type(field, "mon 20:00-20:30, 23:45-00:15{Enter}");
+    expect(open()).toEqual([80, 81, 95, 96].map((n) => n));
+    heard.mockClear();
+    await user.type(field, "mon late");
+    await user.click(screen.getByRole("button", { name: "Set" }));
+    expect(heard).not.toHaveBeenCalled();
+    expect(field.getAttribute("aria-invalid")).toBe("true");
+    expect(screen.getByText(/has no hours/)).toBeDefined();
   });
 });

@@ -1,6 +1,7 @@
 import { type KeyboardEvent, type PointerEvent, useId, useRef, useState } from "react";
 import { Button } from "../ui/Button";
-import { QUARTERS, WEEK, WEEKDAYS } from "./hours";
+import { Field } from "../ui/Field";
+import { HoursMistyped, QUARTERS, typedHours, WEEK, WEEKDAYS } from "./hours";
 
 const NOON = 48;
 const NAMES = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
@@ -9,6 +10,11 @@ const clockOf = (column: number) => {
   const quarter = (column + NOON) % QUARTERS;
   return `${two(Math.floor(quarter / 4))}:${two((quarter % 4) * 15)}`;
 };
+/** "Mon 21:00"; past midnight the day that it is: "Tue 07:00, Mon night" */
+const placeInWords = (row: number, column: number) =>
+  column < QUARTERS - NOON
+    ? `${NAMES[row]} ${clockOf(column)}`
+    : `${NAMES[(row + 1) % 7]} ${clockOf(column)}, ${NAMES[row]} night`;
 /** The quarter of the week that a cell stands for: a row is a night, from noon to noon. */
 const cellAt = (row: number, column: number) => (row * QUARTERS + NOON + column) % WEEK;
 
@@ -167,9 +173,7 @@ export function WeekPainter<T>({
                     id={at ? `${id}-${row}-${column}` : undefined}
                     aria-selected={value !== nothing}
                     aria-label={
-                      at
-                        ? `${NAMES[row]} night ${clockOf(column)}, ${inWords(value as T)}`
-                        : undefined
+                      at ? `${placeInWords(row, column)}, ${inWords(value as T)}` : undefined
                     }
                     style={{
                       background: value !== nothing ? "var(--slate)" : undefined,
@@ -187,12 +191,54 @@ export function WeekPainter<T>({
       </div>
       <p className="mt-1 flex flex-wrap items-center gap-2">
         <span role="status" className="flex-1 text-xs text-ink-2">
-          {NAMES[cursor.row]} night {clockOf(cursor.column)}: {inWords(here)}
+          {placeInWords(cursor.row, cursor.column)}: {inWords(here)}
         </span>
         <Button small onClick={copyRow}>
           Copy {NAMES[cursor.row]} to every night
         </Button>
       </p>
+      <TypedHours onHours={(text) => onPaint(typedHours(text, brush, nothing))} />
+    </div>
+  );
+}
+
+/** The same hours, typed. */
+function TypedHours({ onHours }: { onHours: (text: string) => void }) {
+  const [text, setText] = useState("");
+  const [wrong, setWrong] = useState<string | null>(null);
+  const set = () => {
+    try {
+      onHours(text);
+      setText("");
+      setWrong(null);
+    } catch (error) {
+      if (!(error instanceof HoursMistyped)) throw error;
+      setWrong(error.message);
+    }
+  };
+  return (
+    <div className="flex items-start gap-2">
+      <span className="flex-1">
+        <Field
+          label="Or type the hours of the week"
+          placeholder="mon-fri 20:00-06:00 except 01:00-02:00; sat, sun 00:00-24:00"
+          value={text}
+          wrong={wrong}
+          onChange={(event) => {
+            setText(event.target.value);
+            setWrong(null);
+          }}
+          onKeyDown={(event) => {
+            if (event.key !== "Enter" || !text.trim()) return;
+            // The painter may stand in a form that saves more than this.
+            event.preventDefault();
+            set();
+          }}
+        />
+      </span>
+      <Button className="mt-4" disabled={!text.trim()} onClick={set}>
+        Set
+      </Button>
     </div>
   );
 }

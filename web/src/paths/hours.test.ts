@@ -1,5 +1,15 @@
 import { describe, expect, it } from "vitest";
-import { daysInWords, intervalsOf, isEven, paint, WEEK, WEEKDAYS } from "./hours";
+import {
+  daysInWords,
+  HoursMistyped,
+  intervalInWords,
+  intervalsOf,
+  isEven,
+  paint,
+  typedHours,
+  WEEK,
+  WEEKDAYS,
+} from "./hours";
 
 const open = (days: string[], from: string, to: string) => ({ days, from, to, value: true });
 const there = (cells: boolean[]) => cells.filter(Boolean).length;
@@ -58,5 +68,46 @@ describe("weekly hours", () => {
   it("notices times between the quarters", () => {
     expect(isEven([open(["mon"], "20:00", "06:15")])).toBe(true);
     expect(isEven([open(["mon"], "20:10", "06:15")])).toBe(false);
+  });
+});
+
+describe("typed hours", () => {
+  const said = (text: string) =>
+    intervalsOf(typedHours(text, true, false), false).map(intervalInWords);
+
+  it("mean every day where no day is named", () => {
+    expect(said("20:00-06:00")).toEqual(["every day 20:00 to 06:00"]);
+    expect(said("20:00 to 06:00")).toEqual(["every day 20:00 to 06:00"]);
+  });
+
+  it("leave hours out, after midnight those of the night", () => {
+    expect(said("00:00-24:00 except 16:00-17:00")).toEqual(["every day 17:00 to 16:00"]);
+    expect(said("fri 20:00-06:00 except 01:00-02:00")).toEqual([
+      "Fri 20:00 to 01:00",
+      "Sat 02:00 to 06:00",
+    ]);
+  });
+
+  it("name days, and several at once", () => {
+    expect(said("mon-fri 20:00-06:00; sat, sun 12:00-18:00, 20:00-22:00")).toEqual([
+      "Mon to Fri 20:00 to 06:00",
+      "Sat, Sun 12:00 to 18:00",
+      "Sat, Sun 20:00 to 22:00",
+    ]);
+    expect(said("Friday to Monday 20:00-21:00")[0]).toContain("20:00 to 21:00");
+    expect(said("weekdays 08:00-09:00")).toEqual(["Mon to Fri 08:00 to 09:00"]);
+  });
+
+  it("say what cannot be read", () => {
+    for (const text of [
+      "every night",
+      "20:00",
+      "noday 20:00-21:00",
+      "25:00-26:00",
+      "20:07-21:00",
+      "20:00-21:00 and more",
+    ])
+      // prettier-ignore
+      expect(() => typedHours(text, true, false)).toThrow(HoursMistyped);
   });
 });

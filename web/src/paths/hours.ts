@@ -90,3 +90,81 @@ export function intervalInWords(interval: Interval): string {
   const whole = interval.from === interval.to;
   return `${daysInWords(interval.days)} ${whole ? `from ${interval.from} for 24 h` : `${interval.from} to ${interval.to}`}`;
 }
+
+/** Hours that cannot be read; the message says what is wrong. */
+export class HoursMistyped extends Error {}
+
+const TIMES = /(\d{1,2}):(\d{2})\s*(?:-|–|to)\s*(\d{1,2}):(\d{2})/g;
+const DAYS = `(?:${WEEKDAYS.join("|")})[a-z]*`;
+
+function readDays(text: string): string[] {
+  const said = text.trim().toLowerCase();
+  if (!said || said === "every day" || said === "daily") return WEEKDAYS;
+  if (said === "weekdays") return WEEKDAYS.slice(0, 5);
+  if (said === "weekends") return WEEKDAYS.slice(5);
+  const found = new Set<string>();
+  for (const part of said.split(/\s*(?:,|\band\b)\s*/)) {
+    const [, first, last] =
+      new RegExp(`^(${DAYS})(?:\\s*(?:-|–|to)\\s*(${DAYS}))?$`).exec(part) ?? [];
+    if (!first) throw new HoursMistyped(`“${part}” is no day: write mon, tue-fri or every day.`);
+    const from = WEEKDAYS.indexOf(first.slice(0, 3));
+    const to = WEEKDAYS.indexOf((last ?? first).slice(0, 3));
+    for (let day = from; ; day = (day + 1) % 7) {
+      found.add(WEEKDAYS[day]!);
+      if (day === to) break;
+    }
+  }
+  return WEEKDAYS.filter((day) => found.has(day));
+}
+
+function readTimes(text: string): { from: string; to: string }[] {
+  const found = [...text.matchAll(TIMES)].map(([, h1, m1, h2, m2]) => {
+    // Midnight may be written as the end of a day.
+    const time = (h: string, m: string) => `${two(Number(h) % 24)}:${m}`;
+    const times = { from: time(h1!, m1!), to: time(h2!, m2!) };
+    if (Number(h1) > 24 || Number(h2) > 24 || Number(m1) > 59 || Number(m2) > 59)
+      throw new HoursMistyped(`${h1}:${m1} to ${h2}:${m2} are no times of a day.`);
+    if (Number(m1) % 15 || Number(m2) % 15)
+      throw new HoursMistyped("Hours are painted in quarters: write :00, :15, :30 or :45.");
+    return times;
+  });
+  const rest = text.replace(TIMES, "").replace(/\band\b|[,\s]/g, "");
+  if (!found.length || rest)
+    throw new HoursMistyped(`“${text.trim()}” are no hours: write 20:00-06:00.`);
+  return found;
+}
+
+/**
+ * The quarters of a week that typed hours mean: "20:00-06:00 except 16:00-17:00" for every day, or
+ * "mon-fri 20:00-06:00; sat, sun 00:00-24:00". An exception after midnight belongs to its night.
+ */
+export function typedHours<T>(text: string, value: T, nothing: T): T[] {
+  const cells = new Array<T>(WEEK).fill(nothing);
+  const put = (intervals: Interval[], what: T) => {
+    const painted = paint(
+      intervals.map((interval) => ({ ...interval, value: true })),
+      false,
+      () => true,
+    );
+    painted.forEach((is, i) => {
+      if (is) cells[i] = what;
+    });
+  };
+  for (const clause of text.split(";").filter((part) => part.trim())) {
+    const [said = "", without] = clause.split(/\bexcept\b/);
+    const at = said.search(/\d/);
+    if (at < 0) throw new HoursMistyped(`“${clause.trim()}” has no hours: write 20:00-06:00.`);
+    const days = readDays(said.slice(0, at));
+    const open = readTimes(said.slice(at));
+    put(
+      open.map((times) => ({ days, ...times })),
+      value,
+    );
+    for (const times of without === undefined ? [] : readTimes(without)) {
+      const later = open.some((o) => o.to <= o.from && times.from < o.from && times.from < o.to);
+      const own = later ? days.map((day) => WEEKDAYS[(WEEKDAYS.indexOf(day) + 1) % 7]!) : days;
+      put([{ days: own, ...times }], nothing);
+    }
+  }
+  return cells;
+}

@@ -1,10 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { addRunner, removeRunner, runnersQuery } from "../api/runQueries";
+import { dateClock } from "../time/time";
 import { Button } from "../ui/Button";
 import { Pick } from "../ui/controls";
 import { Field } from "../ui/Field";
 import { Sheet } from "../ui/Sheet";
+import { useWorkbench } from "../workbench/store";
 
 const KINDS = [
   { value: "runner", label: "carries the plan out" },
@@ -13,6 +15,7 @@ const KINDS = [
 
 /** Who may report runs of the plan: their tokens are made and revoked here. */
 export function RunnerSheet({ plan, onClose }: { plan: number; onClose: () => void }) {
+  const zone = useWorkbench().plan.time_zone;
   const client = useQueryClient();
   const found = useQuery(runnersQuery(plan));
   const [name, setName] = useState("");
@@ -46,7 +49,7 @@ export function RunnerSheet({ plan, onClose }: { plan: number; onClose: () => vo
             </p>
             <p className="text-sm text-ink-2">
               {runner.last_seen_at
-                ? `last heard of ${runner.last_seen_at.slice(0, 16).replace("T", " ")} UTC`
+                ? `last heard of ${dateClock(runner.last_seen_at, zone)}`
                 : "never heard of"}
               {Math.abs(runner.clock_offset_s) > 60 &&
                 `; its clock is ${Math.round(runner.clock_offset_s / 60)} min off, times are corrected`}

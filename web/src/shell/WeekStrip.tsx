@@ -8,7 +8,7 @@ import { type NightMark, pastNightsQuery } from "../api/runQueries";
 import { addDays, clock, dateWords, duration, HOUR, millis } from "../time/time";
 import { Hint } from "../ui/Hint";
 import { Verdict } from "../ui/Verdict";
-import { count, percent } from "../ui/words";
+import { count, weeksOf } from "../ui/words";
 import { MonthView } from "./MonthView";
 import { Silhouette } from "../ui/Silhouette";
 import { useWorkbench } from "../workbench/store";
@@ -245,7 +245,7 @@ function NightHint({ date, sure }: { date: string; sure: Sure | undefined }) {
       {night.over_s > 0 && `, ${duration(night.over_s)} late`}.
       {sure?.late_end && (
         <span className="block">
-          Not over in {percent(sure.holds)} of weeks; 95 of 100 end by{" "}
+          It ends inside its windows in {weeksOf(sure.holds)}; 95 of 100 end by{" "}
           {clock(sure.late_end, plan.time_zone)}.
         </span>
       )}

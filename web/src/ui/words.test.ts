@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { typedNumber } from "./numbers";
 import sizes from "../../../tests/sizes.json";
-import { amount, bytes, count, gib, percent, resource } from "./words";
+import { amount, bytes, count, gib, keyWords, percent, resource, weeksOf } from "./words";
 
 describe("sizes, rates and counts on the screen", () => {
   it("chooses the unit in which a size reads best", () => {
@@ -39,5 +39,21 @@ describe("sizes, rates and counts on the screen", () => {
     expect(typedNumber(" 7,5 ")).toBe(7.5);
     expect(typedNumber("7.5")).toBe(7.5);
     for (const text of ["", " ", "7,5,5", "many", "7 GiB"]) expect(typedNumber(text)).toBeNaN();
+  });
+});
+
+describe("keys and chances", () => {
+  it("tells a key without its path, with its unit", () => {
+    expect(keyWords("operations[0].changes.limits[2].mbit_per_s")).toBe("rate (Mbit/s)");
+    expect(keyWords("operations[0].changes.limit_mbit_per_s")).toBe("limit (Mbit/s)");
+    expect(keyWords("machines.ids[0]")).toBe("machines by name");
+    expect(keyWords("rpo_hours")).toBe("RPO (h)");
+    expect(keyWords("at_window_end")).toBe("at window end");
+  });
+
+  it("tells a chance in weeks", () => {
+    expect(weeksOf(0.974)).toBe("97 of 100 weeks");
+    expect(weeksOf(0)).toBe("no week");
+    expect(weeksOf(1)).toBe("every week");
   });
 });

@@ -51,3 +51,35 @@ export function resource(name: string): string {
   };
   return `${slots ? "slots of " : ""}${nouns[kind] ?? kind} ${ident}`.trim();
 }
+
+/** A chance as weeks: "97 of 100 weeks", "no week", "every week". */
+export function weeksOf(chance: number): string {
+  const weeks = Math.round(chance * 100);
+  return weeks >= 100 ? "every week" : weeks <= 0 ? "no week" : `${weeks} of 100 weeks`;
+}
+
+/** How keys end that have a unit, the unit, and what a key is called that is nothing but that. */
+const UNITS: readonly [RegExp, string, string][] = [
+  [/(^|_)gib$/, "GiB", "size"],
+  [/(^|_)mbit_per_s$/, "Mbit/s", "rate"],
+  [/(^|_)mib_per_s$/, "MiB/s", "rate"],
+  [/(^|_)min$/, "min", "minutes"],
+  [/(^|_)hours$/, "h", "hours"],
+];
+const CALLED: Readonly<Record<string, string>> = {
+  ids: "machines by name",
+  rpo: "RPO",
+  rto: "RTO",
+  id: "name",
+  rrule: "recurrence rule",
+};
+
+/** A key as it stands on the screen: "operations[0].changes.limit_mbit_per_s", "limit (Mbit/s)". */
+export function keyWords(path: string): string {
+  const parts = path.replace(/\[\d+\]/g, "").split(".");
+  const key = parts.filter((part) => part && part !== "*").at(-1) ?? path;
+  const unit = UNITS.find(([ends]) => ends.test(key));
+  const bare = unit ? key.replace(unit[0], "") : key;
+  const words = CALLED[bare] ?? (bare.replaceAll("_", " ") || (unit?.[2] ?? key));
+  return unit ? `${words} (${unit[1]})` : words;
+}

@@ -15,7 +15,7 @@ describe("what the API refuses", () => {
     );
     for (const key of ["limits", "slots", "name"]) expect(found.of(key)).toBe("is not a number");
     expect(found.of("mbit_per_s")).toBeNull();
-    expect(found.lines[1]).toBe("operations[1].value.slots is not a number");
+    expect(found.lines[1]).toBe("Slots: “x” is not a number");
   });
 
   it("is told as a whole where no field is at fault", () => {

@@ -1,5 +1,12 @@
 import { ApiProblem } from "../api/client";
+import { keyWords } from "../ui/words";
 import { useWorkbench } from "./store";
+
+interface FieldError {
+  field: string;
+  value?: unknown;
+  reason: string;
+}
 
 /** What the API refused, as marks on the fields of a form. */
 export interface Refusals {
@@ -13,10 +20,17 @@ export interface Refusals {
 const fieldOf = (path: string) =>
   path.replace(/^operations\[\d+\]\.(?:(?:value|changes)\.?)?/, "").split(/[.[]/)[0] ?? "";
 
+/** One refusal as a sentence: "Limit (Mbit/s): “0” is not above 0". */
+export function refusalWords({ field, value, reason }: FieldError): string {
+  const words = keyWords(field);
+  const said = typeof value === "string" || typeof value === "number" ? `“${value}” ` : "";
+  return `${words.charAt(0).toUpperCase()}${words.slice(1)}: ${said}${reason}`;
+}
+
 /** The refusals of an answer of the API. */
 export function refusalsOf(error: Error | null | undefined): Refusals {
   const errors = error instanceof ApiProblem ? (error.problem.errors ?? []) : [];
-  const lines = errors.map(({ field, reason }) => `${field} ${reason}`);
+  const lines = errors.map(refusalWords);
   return {
     of: (key) => errors.find(({ field }) => fieldOf(field) === key)?.reason ?? null,
     lines: error && !lines.length ? [error.message] : lines,

@@ -63,7 +63,8 @@ class Reading:
         """Note every reference to an id that its list does not have."""
         for path, value, target in self.references:
             if value not in known[target]:
-                self.problem(path, value, f"is not the id of any entry of {target}")
+                noun = ONE_OF.get(target, target)
+                self.problem(path, value, f"is no {noun} of this plan")
 
     def raise_problems(self) -> None:
         """Raises PlanError where there are problems."""
@@ -244,6 +245,14 @@ WEEKDAY = Value(_read_weekday, lambda day: WEEKDAYS[day], {"enum": list(WEEKDAYS
 
 
 # --- values made of values --------------------------------------------------------------------
+
+
+ONE_OF = {
+    "sites": "site", "links": "link", "hosts": "host", "clusters": "cluster",
+    "datastores": "datastore", "proxies": "proxy", "repositories": "repository",
+    "machines": "machine", "windows": "window", "calendars": "calendar", "jobs": "job",
+}  # fmt: skip
+"""What one entry of a list is called."""
 
 
 def reference(to: str) -> Value:
