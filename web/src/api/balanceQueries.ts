@@ -31,7 +31,7 @@ export const computationsQuery = (plan: number, kind: Kind) =>
         }),
       ),
     refetchInterval: (query) =>
-      query.state.data?.[0]?.state === "running" ? POLLED_EVERY_MS : false,
+      query.state.data?.some((each) => each.state === "running") ? POLLED_EVERY_MS : false,
   });
 
 /** Begin, stop, cancel or resume a computation; the list knows of it at once. */
@@ -87,15 +87,29 @@ export const scenario = (
     }),
   );
 
-/** What was computed last for a week of the plan in hand, as it is now. */
+/** Happenings in a form in which the same ones are the same text. */
+const said = (happens: readonly Happening[]) =>
+  JSON.stringify(happens.map((each) => Object.entries(each).sort(([a], [b]) => (a < b ? -1 : 1))));
+
+/**
+ * What was computed last for a week of the plan in hand, as it is now, and for what happens in it:
+ * an answer to another question is none to this one.
+ */
 export function newestFor(
   found: readonly Computation[] | undefined,
   draft: Draft | null,
   date: string,
+  happens: readonly Happening[] = [],
 ): Computation | undefined {
   const monday = mondayOf(date);
   return found?.find((each) => {
-    const asked = each.asked as { draft?: number | null; day?: string; weeks?: number };
+    const asked = each.asked as {
+      draft?: number | null;
+      day?: string;
+      weeks?: number;
+      happens?: Happening[];
+    };
+    if (said(asked.happens ?? []) !== said(happens)) return false;
     const first = mondayOf(asked.day ?? date);
     const last = addDays(first, 7 * ((asked.weeks ?? 1) - 1));
     return (asked.draft ?? null) === (draft?.id ?? null) && first <= monday && monday <= last;

@@ -44,8 +44,8 @@ export function Propose() {
   const [settings, setSettings] = useState<Settings>(USUAL);
   const found = useQuery(computationsQuery(plan.id, "balance"));
   const computing = useComputing(plan.id, "balance");
-  const shown = newestFor(found.data, draft, date);
   const happens = useMemo(() => JSON.parse(search.get("happens") ?? "[]") as Happening[], [search]);
+  const shown = newestFor(found.data, draft, date, happens);
   const problem = [computing.balance, computing.stop, computing.cancel, computing.resume].find(
     (each) => each.error,
   )?.error;

@@ -98,6 +98,16 @@ describe("newestFor", () => {
     expect(newestFor(found, null, "2026-12-20")).toBeUndefined();
     expect(newestFor(undefined, null, "2026-11-06")).toBeUndefined();
   });
+
+  it("takes no answer to another question", () => {
+    const lost = [{ happens: "LoseProxy", proxy: "quay-p2" }];
+    const asked = made(4, { draft: null, day: "2026-11-02", happens: lost });
+    expect(newestFor([asked, ...found], null, "2026-11-06")?.id).toBe(1);
+    const same = [{ proxy: "quay-p2", happens: "LoseProxy" }];
+    expect(newestFor([asked, ...found], null, "2026-11-06", same)?.id).toBe(4);
+    const other = [{ happens: "LoseProxy", proxy: "quay-p1" }];
+    expect(newestFor([asked, ...found], null, "2026-11-06", other)).toBeUndefined();
+  });
 });
 
 describe("isStale", () => {
