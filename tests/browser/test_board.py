@@ -98,6 +98,7 @@ def test_moves_that_are_not_saved_outlive_the_page(planner):
     page.reload()
     left = page.get_by_role("region", name="Unsaved changes")
     expect(left).to_contain_text("2 unsaved changes")
+    planner.bar("fleet-telemetry").wait_for()
     planner.check("unsaved changes are offered")
     left.get_by_role("button", name="Continue: 2 moves on the board").click()
     expect(planner.effect()).to_contain_text("(was")

@@ -54,7 +54,7 @@ REFUSED = [
     (("jobs", 0, "repository"), "attic", "jobs[0].repository", "no repository of this plan"),
     (("jobs", 0, "window"), "noon", "jobs[0].window", "no window of this plan"),
     (("jobs", 0, "proxies"), ["p9"], "jobs[0].proxies[0]", "no proxy of this plan"),
-    (("jobs", 0, "machines"), {"ids": ["ghost"]}, "jobs[0].machines.ids[0]", "no machine of this plan"),
+    (("jobs", 0, "machines"), {"ids": ["ghost"]}, "jobs[0].machines.ids[0]", "no machine of"),
     (("jobs", 0, "machines"), {"rules": [[]]}, "jobs[0].machines.rules[0]", "fewer than 1"),
     (("jobs", 0, "exclude_disks"), [["gate", "9"]], "jobs[0].exclude_disks[0]", "no disk"),
     (("jobs", 0, "after"), "nightly", "jobs[0].after", "one of the two"),

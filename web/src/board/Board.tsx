@@ -41,14 +41,14 @@ export function Board() {
   const { night, nightError } = bench;
   if (nightError && !night)
     return (
-      <main className="flex-1 p-6" role="alert">
-        {nightError.message}
+      <main className="flex-1 p-6" aria-label="Board">
+        <p role="alert">{nightError.message}</p>
       </main>
     );
   if (!night)
     return (
-      <main className="flex-1 p-6 text-ink-2" role="status">
-        The night is being simulated …
+      <main className="flex-1 p-6 text-ink-2" aria-label="Board">
+        <p role="status">The night is being simulated …</p>
       </main>
     );
   return <NightBoard night={night} />;

@@ -26,20 +26,22 @@ export function Compare() {
   });
   if (closed)
     return (
-      <main className="flex-1 p-4" role="status">
-        That draft is not open any more: it was adopted or discarded. Drafts are under Jobs.
+      <main className="flex-1 p-4" aria-label="Comparison">
+        <p role="status">
+          That draft is not open any more: it was adopted or discarded. Drafts are under Jobs.
+        </p>
       </main>
     );
   if (found.error)
     return (
-      <main className="flex-1 p-4" role="alert">
-        {found.error.message}
+      <main className="flex-1 p-4" aria-label="Comparison">
+        <p role="alert">{found.error.message}</p>
       </main>
     );
   if (!found.data)
     return (
-      <main className="flex-1 p-4" role="status">
-        Comparing two weeks …
+      <main className="flex-1 p-4" aria-label="Comparison">
+        <p role="status">Comparing two weeks …</p>
       </main>
     );
   const { changes, came, went, stayed } = found.data;

@@ -78,14 +78,14 @@ export function JobDesk({
   }, [there, id]);
   if (missing)
     return (
-      <main className="flex-1 p-4" role="alert">
-        {missing.message}
+      <main className="flex-1 p-4" aria-label="Job">
+        <p role="alert">{missing.message}</p>
       </main>
     );
   if (!edit)
     return (
-      <main className="flex-1 p-4" role="status">
-        Reading the job …
+      <main className="flex-1 p-4" aria-label="Job">
+        <p role="status">Reading the job …</p>
       </main>
     );
   const stops = look?.problems.some((p) => p.weight === "stops") ?? false;

@@ -66,6 +66,7 @@ export function JobList({ onOpen }: { onOpen: (job: string) => void }) {
         cell: (c: Cell) => (
           <input
             type="checkbox"
+            className="block"
             aria-label={`Tick ${c.row.original.name}`}
             checked={ticked.has(c.row.original.id)}
             onClick={(e) => e.stopPropagation()}
@@ -115,7 +116,11 @@ export function JobList({ onOpen }: { onOpen: (job: string) => void }) {
           </span>
         ),
       },
-      { header: "To", accessorFn: (r: Row) => r.repository },
+      {
+        header: "To",
+        accessorFn: (r: Row) => r.repository,
+        cell: (c: Cell) => <span className="whitespace-nowrap">{c.row.original.repository}</span>,
+      },
       { header: "Kept", accessorFn: (r: Row) => r.kept },
       {
         header: "Week",

@@ -1,9 +1,17 @@
-import { type RefObject, useEffect, useState } from "react";
+import { type RefObject, useEffect, useLayoutEffect, useState } from "react";
 
 /** Give an element the focus, also one that is no stop for the Tab key. */
 export function focusOn(element: HTMLElement) {
   if (element.tabIndex < 0 && !element.hasAttribute("tabindex")) element.tabIndex = -1;
   element.focus({ preventScroll: true });
+}
+
+/** An element and what it is in, up to the body. */
+function pathOf(element: Element | null): HTMLElement[] {
+  const found: HTMLElement[] = [];
+  for (let each = element; each && each !== document.body; each = each.parentElement)
+    if (each instanceof HTMLElement) found.push(each);
+  return found;
 }
 
 const isLost = () => document.activeElement === null || document.activeElement === document.body;
@@ -14,16 +22,18 @@ const view = () => document.querySelector<HTMLElement>("main");
 /** Gives the focus back, when this goes, to what had it before this came. */
 export function useFocusBack() {
   // A field in it that takes the focus does so after this, and before any effect runs.
-  const [before] = useState(() => document.activeElement as HTMLElement | null);
-  useEffect(
+  const [path] = useState(() => pathOf(document.activeElement));
+  // At once, before whoever looks after the focus of the page sees that it is lost.
+  useLayoutEffect(
     () => () => {
       requestAnimationFrame(() => {
         if (!isLost()) return;
-        const back = before?.isConnected && before !== document.body ? before : view();
+        const [before] = path;
+        const back = before?.isConnected ? before : successor(path);
         if (back) focusOn(back);
       });
     },
-    [before],
+    [path],
   );
 }
 
@@ -45,9 +55,12 @@ function successor(path: readonly HTMLElement[]): HTMLElement | null {
   const [gone] = path;
   const around = path.slice(1).find((each) => each.isConnected && each !== document.body);
   if (!gone || !around) return view();
-  const job = gone.dataset["job"];
-  const alike = job && around.querySelector<HTMLElement>(`[data-job="${CSS.escape(job)}"]`);
-  if (alike) return alike;
+  for (const name of ["bar", "job"]) {
+    const value = gone.dataset[name];
+    const alike =
+      value && around.querySelector<HTMLElement>(`[data-${name}="${CSS.escape(value)}"]`);
+    if (alike) return alike;
+  }
   const close = path
     .slice(1)
     .find(
