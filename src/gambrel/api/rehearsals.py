@@ -19,7 +19,7 @@ from gambrel.core.nights.nights import night_of
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.standins.rehearsal import Rehearsal
-from gambrel.standins.troubles import Trouble, subjects_of
+from gambrel.standins.troubles import OF_MACHINES, Trouble, subjects_of
 from gambrel.work.rehearsing import Rehearsals
 
 blueprint = APIBlueprint(
@@ -64,17 +64,13 @@ def rehearse(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     return {
         "words": headline(summary),
         "world": [_world(trouble) for trouble in played.troubles],
-        "summary": bodies.summary_body(summary),
-        "runs": [bodies.run_bar(plan, run) for run in played.runs],
-        "troubles": [bodies.trouble_body(t) for t in summary.troubles],
-        "differences": [bodies.difference_body(d) for d in summary.differences],
+        **bodies.night_body(plan, summary, played.runs),
     }
 
 
 def _world(trouble: Trouble) -> dict[str, Any]:
     # What befalls a machine does not name it.
-    of_machine = trouble.kind in ("locked", "quiesce", "access")
-    said = f"{trouble.subject}: " if of_machine else ""
+    said = f"{trouble.subject}: " if trouble.kind in OF_MACHINES else ""
     return {
         "words": said + trouble.words,
         "begins": format_instant(trouble.begins),

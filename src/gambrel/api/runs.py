@@ -160,12 +160,7 @@ def show_past_night(plan_id: int, day: str) -> dict[str, Any]:
         )
     clock, _ = runs().clock(plan_id)
     summary = summarize(night, records, min(clock, night.end))
-    return {
-        "summary": bodies.summary_body(summary),
-        "runs": [bodies.run_bar(plan, run) for run in records],
-        "troubles": [bodies.trouble_body(t) for t in summary.troubles],
-        "differences": [bodies.difference_body(d) for d in summary.differences],
-    }
+    return bodies.night_body(plan, summary, records)
 
 
 @blueprint.get("/past-nights/<day>/report")

@@ -134,6 +134,16 @@ def run_bar(plan: Plan, run: RunRecord, ahead: Run | None = None) -> dict[str, A
     }
 
 
+def night_body(plan: Plan, summary: NightSummary, runs: Iterable[RunRecord]) -> dict[str, Any]:
+    """A night in two layers: its runs as predicted, and as they went."""
+    return {
+        "summary": summary_body(summary),
+        "runs": [run_bar(plan, run) for run in runs],
+        "troubles": [trouble_body(t) for t in summary.troubles],
+        "differences": [difference_body(d) for d in summary.differences],
+    }
+
+
 def _ahead_by_run(ahead: Forecast | None) -> dict[tuple[str, int], Run]:
     if ahead is None:
         return {}

@@ -27,6 +27,8 @@ TroubleKind = Literal[
 TROUBLE_KINDS: tuple[TroubleKind, ...] = get_args(TroubleKind)
 STANDING: tuple[TroubleKind, ...] = ("locked", "quiesce", "access", "repository full", "no power")
 """Troubles that fail whatever starts while they last."""
+OF_MACHINES: tuple[TroubleKind, ...] = ("locked", "quiesce", "access")
+"""Troubles of a single machine."""
 TINY_MBIT = 0.5
 """What is left of a link that is down; a rate of nothing would have no end."""
 
@@ -67,7 +69,7 @@ class Trouble:
 
     def concerns(self, plan: Plan, job: Job, machine: Machine) -> bool:
         """Whether a machine in a run of a job fails by it."""
-        if self.kind in ("locked", "quiesce", "access"):
+        if self.kind in OF_MACHINES:
             return machine.id == self.subject
         if self.kind == "repository full":
             return job.repository == self.subject

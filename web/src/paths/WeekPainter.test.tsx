@@ -114,7 +114,7 @@ describe("hours that are painted", () => {
     expect(open()).toEqual([0, 1, 2, 3, 4, 5, 6].map((day) => quarter(day, 20)));
   });
 
-  it("may be typed instead, and what cannot be read is said and kept", async () => {
+  it("can be typed; a text that cannot be read stays in the field with the reason", async () => {
     const { open, heard, user } = paint();
     const field = screen.getByLabelText("Or type the hours of the week");
     await user.type(field, "mon 20:00-20:30, 23:45-00:15{Enter}");

@@ -9,7 +9,7 @@ describe("a time of the night", () => {
     for (const text of ["25:00", "8", "22:61", "", "late"]) expect(hoursAfterNoon(text)).toBeNull();
   });
 
-  test("is told as the clock tells it", () => {
+  test("reads back as a clock time", () => {
     for (const text of ["12:00", "22:30", "01:00", "11:59"])
       expect(clockAfterNoon(hoursAfterNoon(text)!)).toBe(text);
   });

@@ -80,7 +80,7 @@ function successor(path: readonly HTMLElement[]): HTMLElement | null {
 export function keepFocus(): () => void {
   let path: HTMLElement[] = [];
   const note = (event: FocusEvent) => {
-    path = event.composedPath().filter((each) => each instanceof HTMLElement);
+    path = pathOf(event.target as Element);
   };
   let waiting = 0;
   const look = () => {

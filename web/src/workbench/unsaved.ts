@@ -131,7 +131,7 @@ export function inHand(key: string) {
 export function useOffered(): [string, Unsaved][] {
   const { shelf } = useWorkbench();
   const entries = useSyncExternalStore(subscribe, () => entriesOn(shelf));
-  // Which are open is part of what is looked at, so that closing one brings the offer.
+  // Closing an editor brings its offer: the line is drawn anew when what is open changes.
   useSyncExternalStore(subscribe, () => [...open].map(([k, n]) => `${k} ${n}`).join("\n"));
   return Object.entries(entries)
     .filter(([key]) => !open.get(key))

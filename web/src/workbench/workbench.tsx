@@ -89,8 +89,8 @@ function usePreviews(
 }
 
 /**
- * The night that the address names; without one the worst of the week, once that is known. Nights
- * that are over are looked at on the board and in Runs; the other views speak of what comes.
+ * The night that the address names; without one the worst of the week, once that is known. The
+ * board and Runs show nights that are over; the other views show the nights to come.
  */
 function useShownNight(plan: Plan, view: string, named: string | undefined) {
   const first = useQuery(q.weekQuery(plan, null, mondayOf(named ?? plan.first_night)));
