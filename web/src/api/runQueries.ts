@@ -1,5 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 import { api, data, done } from "./client";
+import type { stateOf } from "./planQueries";
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
@@ -101,8 +102,10 @@ export type RehearsalTold = Schemas["RehearsalSchema"];
 export type RehearsalRequest = Schemas["RehearsalRequestSchema"];
 export type RehearsedTrouble = NonNullable<RehearsalRequest["troubles"]>[number];
 
+type PlanShown = ReturnType<typeof stateOf>;
+
 /** A night carried out apart, in the stand-in's world. `state` says which plan it is. */
-export const rehearsalQuery = (plan: number, state: string, body: RehearsalRequest) =>
+export const rehearsalQuery = (plan: number, state: PlanShown, body: RehearsalRequest) =>
   queryOptions({
     queryKey: ["plan", plan, "rehearsal", state, body],
     queryFn: ({ signal }) =>
@@ -112,7 +115,7 @@ export const rehearsalQuery = (plan: number, state: string, body: RehearsalReque
 
 export const rehearsedRunQuery = (
   plan: number,
-  state: string,
+  state: PlanShown,
   body: RehearsalRequest,
   run: { job: string; occurrence: string },
 ) =>

@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import { Plus, Trash2 } from "lucide-react";
 import { useState } from "react";
-import type { Plan } from "../api/client";
 import { choicesQuery } from "../api/jobQueries";
+import { stateOf } from "../api/planQueries";
 import {
   type RehearsalRequest,
   type RehearsedTrouble,
@@ -20,6 +20,7 @@ import { Verdict } from "../ui/Verdict";
 import { useAddress } from "../workbench/address";
 import { useWorkbench } from "../workbench/store";
 import { keyOf, NightChart } from "./NightChart";
+import { NotDone } from "./NotDone";
 import { RunSheet } from "./RunSheet";
 import { Legend } from "./Tonight";
 
@@ -28,10 +29,6 @@ const GOES_WRONG = [
   { value: "nothing", label: "nothing" },
   { value: "chosen", label: "what I choose" },
 ];
-
-/** The state of what is rehearsed, so that no answer of another one is shown. */
-const stateOf = (plan: Plan) =>
-  `${plan.adopted_version} ${plan.draft ? `${plan.draft.id}.${plan.draft.revision}` : "adopted"}`;
 
 /**
  * A rehearsal: the chosen night of the plan in hand, carried out in the world of the stand-in.
@@ -51,7 +48,7 @@ export function Rehearsal() {
     troubles: wrong === "chance" ? null : wrong === "nothing" ? [] : troubles,
   };
   const found = useQuery({
-    ...rehearsalQuery(plan.id, stateOf(plan), body),
+    ...rehearsalQuery(plan.id, stateOf(plan, draft), body),
     placeholderData: (before) => before,
   });
   const played = found.data;
@@ -137,9 +134,9 @@ export function Rehearsal() {
 }
 
 function RehearsedRun(props: { run: RunBar; body: RehearsalRequest; onClose: () => void }) {
-  const { plan } = useWorkbench();
+  const { plan, draft } = useWorkbench();
   const { run, body, onClose } = props;
-  const found = useQuery(rehearsedRunQuery(plan.id, stateOf(plan), body, run));
+  const found = useQuery(rehearsedRunQuery(plan.id, stateOf(plan, draft), body, run));
   return (
     <RunSheet
       key={keyOf(run)}
@@ -159,27 +156,7 @@ function Lists({ played, zone }: { played: RehearsalTold; zone: string }) {
   const nameOf = (job: string) => played.runs.find((run) => run.job === job)?.name ?? job;
   return (
     <>
-      {played.troubles.length > 0 && (
-        <section aria-label="Not done" className="pt-3">
-          <h2 className="text-lg font-semibold">Not done</h2>
-          <ul>
-            {played.troubles.slice(0, MOST).map((trouble) => (
-              <li
-                key={`${trouble.job} ${trouble.occurrence} ${trouble.machine}`}
-                className="border-t border-rule py-0.5"
-              >
-                <span className="font-medium">{trouble.machine}</span>{" "}
-                <span className="text-barn">{trouble.outcome}</span>{" "}
-                <span className="text-ink-2">
-                  {nameOf(trouble.job)}
-                  {trouble.reason && `: ${trouble.reason}`}
-                </span>
-              </li>
-            ))}
-          </ul>
-          {played.troubles.length > MOST && <p>and {played.troubles.length - MOST} more.</p>}
-        </section>
-      )}
+      <NotDone title="Not done" troubles={played.troubles} runs={played.runs} zone={zone} />
       {played.differences.length > 0 && (
         <section aria-label="Other than predicted" className="pt-3">
           <h2 className="text-lg font-semibold">Other than predicted</h2>

@@ -13,6 +13,7 @@ import { Pending } from "../ui/Pending";
 import { Verdict } from "../ui/Verdict";
 import { ClockDesk, useRunnerClock } from "./ClockDesk";
 import { keyOf, NightChart } from "./NightChart";
+import { NotDone } from "./NotDone";
 import { LedgerRunSheet } from "./RunSheet";
 import { useNews } from "./useNews";
 
@@ -86,27 +87,7 @@ function Night(props: {
           />
         )}
         <Legend />
-        {failed.length > 0 && (
-          <section aria-label="Not done" className="pt-3">
-            <h2 className="text-lg font-semibold">Not done so far</h2>
-            <ul>
-              {failed.slice(0, 30).map((trouble) => (
-                <li
-                  key={`${trouble.job} ${trouble.occurrence} ${trouble.machine}`}
-                  className="border-t border-rule py-0.5"
-                >
-                  <span className="font-medium">{trouble.machine}</span>{" "}
-                  <span className="text-barn">{trouble.outcome}</span>{" "}
-                  <span className="text-ink-2">
-                    {night.runs.find((each) => each.job === trouble.job)?.name},{" "}
-                    {clock(trouble.occurrence, zone)}
-                    {trouble.reason && `: ${trouble.reason}`}
-                  </span>
-                </li>
-              ))}
-            </ul>
-          </section>
-        )}
+        <NotDone title="Not done so far" troubles={failed} runs={night.runs} zone={zone} />
         {night.orders.length > 0 && <Orders plan={plan} orders={night.orders} zone={zone} />}
       </section>
       {run && (
