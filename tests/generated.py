@@ -6,6 +6,8 @@ from plans import EVERY_DAY
 from gambrel.core.plan.reading import read_plan
 
 ZONE = "Europe/Dublin"
+FIRST_GROWTH = "2026-11-03T09:00:00Z"
+"""Amid the horizon of most tests."""
 
 small = st.integers(1, 3)
 maybe = st.none() | small
@@ -38,7 +40,11 @@ def machines(draw, number):
         "id": f"m{number}",
         "daily_change": draw(st.sampled_from([0, 0.02, 0.3])),
         "compress_ratio": draw(st.sampled_from([1, 1.6, 3])),
-        "facts": draw(st.sampled_from([{}, {"quiesces": False}])),
+        "facts": draw(
+            st.sampled_from(
+                [{}, {"quiesces": False}, {"growth_per_year": 3}, {"growth_per_year": -0.9}]
+            )
+        ),
     }
     if draw(st.booleans()):
         for disk in disks:
@@ -123,6 +129,7 @@ def points_before(draw, made):
     for job in made:
         for day in draw(st.lists(st.integers(20, 30), max_size=3, unique=True)):
             kind = draw(st.sampled_from(["full", "incremental", "differential"]))
+            month = draw(st.sampled_from([10, 11]))
             points.append(
                 {
                     "job": job["id"],
@@ -130,10 +137,15 @@ def points_before(draw, made):
                     "repository": job["repository"],
                     "kind": kind,
                     "at": f"2026-10-{day}T20:00:00Z",
-                    "exists_from": f"2026-{draw(st.sampled_from([10, 11]))}-{day}T21:00:00Z",
+                    "exists_from": f"2026-{month}-{day}T21:00:00Z",
                     "stored_bytes": draw(st.sampled_from([0, 1e9, 7e9])),
                 }
             )
+            if draw(st.integers(0, 4)) == 0:
+                found = [f"2026-{month}-{day}T23:00:00Z", "2026-12-02T09:00:00Z"]
+                if month == 10:
+                    found.append("2026-11-05T09:00:00Z")
+                points[-1]["bad_since"] = draw(st.sampled_from(found))
     return points
 
 
@@ -180,13 +192,21 @@ def plans(draw):
                 {"id": "p1", "site": "hill", "slots": draw(small), "mib_per_s": draw(limits)},
             ],
             "repositories": [
-                {"id": "r0", "site": "quay", "stream_slots": draw(maybe), "read_mib_per_s": 100},
+                {
+                    "id": "r0",
+                    "site": "quay",
+                    "stream_slots": draw(maybe),
+                    "read_mib_per_s": 100,
+                    "sequential": draw(st.sampled_from([False, False, True])),
+                    "first_byte_s": draw(st.sampled_from([0, 45])),
+                },
                 {
                     "id": "r1",
                     "site": "hill",
                     "dedupe_ratio": 2,
                     "transform_mib_per_s": 50,
                     "ingest_mib_per_s": draw(limits),
+                    "read_part": draw(st.sampled_from([1, 0.5])),
                     "block_clone": draw(st.booleans()),
                     "immutable_days": draw(st.sampled_from([0, 1])),
                 },
@@ -194,6 +214,9 @@ def plans(draw):
             "machines": [draw(machines(i)) for i in range(count)],
             "windows": [{"id": "night", "time_zone": ZONE, "open": [open_]}],
             "jobs": made,
-            "state": {"points": draw(points_before(made))},
+            "state": {
+                "points": draw(points_before(made)),
+                "sizes_as_of": draw(st.sampled_from([None, "2026-10-30T00:00:00Z", FIRST_GROWTH])),
+            },
         }
     )

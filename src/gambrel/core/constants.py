@@ -15,3 +15,8 @@ OPENS_WITHIN = 8 * DAY
 """A window that opens later than this after an occurrence is too late; exactly this counts."""
 FOLLOWED_AFTER_END = 30 * DAY
 """What has not ended this long after the horizon is cut off there (section 6)."""
+RESTORE_SET_UP_S = 120.0
+RESTORE_PER_POINT_S = 20.0
+"""How long a restore is set up: as such, and for each point of the chain (sections 10 and 14)."""
+SAME_POINT_S = 0.0005
+"""A point is named by its start to the millisecond (section 14)."""

@@ -9,6 +9,8 @@ MBIT = 125_000.0
 MINUTE = 60.0
 HOUR = 3600.0
 DAY = 86_400.0
+YEAR = 365 * DAY
+"""The year of growth (section 16)."""
 EPOCH = 1_767_225_600.0
 """2026-01-01 UTC, from which the engine counts seconds. Near to it a float tells instants apart by
 some 1e-9 s; it is fixed, so that a simulation that goes on from an earlier one meets the very same

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
 from gambrel.core.model.selection import selected_machines
-from gambrel.core.plan.objects import Condition, Copy, Job, Plan, Retention
+from gambrel.core.model.volume import effective_kind
+from gambrel.core.plan.objects import Condition, Copy, Job, Plan, Retention, Schedule
 from gambrel.core.schedules.calendars import local_of
 from gambrel.core.schedules.words import listed, number, schedule_in_words
 from gambrel.core.units import GIB, HOUR, MINUTE
@@ -156,7 +157,7 @@ def _copy(copy: Copy) -> str:
 def _runs(plan: Plan, job: Job) -> str:
     if job.after is not None:
         return f"whatever {plan.job_by_id[job.after].name} runs, after it" + _hold(job)
-    said = ", ".join(schedule_in_words(schedule) for schedule in job.schedules) or "on demand only"
+    said = ", ".join(_schedule(job, schedule) for schedule in job.schedules) or "on demand only"
     extra = {
         "forever": "; one full for ever",
         "differential": "; differentials from the last full",
@@ -168,6 +169,13 @@ def _runs(plan: Plan, job: Job) -> str:
         made += f"; fulls spread over {job.spread_fulls} days by machine"
     read = "" if job.tracking else "; changes found by reading all"
     return said + made + extra + read + _hold(job)
+
+
+def _schedule(job: Job, schedule: Schedule) -> str:
+    said = schedule_in_words(schedule)
+    runs_as = effective_kind(job, schedule.kind, has_full=True)
+    article = "an" if runs_as == "incremental" else "a"
+    return said if runs_as == schedule.kind else f"{said} (runs as {article} {runs_as})"
 
 
 def _hold(job: Job) -> str:
@@ -208,7 +216,8 @@ def _preparation(job: Job) -> str:
     if job.before_min:
         parts.append(f"waiting {number(job.before_min)} min")
     if job.guest_before_s:
-        parts.append(f"steps in the guest of {duration(job.guest_before_s)}")
+        name = job.guest_before_name or "steps"
+        parts.append(f"{name} in the guest of {duration(job.guest_before_s)}")
     if job.quiesce_s:
         said = f"quiescing for {duration(job.quiesce_s)}{_FALLBACK[job.if_quiesce_fails]}"
         parts.append(said)
@@ -216,7 +225,8 @@ def _preparation(job: Job) -> str:
         word = "pausing" if job.standstill == "pause" else "stopping"
         parts.append(f"{word} for {duration(job.standstill_s)}")
     if job.guest_after_s:
-        parts.append(f"steps in the guest after it of {duration(job.guest_after_s)}")
+        name = job.guest_after_name or "steps"
+        parts.append(f"{name} in the guest after it of {duration(job.guest_after_s)}")
     if job.after_min:
         parts.append(f"closing work of {number(job.after_min)} min")
     return listed(parts) or "nothing but a snapshot"
@@ -333,6 +343,12 @@ def duration(seconds: float) -> str:
 def moment(instant: float, zone: str) -> str:
     """An instant as "Fri 21:30" in a zone."""
     return f"{local_of(instant, ZoneInfo(zone)):%a %H:%M}"
+
+
+def dated_moment(instant: float, zone: str) -> str:
+    """An instant that may be weeks away, by weekday and date: "Sun 18 Oct 12:00"."""
+    local = local_of(instant, ZoneInfo(zone))
+    return f"{local:%a} {local.day} {local:%b %H:%M}"
 
 
 def size(number: float) -> str:

@@ -16,6 +16,7 @@ from estates import (
 )
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from plans import small_file, small_plan
 
 from gambrel.core.estate.coverage import coverage
 from gambrel.core.estate.differences import EstateError, accept, differences, in_order
@@ -38,7 +39,7 @@ from gambrel.core.estate.inventory import (
 )
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.instants import parse_instant
-from gambrel.core.plan.objects import LeftOut
+from gambrel.core.plan.objects import LeftOut, UserSnapshot
 from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.standins.world import LATER_EVENTS, World
 
@@ -476,3 +477,49 @@ def test_a_new_disk_is_untouched_by_what_was_stated_of_another(field):
     only = replace(ALPHA, disks=two.disks[1:])
     gone = taken(taken(stated, two), only).machine_by_id["alpha"]
     assert gone.facts.reported == ()
+
+
+def test_words_and_flags_are_stated_and_kept_over_what_a_source_says():
+    edit = FactEdit(
+        ("alpha",),
+        (("role", "db"), ("quiesces", False), ("*/holds_backups", True)),
+        snapshots=(UserSnapshot("before the update", 1_790_000_000.0, 4.0),),
+    )
+    plan = edit.apply(estate_plan())
+    alpha = plan.machine_by_id["alpha"]
+    assert (alpha.facts.role, alpha.facts.quiesces) == ("db", False)
+    assert all(disk.holds_backups is True for disk in alpha.disks)
+    assert [shot.name for shot in alpha.facts.snapshots] == ["before the update"]
+    after = taken(plan, replace(ALPHA, tags=("gold",), role="web", quiesces=True))
+    told = after.machine_by_id["alpha"]
+    assert (told.facts.role, told.facts.quiesces) == ("db", False)
+    back = FactEdit(("alpha",), revert=("role", "quiesces", "*/holds_backups")).apply(plan)
+    was = estate_plan().machine_by_id["alpha"]
+    mine = back.machine_by_id["alpha"]
+    assert (mine.facts.role, mine.facts.quiesces) == (was.facts.role, was.facts.quiesces)
+    assert mine.disks == was.disks
+    assert "can be quiesced: no" in edit.describe()
+
+
+@pytest.mark.parametrize(
+    ("field", "value", "reason"),
+    [
+        ("agent_streams", 3, "is a VM"),
+        ("quiesces", "perhaps", "neither yes nor no"),
+        ("role", "x" * 61, "at most 60"),
+        ("agent_streams", 1.5, "not a whole number"),
+    ],
+)
+def test_a_fact_that_a_machine_does_not_have_is_refused(field, value, reason):
+    with pytest.raises(FactError, match=reason):
+        FactEdit(("alpha",), ((field, value),)).apply(estate_plan())
+
+
+def test_a_server_has_a_network_and_an_agent():
+    disk = {"id": "0", "provisioned_gib": 9, "used_gib": 4}
+    box = {"id": "box", "kind": "server", "site": "quay", "disks": [disk]}
+    plan = small_plan(machines=[*small_file()["machines"], box])
+    server = "box"
+    stated = FactEdit((server,), (("agent_streams", 4), ("nic_mbit_per_s", 2500))).apply(plan)
+    machine = stated.machine_by_id[server]
+    assert (machine.agent_streams, machine.nic_mbit_per_s) == (4, 2500.0)

@@ -126,6 +126,19 @@ def test_an_rpo_that_is_missed():
     assert only(plan, "RPO missed").weight > 0
 
 
+def test_an_rto_that_is_missed():
+    machines = [
+        {"id": "gate", "kind": "vm", "host": "h1", "rto_hours": hours,
+         "disks": [{"id": "0", "datastore": "store", "provisioned_gib": 900, "used_gib": 900}]}
+        for hours in (1, 100)
+    ]  # fmt: skip
+    plans = [small_plan({"machines": {"ids": ["gate"]}}, machines=[each]) for each in machines]
+    finding = only(plans[0], "RTO missed")
+    assert finding.weight == pytest.approx(finding.figures["full_s"] - 3600)
+    assert "gate" in finding.what and "its RTO is 1 h" in finding.what
+    assert "RTO missed" not in {f.kind for f in look(plans[1])}
+
+
 def test_a_machine_in_two_jobs():
     job = {
         "id": "again", "machines": {"ids": ["gate"]}, "repository": "vault",
@@ -203,6 +216,30 @@ def test_a_pin_that_forces_a_worse_transport_and_slots_above_cores():
     assert "go by hot-add" in finding.what
     assert "direct access" in finding.why
     assert only(plan, "slots above cores").figures == {"slots": 9, "cores": 2}
+
+
+@pytest.mark.parametrize(
+    ("job", "host", "what", "without"),
+    [
+        ({"transport": "network"}, None, "is held to the network", "Without that"),
+        ({"proxies": ["p1"]}, None, "is pinned to p1", "Without the pin they"),
+        ({"transport": "network", "proxies": ["p1", "p2"]}, None, "is held to", "Without that"),
+        (
+            {"transport": "hot_add", "proxies": ["p1"]}, None,
+            "is held to hot-add and is pinned to p1", "Without all of that",
+        ),
+        ({"proxies": ["p1", "p2"]}, ["p1"], "which is pinned", "Without the pin of the host"),
+    ],
+)  # fmt: skip
+def test_the_cause_of_a_slower_way_is_the_one_that_helps_when_it_goes(job, host, what, without):
+    better = {"id": "p2", "site": "quay", "slots": 9, "direct_datastores": ["store"]}
+    file = small_file()
+    if host:
+        file["hosts"][0]["proxies"] = host
+    plan = small_plan(job, proxies=proxies(better), hosts=file["hosts"])
+    finding = only(plan, "pin forces a worse transport")
+    assert what in finding.what
+    assert without in finding.why
 
 
 def test_a_disk_read_across_sites():

@@ -4,7 +4,7 @@ from plans import DAY, FRIDAY_NOON, small_plan
 
 from gambrel.core.findings.from_ledger import standing_findings
 from gambrel.core.ledger.records import MachineRecord, RunRecord
-from gambrel.core.ledger.standing import standing_troubles
+from gambrel.core.ledger.standing import overdue_tests, standing_troubles
 
 PLAN = small_plan()
 NOW = FRIDAY_NOON + 8 * DAY
@@ -61,3 +61,14 @@ def test_as_findings_they_tell_machines_and_jobs_apart():
         ("forecast off job:nightly", "risks"),
     ]
     assert found[1].what == "gate failed 2 times in a row in Nightly."
+
+
+def test_overdue_restore_tests_are_one_trouble_with_the_longest_first():
+    at = FRIDAY_NOON + DAY
+    due = {"gate": at - 20 * DAY, "fares": at - DAY, "later": at + DAY}
+    (found,) = overdue_tests(due, at, "Europe/Dublin")
+    assert found.what == "2 machines are past the turn of a restore test."
+    assert found.why.startswith("gate longest: it was due Sun 18 Oct 13:00.")
+    assert overdue_tests({"later": at + DAY}, at, "Europe/Dublin") == []
+    (told,) = standing_findings([found])
+    assert (told.kind, told.gravity, told.subjects) == ("restore tests overdue", "risks", ())

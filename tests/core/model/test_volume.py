@@ -6,7 +6,14 @@ from math import exp
 import pytest
 from plans import small_file, small_plan
 
-from gambrel.core.model.volume import changed_bytes, disk_volume, effective_kind, protected_disks
+from gambrel.core.model.volume import (
+    changed_bytes,
+    disk_volume,
+    disks_at,
+    effective_kind,
+    growth_factor,
+    protected_disks,
+)
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.units import DAY, GIB
 
@@ -87,3 +94,25 @@ def test_the_chain_decides_the_kind_and_without_a_full_it_is_a_full(chain, sched
 def test_excluded_disks_are_those_of_their_own_machine():
     plan = small_plan({"exclude_disks": [["gate", "0"]]})
     assert [len(protected_disks(plan.jobs[0], machine)) for machine in plan.machines] == [0, 1]
+
+
+def test_disks_grow_from_the_instant_of_their_sizes_on_and_swap_stays(parts):
+    job, machine, _disk = parts
+    grows = replace(machine, facts=replace(machine.facts, growth_per_year=0.21))
+
+    def used(as_of, instant):
+        return [(d.used_gib, d.swap_gib) for d in disks_at(job, grows, as_of, instant)]
+
+    assert used(1000.0, 1000.0 + 365 * DAY / 2) == [(pytest.approx(40 * 1.1), 4)]
+    assert used(1000.0, 0.0) == used(None, 9e9) == [(40, 4)]
+    job = replace(job, skip_unused=False)
+    later = disks_at(job, grows, 0.0, 365 * DAY)[0]
+    assert gib(disk_volume(job, grows, later, None)) == (80 * 1.21 - 4, (40 * 1.21 - 4) / 1.6)
+
+
+def test_disks_that_shrink_to_nothing_protect_nothing(parts):
+    job, machine, _disk = parts
+    shrinks = replace(machine, facts=replace(machine.facts, growth_per_year=-1.0))
+    assert growth_factor(shrinks, 0.0, DAY) == 0.0
+    disk = disks_at(job, shrinks, 0.0, DAY)[0]
+    assert gib(disk_volume(job, shrinks, disk, None)) == (0, 0)

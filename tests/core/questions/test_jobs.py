@@ -174,6 +174,33 @@ def test_what_a_job_lacks_is_told_at_its_clause(job, clause, weight, words):
     assert words in problems(job)[clause, weight]
 
 
+def test_paths_left_out_cannot_exceed_their_disk_and_nothing_protected_is_marked():
+    disk = small_plan().machines[0].disks[0]
+    path = {"machine": "gate", "disk": disk.id, "path": "/scratch", "gib": disk.used_gib + 1}
+    plan = small_plan({"machines": {"ids": ["gate"]}, "exclude_paths": [path]})
+    told = {(p.weight, p.words) for p in job_problems(plan, plan.jobs[0], FRIDAY_NOON)}
+    assert any(weight == "stops" and "which holds" in words for weight, words in told)
+    assert ("look", "0 bytes are protected of gate.") in told
+
+
+@pytest.mark.parametrize(
+    ("rule", "marked"), [("FREQ=YEARLY", False), ("FREQ=MONTHLY;BYDAY=-1SU", False), (None, True)]
+)
+def test_a_full_once_a_year_is_a_full(rule, marked):
+    daily = {**weekly("incremental", "MO", "20:00"), "rrule": "FREQ=DAILY"}
+    full = {**weekly("full", "SA", "21:00"), "rrule": rule, "start": "2026-10-31T21:00"}
+    plan = small_plan({"schedules": [daily, *([full] if rule else [])]})
+    words = [p.words for p in job_problems(plan, plan.jobs[0], FRIDAY_NOON)]
+    assert any("No full is due" in said for said in words) is marked
+
+
+def test_a_kind_that_the_chain_turns_into_another_says_so():
+    plan = small_plan({"schedules": [weekly("differential", "SA", "21:00")]})
+    assert "(runs as an incremental)" in sentence(plan, plan.jobs[0])
+    named = small_plan({"guest_before_s": 30, "guest_before_name": "flush logs"})
+    assert "flush logs in the guest of 30 s" in sentence(named, named.jobs[0])
+
+
 def test_a_window_that_never_opens_stops_a_job():
     closed = {"id": "night", "time_zone": "UTC", "open": [], "exceptions": []}
     assert "does not open" in problems(windows=[closed])["window", "stops"]

@@ -13,7 +13,7 @@ from plans import DAY, FRIDAY_NOON, small_plan
 from vector_cases import PLAN_CASES, RESTORE_CASES, load
 
 from gambrel.core.plan.instants import parse_instant
-from gambrel.core.plan.objects import PlannedRestore
+from gambrel.core.plan.objects import ExistingPoint, PlannedRestore, Retention
 from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.core.simulation import reference
 from gambrel.core.simulation.simulate import simulate, state_at
@@ -83,6 +83,50 @@ def test_generated_plans_go_on_from_anywhere(plan, restores, part, at_an_event):
     found = events(whole, END)
     instant = found[int(part * (len(found) - 1))] if at_an_event else FRIDAY_NOON + part * (DAY - 1)
     assert check(first, whole, END, round(instant * 1000) / 1000) == []
+
+
+def test_points_to_come_whose_full_is_gone_are_what_they_were():
+    plan = small_plan()
+    job, machine = plan.jobs[0], plan.machines[0].id
+    job = replace(job, retention=Retention(points=1))
+    told = [("full", 9, -1), ("incremental", 8, 3), ("incremental", 7, 3)]
+    points = tuple(
+        ExistingPoint(
+            job.id, machine, job.repository, kind, FRIDAY_NOON - before * DAY,
+            FRIDAY_NOON + exists * DAY, 1e9,
+        )
+        for kind, before, exists in told
+    )  # fmt: skip
+    full = tuple(replace(schedule, kind="full") for schedule in job.schedules)
+    job = replace(job, schedules=full, chain="full_only", synthetic_full=False)
+    plan = replace(plan, jobs=(job, *plan.jobs[1:]), state=replace(plan.state, points=points))
+    whole = simulate(plan, FRIDAY_NOON, END)
+    assert check(plan, whole, END, FRIDAY_NOON + DAY) == []
+
+
+def test_the_engine_goes_on_with_restores_by_itself(monkeypatch):
+    case = load("restores/case-order-and-slots.json")
+    start, end = (parse_instant(case[key]) for key in ("from", "to"))
+    plan = read_plan(case["plan"])
+    whole = simulate(plan, start, end)
+    begun = next(r for r in whole.restores if r.squeeze_s and r.start < r.whole)
+
+    def refuse(*_):
+        raise AssertionError("the reference was asked")
+
+    monkeypatch.setattr(reference, "simulate", refuse)
+    monkeypatch.setattr(reference, "state_at", refuse)
+    instant = begun.whole - 1
+    state = state_at(plan, start, end, instant)
+    told = {restore.id: restore for restore in state.running.restores}
+    assert 0 < told[begun.id].moved_bytes < begun.written_bytes
+    # Neither the point nor the job's hold on the machine matters to it any more.
+    state = replace(state, points=())
+    resumed = simulate(replace(plan, state=state), instant, end)
+    again = next(r for r in resumed.restores if r.id == begun.id)
+    assert again.whole == pytest.approx(begun.whole, abs=1e-3)
+    assert again.squeeze_s == pytest.approx(begun.squeeze_s, abs=1e-3)
+    assert again.point == begun.point
 
 
 def test_what_is_under_way_is_written_and_read_with_the_plan():

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from invariants import check_capacities, check_pools
 from plans import FRIDAY_NOON
 
-from gambrel.core.model.volume import compression, protected_bytes, protected_disks, read_bytes
+from gambrel.core.model.volume import compression, disks_at, protected_bytes, read_bytes
 from gambrel.core.nights.nights import night_at, night_outcome
 from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.core.simulation.forecast import PURPOSES, Forecast
@@ -59,7 +59,8 @@ def check_bytes(found):
         repository = found.plan.repository_by_id[job.repository]
         for m in run.machines:
             machine = found.plan.machine_by_id[m.machine]
-            disks = protected_disks(job, machine)
+            as_of, start = found.plan.state.sizes_as_of, m.start or m.ended
+            disks = disks_at(job, machine, as_of, start)
             whole = sum(protected_bytes(job, machine, disk) for disk in disks)
             kappa = compression(job, machine)
             if m.outcome != "done":

@@ -6,13 +6,16 @@ import pytest
 from generated import plans
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
+from invariants import check_capacities, check_engines_agree, check_pools
 from plans import DAY, FRIDAY_NOON, small_file, small_plan
 from vector_cases import RESTORE_CASES, differences, load
 
+from gambrel.core.loads.load_series import load_series
 from gambrel.core.model.restore import newest_restore
 from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import PlannedRestore, State
 from gambrel.core.plan.reading import read_plan
+from gambrel.core.plan.state import NamedPoint
 from gambrel.core.plan.values import PlanError
 from gambrel.core.simulation import reference
 from gambrel.core.simulation.simulate import simulate
@@ -25,12 +28,74 @@ POINT = {
 }  # fmt: skip
 
 
+@pytest.mark.parametrize("play", [simulate, reference.simulate], ids=["engine", "reference"])
 @pytest.mark.parametrize("name", RESTORE_CASES)
-def test_a_worked_case_gives_the_expected_result(name):
+def test_a_worked_case_gives_the_expected_result(name, play):
     case = load(name)
     start, end = (parse_instant(case[key]) for key in ("from", "to"))
-    found = simulate(read_plan(case["plan"]), start, end)
+    found = play(read_plan(case["plan"]), start, end)
     assert differences(case["result"], result(found)) == []
+
+
+@st.composite
+def plans_with_restores(draw):
+    """A plan with some restores: of any machine, point and target, so many at once."""
+    plan = draw(plans())
+    assume(plan.machines)
+    named = {
+        (point.machine, NamedPoint(point.job, point.repository, point.at))
+        for point in plan.state.points
+    }
+    made = []
+    for i in range(draw(st.integers(1, 5))):
+        machine = draw(st.sampled_from(plan.machines))
+        mine = sorted((point for owner, point in named if owner == machine.id), key=repr)
+        hosts = [host.id for host in plan.hosts] if machine.kind == "vm" else []
+        made.append(
+            PlannedRestore(
+                f"r{i}",
+                machine.id,
+                FRIDAY_NOON + draw(st.integers(-2, 50)) * 3600,
+                draw(st.sampled_from([None, None, *mine])),
+                draw(st.sampled_from(["full", "instant"])),
+                draw(st.sampled_from([None, None, *hosts])),
+                draw(st.sampled_from([1.0, 0.5, 4.0])),
+            )
+        )
+    return restored(plan, *made, at_once=draw(st.sampled_from([None, 1, 2])))
+
+
+@settings(max_examples=120, deadline=None)
+@given(plans_with_restores())
+def test_the_engine_brings_back_as_the_reference_does(plan):
+    check_engines_agree(plan, FRIDAY_NOON, END)
+
+
+@settings(max_examples=40, deadline=None)
+@given(plans_with_restores())
+def test_nothing_is_filled_beyond_its_capacity_while_machines_come_back(plan):
+    forecast = simulate(plan, FRIDAY_NOON, END)
+    check_pools(forecast)
+    check_capacities(forecast)
+
+
+@settings(max_examples=30, deadline=None)
+@given(plans())
+def test_a_night_without_restores_is_what_it_was(plan):
+    assume(plan.machines)
+    later = PlannedRestore("r", plan.machines[0].id, END)
+    with_one = simulate(restored(plan, later), FRIDAY_NOON, END)
+    assert with_one.restores[0].outcome is None
+    without = result(simulate(plan, FRIDAY_NOON, END))
+    assert {**result(with_one), "restores": []} == {**without, "restores": []}
+
+
+def test_the_loads_of_restores_are_of_no_job():
+    forecast = simulate(gate(), FRIDAY_NOON, END)
+    series = load_series(forecast, "repository:vault", FRIDAY_NOON, END)
+    of_reading = load_series(forecast, "host_nic:h1", FRIDAY_NOON, END)
+    found = [part for each in (series, of_reading) for part in each.parts]
+    assert any(part.purpose == "restore" and part.job == "" for part in found)
 
 
 def restored(plan, *restores, at_once=None):

@@ -17,7 +17,15 @@ from itertools import pairwise
 
 import numpy as np
 
-from gambrel.core.balance.linear_program import FLOOR, Moved, Program, Together, Work, disk_amounts
+from gambrel.core.balance.linear_program import (
+    FLOOR,
+    Moved,
+    Program,
+    Together,
+    Work,
+    disk_amounts,
+    disks_of_week,
+)
 from gambrel.core.balance.moves import reaching_proxies
 from gambrel.core.balance.objective import watched
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
@@ -25,6 +33,7 @@ from gambrel.core.model.paths import Candidate
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import (
     compression,
+    makes_synthetic_fulls,
     preparation_s,
     protected_bytes,
     protected_disks,
@@ -183,11 +192,11 @@ class Relaxation:
             if refuses(job, machine) or self._has_no_path(job, machine):
                 continue
             kappa = compression(job, machine)
-            for disk in protected_disks(job, machine):
+            for disk in disks_of_week(self.problem, job, machine):
                 ways = self._ways(job, machine, disk)
                 if not ways:
                     continue
-                full, source, payload, changed = disk_amounts(job, machine, disk, gap)
+                full, source, payload, changed = disk_amounts(self.plan, job, machine, disk, gap)
                 raw = tuple(sorted({self._limited(way.raw) for way in ways}))
                 wire = tuple(sorted({self._limited(way.compressed) for way in ways}))
                 reading = read.setdefault(raw, Moved(raw))
@@ -327,11 +336,11 @@ class Relaxation:
 
     def _alone_s(self, job: Job, machine: Machine) -> tuple[float, float]:
         """The least that a full of a machine takes: until all has moved, and to its end."""
-        if job.synthetic_full or job.chain == "forever" or refuses(job, machine):
+        if makes_synthetic_fulls(self.plan, job) or job.chain == "forever" or refuses(job, machine):
             return 0.0, 0.0
         moving, stored = 0.0, 0.0
         repository = self.plan.repository_by_id[job.repository]
-        for disk in protected_disks(job, machine):
+        for disk in disks_of_week(self.problem, job, machine):
             ways = self._ways(job, machine, disk)
             if not ways:
                 return 0.0, 0.0
@@ -344,8 +353,10 @@ class Relaxation:
         verify = 0.0
         if job.verify == "boot":
             verify = job.boot_min * MINUTE
-        elif job.verify == "checksum" and repository.read_mib_per_s is not None:
-            verify = stored / repository.dedupe_ratio / (repository.read_mib_per_s * MIB)
+        elif job.verify == "checksum":
+            rate = repository.read_rate_mib_per_s
+            reading = 0.0 if rate is None else stored / repository.dedupe_ratio / (rate * MIB)
+            verify = repository.first_byte_s + reading
         moved = preparation_s(job, machine) + moving
         return moved, moved + verify
 

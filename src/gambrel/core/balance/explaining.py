@@ -35,7 +35,8 @@ class NightTold:
         lost: machine-runs that are not done.
         skipped: runs that are skipped.
         fulls: (job, kind as scheduled) of its full runs, by job id.
-        full_loads: (load, seconds it is full while somebody waits), the longest first.
+        full_loads: (load, seconds it is full while somebody waits, the jobs that read through it
+            or wait there), the longest first.
         late: (job, seconds from its window's end to its end) of runs that end past it, or sooner
             before it than the margin (then below 0), the latest first.
     """
@@ -47,7 +48,7 @@ class NightTold:
     lost: int
     skipped: int
     fulls: tuple[str, ...]
-    full_loads: tuple[tuple[str, float], ...]
+    full_loads: tuple[tuple[str, float, frozenset[str]], ...]
     late: tuple[tuple[str, float], ...]
 
 
@@ -120,7 +121,7 @@ def _nights(problem: Problem, forecast: Forecast) -> tuple[NightTold, ...]:
         outcome = night_outcome(forecast, night, margin=problem.margin_s)
         runs = runs_of(forecast, night)
         full = [
-            (load.name, load.full_s)
+            (load.name, load.full_s, frozenset((*load.reading_jobs, *load.waiting_jobs)))
             for load in by_night[i]
             if load.full_s > 0 and load.waiters.any()
         ]
@@ -210,7 +211,7 @@ def _reason(
     own = _full_nights(before, job)
     troubled = [night for night in before.nights if night.verdict != "fits"] or list(before.nights)
     at = next((night for night in own if night in troubled), own[0] if own else troubled[0])
-    tight = _tightness(plan, at)
+    tight = _tightness(plan, at, job)
     if isinstance(operation, MoveFull):
         target = _moved_to(before, at, operation.days)
         there = "" if target is None else f"; {_day(target.date)} has {_fulls(target)}"
@@ -228,28 +229,24 @@ def _reason(
         what = f"{_day(at.date)} is {at.verdict}" + (f", {tight}" if tight else "")
         return f"{what}. From {operation.start_time} on there is more room, for it or for others."
     if isinstance(operation, SetProxies):
-        if operation.proxies is None:
-            return (
-                f"On {_day(at.date)} {tight or 'its proxy has much to do'}, while others are idle."
-            )
-        others = " and ".join(operation.proxies)
-        busy = tight or "its proxies have much to do"
-        return f"On {_day(at.date)} {busy}; {others} can read it."
+        others = " and ".join(operation.proxies or ()) or "other proxies"
+        when = f"On {_day(at.date)} {tight}; " if tight else f"{_day(at.date)} is {at.verdict}; "
+        return f"{when}{others} can read it."
     if kind == "spread":
         return f"Its fulls all fall on {_day(at.date)}{', when ' + tight if tight else ''}."
     if kind == "order":
         return "What takes longest ends last; begun in another order it ends earlier."
-    if kind == "streams":
-        return f"On {_day(at.date)} {tight or 'others wait for it'}."
-    if kind == "repository":
-        return f"On {_day(at.date)} {tight or 'its repository has much to do'}."
+    if kind in ("streams", "repository"):
+        return f"On {_day(at.date)} {tight}." if tight else f"{_day(at.date)} is {at.verdict}."
     return "Its fulls would read only what changed; the repository makes the rest."
 
 
-def _tightness(plan: Plan, night: NightTold) -> str:
-    if not night.full_loads:
+def _tightness(plan: Plan, night: NightTold, job: str) -> str:
+    """What is full longest, of all that a job itself goes through or waits for; "" for nothing."""
+    own = ((name, seconds) for name, seconds, jobs in night.full_loads if job in jobs)
+    name, seconds = next(own, ("", 0.0))
+    if not name:
         return ""
-    name, seconds = night.full_loads[0]
     label = load_label(plan, name)
     return f"{label[0].lower() + label[1:]} is full for {duration(seconds)}"
 

@@ -8,19 +8,20 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from gambrel.core.balance.problem import job_weight
+from gambrel.core.balance.problem import Problem, job_weight
 from gambrel.core.model.volume import (
     changed_bytes,
     compression,
+    disks_at,
+    makes_synthetic_fulls,
     protected_bytes,
-    protected_disks,
     read_bytes,
 )
-from gambrel.core.plan.objects import Disk, Job, Machine
+from gambrel.core.plan.objects import Disk, Job, Machine, Plan
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.engine.tables import EPOCH
 from gambrel.core.simulation.engine.walk import link_limits
-from gambrel.core.units import SAME_INSTANT
+from gambrel.core.units import DAY, SAME_INSTANT
 
 if TYPE_CHECKING:
     from gambrel.core.balance.bound import Relaxation
@@ -58,16 +59,33 @@ class Work:
     full: float | None
 
 
-def disk_amounts(job: Job, machine: Machine, disk: Disk, gap: float) -> tuple[float, ...]:
+def disk_amounts(
+    plan: Plan, job: Job, machine: Machine, disk: Disk, gap: float
+) -> tuple[float, ...]:
     """(source of a full, least source of an increment, payload of each) of a disk."""
     used, whole = protected_bytes(job, machine, disk), read_bytes(job, machine, disk)
     changed = min(used, changed_bytes(used, machine, gap))
     source = min(changed if job.tracking else whole, whole) if job.tracking else whole
     if job.chain == "full_only":
         return whole, whole, used, used
-    if job.chain == "forever" or job.synthetic_full:
+    if job.chain == "forever" or makes_synthetic_fulls(plan, job):
         return source, source, changed, changed
     return max(whole, source), source, used, changed
+
+
+def disks_of_week(
+    problem: Problem, job: Job, machine: Machine, *, largest: bool = False
+) -> list[Disk]:
+    """The disks of a machine that a job reads, as small as any run of the week finds them.
+
+    Args:
+        largest: as large as any run finds them.
+    """
+    # Runs of the week may start late, but hardly a month after its end.
+    first, last = problem.from_, problem.to + 31 * DAY
+    shrinks = machine.facts.growth_per_year < 0
+    instant = last if shrinks != largest else first
+    return disks_at(job, machine, problem.plan.state.sizes_as_of, instant)
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,7 +229,8 @@ class Program:
         sums = [0.0]
         for machine in self.relaxed.members[position]:
             amounts = [
-                disk_amounts(job, machine, disk, 10.0**9) for disk in protected_disks(job, machine)
+                disk_amounts(self.relaxed.plan, job, machine, disk, 10.0**9)
+                for disk in disks_of_week(self.relaxed.problem, job, machine, largest=True)
             ]
             read = sum(max(entry[0], entry[1]) for entry in amounts)
             sent = sum(max(entry[2], entry[3]) for entry in amounts)

@@ -20,6 +20,7 @@ _FIELD_OF: dict[type, tuple[str, ...]] = {
     o.MoveStart: ("schedules",),
     o.MoveFull: ("schedules",),
     o.SetInterval: ("schedules",),
+    o.SkipCalendar: ("schedules",),
     o.SetProxies: ("proxies",),
     TakeOverPoints: ("points",),
 }
@@ -33,6 +34,8 @@ def places(operation: o.Operation) -> list[Place]:
         return [(operation.list, str(operation.value.get("id")), "")]
     if isinstance(operation, RemoveItem):
         return [(operation.list, operation.id, "")]
+    if isinstance(operation, o.SetTransports):
+        return [("transports", "", key) for key in operation.changes]
     if isinstance(operation, SplitJob):
         made = [("jobs", str(part.get("id")), "") for part in operation.parts]
         return [("jobs", operation.job, "machines"), *made]

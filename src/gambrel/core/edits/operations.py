@@ -18,7 +18,13 @@ from datetime import datetime, time, timedelta
 from itertools import takewhile
 from typing import Any, ClassVar, get_args
 
-from gambrel.core.edits.item_edits import AddItem, ChangeItem, OperationError, RemoveItem
+from gambrel.core.edits.item_edits import (
+    AddItem,
+    ChangeItem,
+    OperationError,
+    RemoveItem,
+    item_changes,
+)
 from gambrel.core.edits.splitting import SplitJob, TakeOverPoints
 from gambrel.core.plan.objects import (
     WEEKDAYS,
@@ -28,8 +34,11 @@ from gambrel.core.plan.objects import (
     Plan,
     RuleSchedule,
     Schedule,
+    Transports,
 )
 from gambrel.core.plan.recurrence_rules import parse_rule
+from gambrel.core.plan.shapes import shape_of
+from gambrel.core.plan.values import Reading
 from gambrel.core.schedules.moves import (
     CannotMove,
     in_another_week,
@@ -337,6 +346,63 @@ class ExcludeDisk(_JobOperation):
 
 
 @dataclass(frozen=True, slots=True)
+class SkipCalendar(_JobOperation):
+    """Have all schedules of a job skip the dates of a calendar, or no longer skip them.
+
+    What falls on such a date is dropped where the schedule did not say otherwise.
+    """
+
+    name: ClassVar[str] = "SkipCalendar"
+    calendar: str
+    skips: bool
+
+    def apply(self, plan: Plan) -> Plan:
+        job = self._unlocked(plan)
+        if self.calendar not in plan.calendar_by_id:
+            raise OperationError("calendar", self.calendar, "is no calendar of this plan")
+        if not job.schedules:
+            raise OperationError("job", self.job, "has no schedules of its own that could skip it")
+        if all((self.calendar in s.skip) is self.skips for s in job.schedules):
+            word = "skips" if self.skips else "does not skip"
+            raise OperationError(
+                "calendar", self.calendar, f"is one that {job.name} {word} already"
+            )
+        return self._with_job(
+            plan, replace(job, schedules=tuple(map(self._skipping, job.schedules)))
+        )
+
+    def _skipping(self, schedule: Schedule) -> Schedule:
+        others = tuple(name for name in schedule.skip if name != self.calendar)
+        return replace(schedule, skip=(*others, self.calendar) if self.skips else others)
+
+    def describe(self, plan: Plan) -> str:
+        word = "skips" if self.skips else "no longer skips"
+        return f"{self._job(plan).name}: {word} the dates of {self.calendar}"
+
+
+@dataclass(frozen=True, slots=True)
+class SetTransports:
+    """Set ceilings of one stream by transport; values as the plan file has them."""
+
+    name: ClassVar[str] = "SetTransports"
+    changes: Mapping[str, Any]
+
+    def apply(self, plan: Plan) -> Plan:
+        """The plan with other ceilings. Raises OperationError."""
+        reading = Reading()
+        shape = shape_of(Transports)
+        made = shape.read(reading, "", {**shape.write(plan.transports, whole=True), **self.changes})
+        if reading.problems:
+            first = reading.problems[0]
+            raise OperationError(first.path, first.value, first.reason)
+        return replace(plan, transports=made)
+
+    def describe(self, plan: Plan) -> str:
+        told = item_changes(plan.transports, self.apply(plan).transports, list(self.changes))
+        return f"ceilings of one stream: {', '.join(told) or 'as they are'}"
+
+
+@dataclass(frozen=True, slots=True)
 class SetInterval(_JobOperation):
     """Run a schedule of many runs a day more or less often."""
 
@@ -364,6 +430,8 @@ Operation = (
     | IncludeMachine
     | ExcludeMachine
     | ExcludeDisk
+    | SkipCalendar
+    | SetTransports
     | SetInterval
     | AddItem
     | ChangeItem
@@ -376,7 +444,7 @@ _OPERATIONS: dict[str, Callable[..., Operation]] = {kind.name: kind for kind in 
 _FIELD_TYPES: dict[str, type] = {
     "job": str, "schedule": int, "start_time": str, "day_shift": int, "days": int, "machine": str,
     "disk": str, "minutes": int, "list": str, "id": str, "value": dict, "changes": dict,
-    "parts": list, "from_job": str,
+    "parts": list, "from_job": str, "calendar": str, "skips": bool,
 }  # fmt: skip
 _FIELDS: dict[str, tuple[str, ...]] = {
     kind.name: tuple(field.name for field in fields(kind)) for kind in get_args(Operation)

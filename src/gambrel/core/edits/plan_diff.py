@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from gambrel.core.edits.item_edits import WORDS, item_changes
-from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.objects import Plan, Transports
 from gambrel.core.plan.reading import ITEMS
+from gambrel.core.plan.shapes import shape_of
 from gambrel.core.words import count, job_changes, sentence
 
 ChangeKind = Literal["new", "gone", "changed"]
@@ -81,4 +82,8 @@ def compare(one: Plan, other: Plan) -> list[PlanChange]:
     for kind in ITEMS:
         if kind != "jobs" and getattr(one, kind) != getattr(other, kind):
             found += _items(one, other, kind)
+    if one.transports != other.transports:
+        keys = shape_of(Transports).keys
+        told = item_changes(one.transports, other.transports, keys)
+        found.append(PlanChange("changed", "ceilings of one stream", "", "", tuple(told)))
     return [*found, *_estate(one, other)]

@@ -255,7 +255,8 @@ def _disk_changes(
         store = None if disk.datastore is None else stores.get(disk.datastore, disk.datastore)
         if store != old.datastore and was.kind == "vm":
             yield f"disk {ident} on {store} (was {old.datastore})"
-        if disk.holds_backups != old.holds_backups:
+        kept = overridden(was, f"{ident}/holds_backups")
+        if disk.holds_backups != old.holds_backups and not kept:
             yield f"disk {ident} {'holds' if disk.holds_backups else 'no longer holds'} backups"
     for ident in before:
         if ident not in after:
@@ -279,7 +280,7 @@ def _other_changes(was: p.Machine, now: inv.FoundMachine, found: inv.Inventory) 
         yield f"snapshot {name} was taken"
     for name, _ in sorted(known - shots):
         yield f"snapshot {name} was removed"
-    if now.quiesces != was.facts.quiesces:
+    if now.quiesces != was.facts.quiesces and not overridden(was, "quiesces"):
         yield "can be quiesced again" if now.quiesces else "cannot be quiesced"
     if now.role and now.role != was.facts.role and not overridden(was, "role"):
         yield f"role {now.role}"
@@ -471,7 +472,8 @@ class _Taking:
         if d.kind == "grown":
             return replace(was, disks=disks, facts=facts)
         facts = replace(
-            facts, snapshots=_snapshots(now), quiesces=now.quiesces,
+            facts, snapshots=_snapshots(now),
+            quiesces=facts.quiesces if overridden(was, "quiesces") else now.quiesces,
             role=facts.role if overridden(was, "role") else now.role or facts.role,
             gone_since=None,
         )  # fmt: skip

@@ -11,6 +11,7 @@ GRAVITY: dict[StandingKind, Gravity] = {
     "no good point": "risks",
     "failed in a row": "breaks",
     "forecast off": "risks",
+    "restore tests overdue": "risks",
 }
 
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from gambrel.core.findings.model import Finding, Look, Subject
 from gambrel.core.loads.load_series import LoadSeries, load_names, load_table
-from gambrel.core.model.paths import Candidate
+from gambrel.core.model.paths import Candidate, Pin
 from gambrel.core.nights.nights import night_at, planner_zone
-from gambrel.core.plan.objects import Job
+from gambrel.core.plan.objects import Disk, Job, Machine
 from gambrel.core.simulation.forecast import Run
 from gambrel.core.units import HOUR, SAME_INSTANT
 from gambrel.core.words import count, duration, load_label, size
@@ -123,11 +123,11 @@ def _ways(look: Look, job: Job) -> Iterator[tuple[str, str, tuple[Candidate, ...
 
 def pinned_to_a_worse_way(look: Look) -> Iterator[Finding]:
     """A pin on proxies or a transport makes disks go a slower way than they could."""
+    topology = look.forecast.topology
     for job in look.plan.jobs:
         if job.proxies is None and job.transport == "auto":
             continue
-        worse: list[tuple[str, str, str | None, str | None]] = []
-        topology = look.forecast.topology
+        worse: list[tuple[Machine, Disk, Candidate, Candidate]] = []
         for machine in look.machines_of[job.id]:
             if machine.kind != "vm":
                 continue
@@ -135,22 +135,54 @@ def pinned_to_a_worse_way(look: Look) -> Iterator[Finding]:
                 pinned = topology.candidates(job, machine, disk)
                 free = topology.unpinned(job, machine, disk)
                 if pinned and free and free[0].ceiling > pinned[0].ceiling:
-                    worse.append((machine.id, disk.id, pinned[0].transport, free[0].transport))
+                    worse.append((machine, disk, pinned[0], free[0]))
         if not worse:
             continue
         _, _, slow, fast = worse[0]
-        pin = " or ".join(job.proxies) if job.proxies is not None else f"{job.transport} only"
-        machines = len({machine for machine, _, _, _ in worse})
+        is_forced, without = _forced_by(look, job, worse)
+        machines = len({machine.id for machine, _, _, _ in worse})
         yield Finding(
             "pin forces a worse transport",
             "wastes",
             (Subject("job", job.id), *(Subject("proxy", p) for p in job.proxies or ())),
-            f"{job.name} is pinned to {pin}: {count(len(worse), 'disk')} of "
-            f"{count(machines, 'machine')} go by {_said(slow)}.",
-            f"Without the pin they would use {_said(fast)}.",
+            f"{job.name} {is_forced}: {count(len(worse), 'disk')} of "
+            f"{count(machines, 'machine')} go by {_said(slow.transport)}.",
+            f"Without {without} they would use {_said(fast.transport)}.",
             float(len(worse)),
             {"disks": len(worse), "machines": machines},
         )
+
+
+def _forced_by(
+    look: Look, job: Job, worse: Sequence[tuple[Machine, Disk, Candidate, Candidate]]
+) -> tuple[str, str]:
+    """What makes disks go a slower way, as (what holds them, without what they would not).
+
+    The first of transport, pin of the job and pin of the host without which any of the disks has a
+    faster way; all that there are of them, where only lifting several helps.
+    """
+    topology, host_by_id = look.forecast.topology, look.plan.host_by_id
+    hosts = sorted({machine.host for machine, _, _, _ in worse if machine.host is not None})
+    pinned = [host for host in hosts if host_by_id[host].proxies is not None]
+    held: dict[Pin, tuple[str, str]] = {}
+    if job.transport != "auto":
+        held["transport"] = f"is held to {_said(job.transport)}", "that"
+    if job.proxies is not None:
+        held["job"] = f"is pinned to {' or '.join(job.proxies) or 'no proxy'}", "the pin"
+    if pinned:
+        held["host"] = f"reads {' and '.join(pinned)}, which is pinned", "the pin of the host"
+
+    def helps(pin: Pin) -> bool:
+        freed = (
+            (topology.freed(job, machine, disk, frozenset({pin})), slow)
+            for machine, disk, slow, _ in worse
+        )
+        return any(then and then[0].ceiling > slow.ceiling for then, slow in freed)
+
+    alone = next((pin for pin in held if helps(pin)), None)
+    if alone is not None:
+        return held[alone]
+    return " and ".join(words for words, _ in held.values()), "all of that"
 
 
 def _said(transport: str | None) -> str:

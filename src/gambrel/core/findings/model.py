@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
+from gambrel.core.model.restore_points import PointRecord
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import protected_disks
 from gambrel.core.nights.nights import planner_zone
@@ -109,6 +110,14 @@ class Look:
     def exposure(self) -> tuple[Exposure, ...]:
         """The worst exposure of each machine in the span."""
         return exposures(self.forecast, self.start, self.end)
+
+    @cached_property
+    def points_at_the_end(self) -> dict[str, list[PointRecord]]:
+        """The points of each machine that exist as the span ends."""
+        found: dict[str, list[PointRecord]] = defaultdict(list)
+        for record in self.forecast.history.at(self.end):
+            found[record.machine].append(record)
+        return found
 
     @cached_property
     def runs_of(self) -> dict[str, list[Run]]:

@@ -7,8 +7,10 @@ from collections.abc import Iterator
 from zoneinfo import ZoneInfo
 
 from gambrel.core.findings.model import Finding, Look, Subject
-from gambrel.core.model.restore_points import PointRecord
-from gambrel.core.model.retention import linked, wanted_points
+from gambrel.core.model.paths import Routes
+from gambrel.core.model.restore import newest_restore, rto_met
+from gambrel.core.model.restore_points import PointRecord, linked_records
+from gambrel.core.model.retention import wanted_points
 from gambrel.core.plan.objects import Job, Machine
 from gambrel.core.units import GIB, HOUR
 from gambrel.core.words import count, duration, hours, moment, size
@@ -31,6 +33,29 @@ def rpo_missed(look: Look) -> Iterator[Finding]:
             f"That is the longest time between two points of it that exist; {kept}.",
             exposure.worst_s - machine.rpo_hours * HOUR,
             {"worst_s": exposure.worst_s, "rpo_s": machine.rpo_hours * HOUR},
+        )
+
+
+def rto_missed(look: Look) -> Iterator[Finding]:
+    """A machine would take longer to come back than its RTO allows, even alone."""
+    routes = Routes(look.plan)
+    for machine in look.plan.machines:
+        points = look.points_at_the_end.get(machine.id)
+        if machine.rto_hours is None or machine.gone or not points:
+            continue
+        restore = newest_restore(look.plan, machine, points, routes)
+        if restore is None or rto_met(machine, restore) is not False:
+            continue
+        yield Finding(
+            "RTO missed",
+            "risks",
+            (Subject("machine", machine.id),),
+            f"{machine.id}: {duration(restore.full_s)} until it would be back from its newest "
+            f"point; its RTO is {hours(machine.rto_hours)}.",
+            f"{size(restore.read_bytes)} in {count(restore.points, 'point')} would be read, "
+            f"{size(restore.written_bytes)} written. Recovery says what limits it.",
+            restore.full_s - machine.rto_hours * HOUR,
+            {"full_s": restore.full_s, "rto_s": machine.rto_hours * HOUR},
         )
 
 
@@ -152,8 +177,9 @@ def backup_disk(look: Look) -> Iterator[Finding]:
 def held_by_the_chain(look: Look) -> Iterator[Finding]:
     """Retention wants points gone that later ones need, so that it cannot delete them."""
     chains: dict[tuple[str, str, str], list[PointRecord]] = defaultdict(list)
-    for record in look.forecast.history.at(look.end):
-        chains[record.job, record.repository, record.machine].append(record)
+    for records in look.points_at_the_end.values():
+        for record in records:
+            chains[record.job, record.repository, record.machine].append(record)
     sums: dict[tuple[str, str], list[float]] = defaultdict(lambda: [0.0, 0.0, 0.0, 0.0])
     for (job_id, repository_id, _), records in chains.items():
         job = look.plan.job_by_id[job_id]
@@ -163,7 +189,7 @@ def held_by_the_chain(look: Look) -> Iterator[Finding]:
         if rule is None or rule.keeps_everything or job.chain == "forever":
             continue
         zone = ZoneInfo(look.plan.site_by_id[repository.site].time_zone)
-        points = [point for _, point in linked(records)]
+        points = [point for _, point in linked_records(records)]
         now = look.end
         wanted = {id(p) for p in wanted_points(points, rule, now, repository.immutable_days, zone)}
         held = [point for point in points if id(point) not in wanted]
@@ -215,6 +241,7 @@ def repository_fills(look: Look) -> Iterator[Finding]:
 
 RULES = {
     "RPO missed": rpo_missed,
+    "RTO missed": rto_missed,
     "unprotected": unprotected,
     "protected twice": protected_twice,
     "no copy elsewhere": no_copy_elsewhere,

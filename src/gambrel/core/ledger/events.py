@@ -43,6 +43,7 @@ What = Literal[
     "point gone",
     "left behind",
     "cleaned up",
+    "point checked",
     "order taken",
     "order ended",
 ]
@@ -61,6 +62,8 @@ class Event:
         moved: of "disk": whether the whole disk has moved.
         at_point: of a point, when its run began to read: the point's own time.
         order: the number of an order.
+        check: how a point was checked: verified after its run, or tested by starting the machine
+            from it; `outcome` is "done" where it is good. `began`: when the check did.
     """
 
     id: Ident
@@ -84,6 +87,8 @@ class Event:
     left: LeftBehind | None = None
     order: Annotated[int, v.number(least=1, whole=True)] | None = None
     machines: Annotated[tuple[Ident, ...], Rows(distinct=True)] = ()
+    check: Literal["verify", "test"] | None = None
+    began: Instant | None = None
 
     def problems(self) -> Wrong:
         """Keys that are missing for what happened."""
@@ -112,6 +117,7 @@ NEEDS: dict[str, tuple[str, ...]] = {
     "point gone": ("job", "machine", "repository", "at_point"),
     "left behind": ("machine", "left"),
     "cleaned up": ("machine", "left"),
+    "point checked": ("job", "machine", "repository", "at_point", "check", "outcome"),
     "order taken": ("order",),
     "order ended": ("order",),
 }

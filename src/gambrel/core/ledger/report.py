@@ -70,6 +70,31 @@ class JobLine:
 
 
 @dataclass(frozen=True, slots=True)
+class Broken:
+    """How many machines of a tier would break what was promised in the coming night."""
+
+    tier: str
+    rpo: int
+    rto: int
+
+
+@dataclass(frozen=True, slots=True)
+class Ahead:
+    """What the day brings beside the coming night.
+
+    Attributes:
+        tests: restore tests of this day: (machine, when it starts).
+        broken: promises that the coming night would break, by tier.
+    """
+
+    tests: tuple[tuple[str, float], ...] = ()
+    broken: tuple[Broken, ...] = ()
+
+
+NOTHING_AHEAD = Ahead()
+
+
+@dataclass(frozen=True, slots=True)
 class Report:
     """The page. `tonight`: what the plan says of the coming night; None where it has no forecast.
 
@@ -87,6 +112,7 @@ class Report:
     tonight: NightOutcome | None
     silent_since: float | None = None
     standing: tuple[Standing, ...] = ()
+    ahead: Ahead = NOTHING_AHEAD
 
 
 def make_report(
@@ -99,6 +125,7 @@ def make_report(
     at: float,
     silent_since: float | None = None,
     standing: Iterable[Standing] = (),
+    ahead: Ahead = NOTHING_AHEAD,
 ) -> Report:
     """The report of a night.
 
@@ -116,6 +143,7 @@ def make_report(
         tonight,
         silent_since,
         tuple(standing),
+        ahead,
     )
 
 

@@ -20,7 +20,7 @@ OFF_NIGHTS = 5
 nights has a forecast that is off."""
 LOOKED_BACK_NIGHTS = 7
 
-StandingKind = Literal["no good point", "failed in a row", "forecast off"]
+StandingKind = Literal["no good point", "failed in a row", "forecast off", "restore tests overdue"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +57,30 @@ def standing_troubles(
     ]
     kinds: tuple[StandingKind, ...] = ("no good point", "failed in a row", "forecast off")
     return sorted(found, key=lambda s: (kinds.index(s.kind), -s.weight, s.machine or s.job or ""))
+
+
+def overdue_tests(due: Mapping[str, float], at: float, zone: str) -> list[Standing]:
+    """Machines that are past their turn of a restore test, in one trouble.
+
+    Args:
+        due: by when each machine must be tested.
+    """
+    late = sorted((when, machine) for machine, when in due.items() if when < at)
+    if not late:
+        return []
+    when, machine = late[0]
+    are = "is" if len(late) == 1 else "are"
+    return [
+        Standing(
+            "restore tests overdue",
+            None,
+            None,
+            f"{words.count(len(late), 'machine')} {are} past the turn of a restore test.",
+            f"{machine} longest: it was due {words.dated_moment(when, zone)}. "
+            "Recovery, Tests lays them out in free hours.",
+            float(len(late)),
+        )
+    ]
 
 
 def _no_good_point(

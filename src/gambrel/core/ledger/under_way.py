@@ -7,11 +7,15 @@ from dataclasses import replace
 
 from gambrel.core.ledger.records import DiskRecord, MachineRecord, RunRecord
 from gambrel.core.model.selection import selected_machines
-from gambrel.core.model.volume import compression, protected_bytes, protected_disks
+from gambrel.core.model.volume import (
+    compression,
+    disks_at,
+    protected_bytes,
+    protected_disks,
+)
 from gambrel.core.plan.objects import (
     ExistingPoint,
     Job,
-    Kind,
     Machine,
     Plan,
     Running,
@@ -40,31 +44,30 @@ def state_from(
             if run.began is not None and run.ended is None and run.job in plan.job_by_id
         ),
     )
-    return State(points=tuple(points), running=running)
+    return State(points=tuple(points), running=running, sizes_as_of=plan.state.sizes_as_of)
 
 
 def _run(plan: Plan, run: RunRecord) -> RunningRun:
     job = plan.job_by_id[run.job]
     queued = run.occurrence + job.before_min * MINUTE
-    dedupe = plan.repository_by_id[job.repository].dedupe_ratio
     return RunningRun(
         job=run.job,
         occurrence=run.occurrence,
         kind=run.kind or "incremental",
         at_any_time=run.order is not None,
         machines=tuple(
-            _machine(job, machine, run.machines.get(machine.id), queued, dedupe, ordered=run.order)
+            _machine(plan, job, machine, run.machines.get(machine.id), queued, ordered=run.order)
             for machine in selected_machines(plan, job)
         ),
     )
 
 
 def _machine(
+    plan: Plan,
     job: Job,
     machine: Machine,
     record: MachineRecord | None,
     queued: float,
-    dedupe: float,
     *,
     ordered: int | None,
 ) -> RunningMachine:
@@ -107,15 +110,16 @@ def _machine(
         released=record.released,
         source_bytes=record.source_bytes or sum(disk.source_bytes for disk in read),
         wire_bytes=wire,
-        stored_bytes=record.stored_bytes or _stored(job, machine, told.kind, wire, dedupe),
+        stored_bytes=record.stored_bytes or _stored(plan, job, machine, told, wire),
         disks=tuple(replace(disk, holds=False, moved=True) for disk in disks),
     )
 
 
-def _stored(job: Job, machine: Machine, kind: Kind | None, wire: float, dedupe: float) -> float:
+def _stored(plan: Plan, job: Job, machine: Machine, told: RunningMachine, wire: float) -> float:
     """What a machine's new point takes, where nobody has told it: section 4."""
-    if kind == "full":
-        disks = protected_disks(job, machine)
+    dedupe = plan.repository_by_id[job.repository].dedupe_ratio
+    if told.kind == "full" and told.start is not None:
+        disks = disks_at(job, machine, plan.state.sizes_as_of, told.start)
         protected = sum(protected_bytes(job, machine, disk) for disk in disks)
         return protected / compression(job, machine) / dedupe
     return wire / dedupe

@@ -146,6 +146,11 @@ def _place(machine: Machine, by: LaneBy) -> str | None:
         return machine.id
     if by == "host":
         return machine.host
+    return tier_of(machine)
+
+
+def tier_of(machine: Machine) -> str:
+    """The best tier that a machine's tags name, or NO_TIER."""
     tags = {tag.casefold() for tag in machine.tags}
     return next((tier for tier in TIERS if tier in tags), NO_TIER)
 
@@ -167,7 +172,10 @@ def _of_rates(forecast: Forecast, by: LaneBy, start: float, end: float) -> Itera
         kind, _, ident = name.partition(":")
         if kind == by:
             rows = forecast.loads.uses_of(forecast.topology.resource(name))
-            rows = rows[(rows["start"] < end) & (rows["end"] > start) & (rows["rate"] > 0)]
+            of_jobs = rows["job"] >= 0
+            rows = rows[
+                of_jobs & (rows["start"] < end) & (rows["end"] > start) & (rows["rate"] > 0)
+            ]
             label = load_label(forecast.plan, name) if by == "link" else ident
             yield Lane(ident, label, _ordered(_stretches(forecast, _joined(rows), kinds)))
 
@@ -215,7 +223,7 @@ def _stretches(forecast: Forecast, rows: Columns, kinds: Spans) -> Iterator[Stre
 
 
 def _kind_of(purpose: Purpose, kinds: Spans, job: str, at: float) -> BarKind:
-    if purpose != "read":
+    if purpose == "copy" or purpose == "rewrite":
         return purpose
     return next(
         (kind for begin, end, kind in kinds.get(job, ()) if begin <= at <= end), "incremental"

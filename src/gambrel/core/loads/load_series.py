@@ -103,7 +103,7 @@ class LoadSeries:
         keys = (self._rows["job"] * _PURPOSES + self._rows["purpose"])[of]
         return tuple(
             LoadPart(
-                self._plan.jobs[key // _PURPOSES].id,
+                self._plan.jobs[key // _PURPOSES].id if key >= 0 else "",
                 PURPOSES[key % _PURPOSES],
                 _steps(*_running_sums(instants[keys == key], changes[keys == key])),
             )
@@ -285,6 +285,21 @@ def load_names(plan: Plan) -> list[str]:
             names.append(f"slots:datastore:{datastore.id}")
         if datastore.read_mib_per_s is not None:
             names.append(f"datastore:{datastore.id}")
+    return names
+
+
+def shown_load_names(plan: Plan) -> list[str]:
+    """All loads that a planner may look at: those of `load_names`, then those of hosts.
+
+    A planner looks at the limits of a host among the paths. Searches and silhouettes leave them
+    out: they judge a night by what several hosts share.
+    """
+    names = load_names(plan)
+    for host in plan.hosts:
+        if host.snapshot_slots is not None:
+            names.append(f"slots:host:{host.id}")
+        if host.nic_mbit_per_s is not None:
+            names.append(f"host_nic:{host.id}")
     return names
 
 

@@ -4,9 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from typing import Literal
 
 from gambrel.core.plan.objects import Disk, Host, Job, Machine, Plan, Proxy, Repository, Transport
 from gambrel.core.units import MBIT, MIB
+
+Pin = Literal["transport", "job", "host"]
+"""What holds a disk to some of its ways: the job's transport, its pin, the pin of the host."""
+PINS: tuple[Pin, ...] = ("transport", "job", "host")
 
 Uses = tuple[tuple[int, float], ...]
 """(resource, amount used per source byte) pairs, in the order of the resources."""
@@ -143,7 +148,9 @@ class Topology:
         for link in plan.links:
             self._add_resource(f"link:{link.id}", link.carried(link.mbit_per_s) * MBIT)
         for repository in plan.repositories:
-            self._add_resource(f"repository_read:{repository.id}", mib(repository.read_mib_per_s))
+            self._add_resource(
+                f"repository_read:{repository.id}", mib(repository.read_rate_mib_per_s)
+            )
         for repository in plan.repositories:
             self._add_resource(f"repository:{repository.id}", mib(repository.ingest_mib_per_s))
         for job in plan.jobs:
@@ -163,7 +170,7 @@ class Topology:
             if machine.kind == "server":
                 self._add_pool(f"agent:{machine.id}", machine.agent_streams)
         for repository in plan.repositories:
-            self._add_pool(f"repository:{repository.id}", repository.stream_slots)
+            self._add_pool(f"repository:{repository.id}", repository.streams)
         for datastore in plan.datastores:
             self._add_pool(f"datastore:{datastore.id}", datastore.task_slots)
         for job in plan.jobs:
@@ -208,10 +215,20 @@ class Topology:
 
     def unpinned(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
         """Who could read a VM's disk for a job of the plan if it and the host had no pins."""
-        key = ("unpinned", job.id, machine.host, disk.datastore)
+        return self.freed(job, machine, disk, frozenset(PINS))
+
+    def freed(
+        self, job: Job, machine: Machine, disk: Disk, pins: frozenset[Pin]
+    ) -> tuple[Candidate, ...]:
+        """Who could read a VM's disk for a job of the plan without some of its pins."""
+        key = ("freed", pins, job.id, machine.host, disk.datastore)
         if key not in self._candidates:
-            free = replace(job, proxies=None, transport="auto")
-            self._candidates[key] = self._proxies(free, machine, disk, pinned=False)
+            proxies = None if "job" in pins else job.proxies
+            free = replace(
+                job, proxies=proxies, transport="auto" if "transport" in pins else job.transport
+            )
+            pinned = "host" not in pins
+            self._candidates[key] = self._proxies(free, machine, disk, pinned=pinned)
         return self._candidates[key]
 
     def pinned_to(

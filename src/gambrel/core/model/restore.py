@@ -7,17 +7,26 @@ from dataclasses import dataclass
 from math import inf
 from typing import TypeVar
 
+from gambrel.core.constants import RESTORE_PER_POINT_S, RESTORE_SET_UP_S
 from gambrel.core.model.paths import Routes
 from gambrel.core.model.restore_points import PointRecord
-from gambrel.core.model.volume import protected_bytes, protected_disks
-from gambrel.core.plan.objects import Machine, Plan
+from gambrel.core.model.volume import disks_at, protected_bytes
+from gambrel.core.plan.objects import Machine, Plan, Repository
 from gambrel.core.units import HOUR, MBIT, MIB, SAME_INSTANT
 
-SET_UP_S = 120.0
-PER_POINT_S = 20.0
 FILES_S = 30.0
 
 T = TypeVar("T")
+
+
+def of_points_s(repository: Repository, points: int) -> float:
+    """What the points of a chain add to its set-up."""
+    return (RESTORE_PER_POINT_S + repository.first_byte_s) * points
+
+
+def set_up_s(repository: Repository, points: int) -> float:
+    """How long a restore of a chain of some points is set up."""
+    return RESTORE_SET_UP_S + of_points_s(repository, points)
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +37,7 @@ class Restore:
         points: length of the chain.
         read_bytes: read from the repository, written_bytes: written to the machine.
         full_s: the whole machine.
-        instant_s: running from the repository.
+        instant_s: until it runs from the repository.
         files_s: single files.
     """
 
@@ -51,7 +60,7 @@ def stream_ceiling(plan: Plan, machine: Machine) -> float:
     return (plan.transports.agent_mib_per_s if server else plan.transports.network_mib_per_s) * MIB
 
 
-def _target_rate(plan: Plan, machine: Machine, to_host: str | None) -> float:
+def target_rate(plan: Plan, machine: Machine, to_host: str | None) -> float:
     """Bytes/s at which a machine can be written, never more than its NIC or its host's."""
     if machine.kind == "server":
         nic = machine.nic_mbit_per_s
@@ -64,12 +73,17 @@ def _target_rate(plan: Plan, machine: Machine, to_host: str | None) -> float:
 
 @dataclass(frozen=True, slots=True)
 class Chain:
-    """A restore point with the points that it needs, as a restore reads them."""
+    """A restore point with the points that it needs, as a restore reads them.
+
+    Attributes:
+        at: when the run of the point began.
+    """
 
     job: str
     repository: str
     points: int
     stored_bytes: float
+    at: float
 
 
 def restore_from(
@@ -92,23 +106,28 @@ def restore_from(
     if route is None:
         return None
     read = chain.stored_bytes * repository.dedupe_ratio
-    written = sum(protected_bytes(job, machine, disk) for disk in protected_disks(job, machine))
-    slowest = 0.0
+    written = sum(
+        protected_bytes(job, machine, disk)
+        for disk in disks_at(job, machine, plan.state.sizes_as_of, chain.at)
+    )
+    slowest, rate = 0.0, repository.read_rate_mib_per_s
     if written > 0:
         links = [plan.links[position] for position in route]
         slowest = max(
-            written / _target_rate(plan, machine, to_host),
+            written / target_rate(plan, machine, to_host),
             *(read / (link.carried(link.mbit_per_s) * MBIT) for link in links),
-            0.0 if repository.read_mib_per_s is None else read / (repository.read_mib_per_s * MIB),
+            0.0 if rate is None else read / (rate * MIB),
         )
-    begin = SET_UP_S + PER_POINT_S * chain.points
+    begin = set_up_s(repository, chain.points)
+    whole = begin + slowest
     return Restore(
         points=chain.points,
         read_bytes=read,
         written_bytes=written,
-        full_s=begin + slowest,
-        instant_s=begin,
-        files_s=PER_POINT_S * chain.points + FILES_S,
+        full_s=whole,
+        # What is read in order only is read to its end before anything of it can be used.
+        instant_s=whole if repository.sequential else begin,
+        files_s=whole if repository.sequential else of_points_s(repository, chain.points) + FILES_S,
     )
 
 
@@ -135,26 +154,53 @@ def newest_of(found: Iterable[tuple[float, Restore, T]]) -> tuple[Restore, T] | 
     return best
 
 
-def newest_restore(plan: Plan, machine: Machine, points: Iterable[PointRecord]) -> Restore | None:
+def newest_restore(
+    plan: Plan,
+    machine: Machine,
+    points: Iterable[PointRecord],
+    routes: Routes | None = None,
+) -> Restore | None:
     """Restoring a machine from its newest usable point; None where there is no such point.
 
-    Args:
-        points: those that exist, in the order of the result file.
+    Arguments as of `newest_way`.
     """
-    routes = Routes(plan)
-    best = newest_of(
-        (point.at, restore, point)
-        for point in points
-        if point.machine == machine.id
-        and point.usable
-        and (restore := restore_from(plan, machine, chain_of(point), routes=routes)) is not None
-    )
-    return None if best is None else best[0]
+    found = newest_way(plan, machine, points, routes)
+    return None if found is None else found[0]
+
+
+def newest_way(
+    plan: Plan,
+    machine: Machine,
+    points: Iterable[PointRecord],
+    routes: Routes | None = None,
+) -> tuple[Restore, PointRecord] | None:
+    """The newest usable point of a machine, with restoring it from there.
+
+    Args:
+        points: those that exist, in the order of the result file; of other machines too.
+        routes: those of the plan, where they are known already.
+    """
+    routes = Routes(plan) if routes is None else routes
+    mine = [point for point in points if point.machine == machine.id and point.usable]
+    if not mine:
+        return None
+    # An original and its copies have the same start: older points are for where no route leads.
+    latest = max(point.at for point in mine)
+    near = [point for point in mine if point.at >= latest - HOUR]
+    for some in (near, mine):
+        best = newest_of(
+            (point.at, restore, point)
+            for point in some
+            if (restore := restore_from(plan, machine, chain_of(point), routes=routes)) is not None
+        )
+        if best is not None:
+            return best
+    return None
 
 
 def chain_of(point: PointRecord) -> Chain:
     """The chain of a point that a simulation left."""
-    return Chain(point.job, point.repository, point.chain_points, point.chain_bytes)
+    return Chain(point.job, point.repository, point.chain_points, point.chain_bytes, point.at)
 
 
 def rto_met(machine: Machine, restore: Restore | None) -> bool | None:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from math import inf
 from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
+from gambrel.core.model.retention import Point
 from gambrel.core.plan.objects import KINDS, Kind, Plan
 
 
@@ -29,6 +31,30 @@ class PointRecord(NamedTuple):
     usable: bool
     chain_points: int
     chain_bytes: float
+
+
+def linked_records(records: Iterable[PointRecord]) -> list[tuple[PointRecord, Point]]:
+    """Records with their bases, which follow from the order of `at` and from what is usable.
+
+    The records must be of one job, machine and repository.
+    """
+    made: list[tuple[PointRecord, Point]] = []
+    for record in sorted(records, key=lambda record: record.at):
+        base = None
+        if record.kind != "full":
+            fit = (
+                point
+                for other, point in reversed(made)
+                if (other.usable or not record.usable)
+                and (record.kind == "incremental" or other.kind == "full")
+            )
+            base = next(fit, None)
+        bad_since = inf if record.usable else -inf
+        point = Point(
+            record.kind, record.at, record.exists_from, record.stored_bytes, base, bad_since
+        )
+        made.append((record, point))
+    return made
 
 
 def point_records(

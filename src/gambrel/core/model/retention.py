@@ -22,21 +22,31 @@ class Point:
 
     Attributes:
         base: the point it needs; None for a full, or where that is missing.
-        usable: whether the chain of bases leads down to a full. Settled when the point is made:
-            what a point needs is never deleted before it.
+        bad_since: when it, or one that it builds on, was found to be bad; infinite for a good one.
+        usable: whether the chain of bases leads down to a full and all of it is good. Settled when
+            the point is made: what a point needs is never deleted before it.
     """
 
-    __slots__ = ("at", "base", "exists_from", "kind", "stored_bytes", "usable")
+    __slots__ = ("at", "bad_since", "base", "exists_from", "kind", "stored_bytes", "usable")
 
     def __init__(
-        self, kind: Kind, at: float, exists_from: float, stored_bytes: float, base: Point | None
+        self,
+        kind: Kind,
+        at: float,
+        exists_from: float,
+        stored_bytes: float,
+        base: Point | None,
+        bad_since: float = inf,
     ) -> None:
         self.kind: Kind = kind
         self.at = at
         self.exists_from = exists_from
         self.stored_bytes = stored_bytes
         self.base = base
-        self.usable: bool = kind == "full" or (base is not None and base.usable)
+        self.bad_since: float = bad_since if base is None else min(bad_since, base.bad_since)
+        self.usable: bool = self.bad_since == inf and (
+            kind == "full" or (base is not None and base.usable)
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +84,8 @@ class PointStore:
         return newest(self.chain(key), lambda point: point.usable)
 
     def newest_full(self, key: ChainKey) -> Point | None:
-        return newest(self.chain(key), lambda point: point.kind == "full")
+        """The newest usable full."""
+        return newest(self.chain(key), lambda point: point.kind == "full" and point.usable)
 
     def base_for(self, key: ChainKey, kind: Kind) -> Point | None:
         """What a new point of this kind would need (section 4)."""
@@ -116,6 +127,9 @@ class PointStore:
         merges: list[Merge] = []
         if all_kept(retention, now, zone):
             return merges
+        if self.newest_full(key) is not None:
+            # Nothing bad is merged into what is good.
+            self._remove(key, [point for point in self.chain(key) if point.bad_since < inf])
         while True:
             points = sorted(self.chain(key), key=lambda point: point.at)
             full: Point | None = None
@@ -151,6 +165,8 @@ class PointLike(Protocol):
     def exists_from(self) -> float: ...
     @property
     def stored_bytes(self) -> float: ...
+    @property
+    def bad_since(self) -> float | None: ...
 
 
 Told = TypeVar("Told", bound=PointLike)
@@ -159,17 +175,24 @@ Told = TypeVar("Told", bound=PointLike)
 def linked(points: Iterable[Told]) -> list[tuple[Told, Point]]:
     """Points with their bases, which follow from the order of `at`.
 
-    The points must be of one job, machine and repository.
+    The points must be of one job, machine and repository. None builds on what was known to be bad
+    when it began.
     """
     made: list[tuple[Told, Point]] = []
-    previous: Point | None = None
-    full: Point | None = None
     for saved in sorted(points, key=lambda point: point.at):
-        base = {"incremental": previous, "differential": full, "full": None}[saved.kind]
-        point = Point(saved.kind, saved.at, saved.exists_from, saved.stored_bytes, base)
-        if saved.kind == "full":
-            full = point
-        previous = point
+        base = None
+        if saved.kind != "full":
+            base = next(
+                (
+                    point
+                    for _, point in reversed(made)
+                    if point.bad_since > saved.at
+                    and (saved.kind == "incremental" or point.kind == "full")
+                ),
+                None,
+            )
+        bad_since = inf if saved.bad_since is None else saved.bad_since
+        point = Point(saved.kind, saved.at, saved.exists_from, saved.stored_bytes, base, bad_since)
         made.append((saved, point))
     return made
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import exp
 
 from gambrel.core.constants import PREPARE_SERVER_S, PREPARE_VM_S
 from gambrel.core.model.selection import text_holds
-from gambrel.core.plan.objects import Condition, Disk, Job, Kind, Machine
-from gambrel.core.units import DAY, GIB
+from gambrel.core.plan.objects import Condition, Disk, Job, Kind, Machine, Plan
+from gambrel.core.units import DAY, GIB, YEAR
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +55,15 @@ def protected_disks(job: Job, machine: Machine) -> list[Disk]:
     ]
 
 
+def disks_at(job: Job, machine: Machine, sizes_as_of: float | None, instant: float) -> list[Disk]:
+    """The disks of a machine that a job does not leave out, as large as they are at an instant.
+
+    Which disks a job leaves out is a matter of the sizes that the plan names.
+    """
+    factor = growth_factor(machine, sizes_as_of, instant)
+    return [grown(disk, factor) for disk in protected_disks(job, machine)]
+
+
 def _left_out_gib(job: Job, machine: Machine, disk: Disk) -> float:
     """What of a disk is neither read nor restored: swap, and paths that are left out."""
     swap = disk.swap_gib if job.skip_swap else 0.0
@@ -65,6 +74,34 @@ def _left_out_gib(job: Job, machine: Machine, disk: Disk) -> float:
         for path in job.exclude_paths
         if path.machine == machine.id and path.disk == disk.id
     )
+
+
+def growth_factor(machine: Machine, sizes_as_of: float | None, instant: float) -> float:
+    """By what the disks of a machine have grown at an instant: (1 + g)^(years since the sizes).
+
+    Args:
+        sizes_as_of: `State.sizes_as_of`. Before it, and where nobody stated it, the factor is 1.
+    """
+    growth = machine.facts.growth_per_year
+    if growth == 0 or sizes_as_of is None or instant <= sizes_as_of:
+        return 1.0
+    return float((1.0 + growth) ** ((instant - sizes_as_of) / YEAR))
+
+
+def grown(disk: Disk, factor: float) -> Disk:
+    """A disk after its used space has grown; its provisioned space grows alike, its swap stays."""
+    if factor == 1.0:
+        return disk
+    return replace(
+        disk,
+        used_gib=disk.used_gib * factor,
+        provisioned_gib=disk.provisioned_gib * factor,
+    )
+
+
+def left_out_bytes(job: Job, machine: Machine, disk: Disk) -> float:
+    """What of a disk is neither read nor restored, however large the disk grows."""
+    return _left_out_gib(job, machine, disk) * GIB
 
 
 def protected_bytes(job: Job, machine: Machine, disk: Disk) -> float:
@@ -130,6 +167,11 @@ def disk_volume(job: Job, machine: Machine, disk: Disk, since_base: float | None
     changed = changed_bytes(protected, machine, since_base)
     source = changed if job.tracking else read_bytes(job, machine, disk)
     return DiskVolume(source, changed / kappa)
+
+
+def makes_synthetic_fulls(plan: Plan, job: Job) -> bool:
+    """Whether a job's fulls are made in its repository: not in one that is sequential."""
+    return job.synthetic_full and not plan.repository_by_id[job.repository].sequential
 
 
 def effective_kind(job: Job, scheduled: Kind, has_full: bool) -> Kind:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import date
 from typing import Annotated, Any
 
 from gambrel.core.plan import values as v
@@ -105,6 +106,15 @@ class Selection:
     ids: Annotated[tuple[MachineId, ...], Rows(distinct=True)] = ()
     rules: tuple[Annotated[tuple[MachineCondition, ...], Rows(least=1)], ...] = ()
     exclude: Annotated[tuple[MachineId, ...], Rows(distinct=True)] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ExclusionReason:
+    """Why a job leaves a machine out by name, and when to look at that again."""
+
+    machine: Ident
+    reason: Ident
+    review: date | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from datetime import date
 from typing import Annotated, Literal
 
 from gambrel.core.plan import values as v
-from gambrel.core.plan.conditions import DiskCondition, ExcludedPath, Selection
+from gambrel.core.plan.conditions import DiskCondition, ExcludedPath, ExclusionReason, Selection
 from gambrel.core.plan.kinds import (
     Amount,
     Capacity,
@@ -75,6 +75,13 @@ class Copy:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Job:
+    """A job.
+
+    Attributes:
+        exclude_reasons: why machines are left out by name; of others it says nothing.
+        guest_before_name, guest_after_name: what the steps in the guest are called.
+    """
+
     id: Ident
     name: Annotated[str, Key("Name", otherwise="id")]
     priority: Annotated[int, v.number(least=1, most=5, whole=True)] = 3
@@ -112,8 +119,11 @@ class Job:
     machine_order: MachineOrder = "listed"
     exclude_disk_rules: tuple[DiskCondition, ...] = ()
     exclude_paths: tuple[ExcludedPath, ...] = ()
+    exclude_reasons: tuple[ExclusionReason, ...] = ()
     guest_before_s: Amount = 0.0
     guest_after_s: Amount = 0.0
+    guest_before_name: str = ""
+    guest_after_name: str = ""
     if_quiesce_fails: Fallback = "as it is"
     standstill: Standstill = "none"
     standstill_s: Amount = 30.0
@@ -144,7 +154,7 @@ class Job:
 class Transports:
     """The ceiling of ONE stream by transport, in MiB/s."""
 
-    direct_mib_per_s: Capacity = 400.0
-    hot_add_mib_per_s: Capacity = 250.0
-    network_mib_per_s: Capacity = 110.0
-    agent_mib_per_s: Capacity = 180.0
+    direct_mib_per_s: Annotated[Capacity, Key("Direct")] = 400.0
+    hot_add_mib_per_s: Annotated[Capacity, Key("Hot-add")] = 250.0
+    network_mib_per_s: Annotated[Capacity, Key("Network")] = 110.0
+    agent_mib_per_s: Annotated[Capacity, Key("Agent")] = 180.0

@@ -60,6 +60,8 @@ class LeftOut:
     review: date | None = None
 
 
+FactValue = Annotated[float | str, v.number_or_text(least=-1)]
+"""A fact as a source reports it: a number, a flag as 1 or 0, a text."""
 ChangeSource = Literal["stated", "learned", "role", "reported"]
 
 
@@ -88,7 +90,7 @@ class Facts:
     left_out: LeftOut | None = None
     known_since: date | None = None
     gone_since: date | None = None
-    reported: tuple[tuple[Ident, Annotated[float, v.number(least=-1)] | None], ...] = ()
+    reported: tuple[tuple[Ident, FactValue | None], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,6 +115,7 @@ class Machine:
     compress_ratio: Capacity = 1.6
     rpo_hours: Capacity | None = None
     rto_hours: Capacity | None = None
+    memory_gib: Capacity | None = None
     facts: Facts = Facts()
 
     def problems(self) -> Wrong:

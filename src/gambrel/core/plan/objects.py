@@ -12,7 +12,12 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Protocol, TypeVar
 
-from gambrel.core.plan.conditions import Condition, ExcludedPath, Selection
+from gambrel.core.plan.conditions import (
+    Condition,
+    ExcludedPath,
+    ExclusionReason,
+    Selection,
+)
 from gambrel.core.plan.jobs import (
     Chain,
     Copy,
@@ -74,7 +79,8 @@ from gambrel.core.plan.values import WEEKDAYS
 
 __all__ = [
     "KINDS", "WEEKDAYS", "BuiltOn", "Calendar", "Chain", "ChangeSource", "Condition", "Copy",
-    "Datastore", "DateInterval", "DayRowSchedule", "Disk", "ExcludedPath", "ExistingPoint",
+    "Datastore", "DateInterval", "DayRowSchedule", "Disk", "ExcludedPath",
+    "ExclusionReason", "ExistingPoint",
     "Facts", "Fallback", "Found", "Host", "Job", "Kind", "LeftOut", "Link", "LinkLimit",
     "Machine", "MachineOrder", "NamedPoint", "OpenInterval", "Plan", "PlannedRestore", "Proxy",
     "Repository", "Retention", "RuleSchedule", "Running", "RunningCopy", "RunningDisk",

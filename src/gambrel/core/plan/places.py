@@ -86,12 +86,13 @@ class Found:
 class Host:
     id: Ident
     site: Annotated[SiteId, Key("Site", form=False)]
-    cluster: Annotated[Ident | None, Key("Cluster", form=False)] = None
+    cluster: Annotated[Ident | None, Key("Cluster", null="none")] = None
     nic_mbit_per_s: Annotated[Capacity | None, Key("Network", null="no limit")] = None
     snapshot_slots: Annotated[Count | None, Key("Snapshots at once", null="no limit")] = None
     proxies: Annotated[
         tuple[ProxyId, ...] | None, Rows(distinct=True), Key("Read by", null="any proxy")
     ] = None
+    memory_gib: Annotated[Capacity | None, Key("Memory", null="not known")] = None
     found: Found | None = None
 
 
@@ -105,7 +106,7 @@ class Datastore:
     """
 
     id: Ident
-    hosts: Annotated[tuple[HostId, ...], Rows(distinct=True), Key("Mounted by", form=False)]
+    hosts: Annotated[tuple[HostId, ...], Rows(distinct=True), Key("Mounted by")]
     read_mib_per_s: Annotated[Capacity | None, Key("Read rate", null="no limit")] = None
     write_mib_per_s: Annotated[Capacity | None, Key("Write rate", null="no limit")] = None
     task_slots: Annotated[Count | None, Key("Disks at once", null="no limit")] = None
@@ -142,7 +143,9 @@ class Proxy:
     left_out_datastores: Annotated[
         tuple[DatastoreId, ...], Rows(distinct=True), Key("Does not read directly")
     ] = ()
-    throughput_from: Annotated[Literal["stated", "learned"], Key("Throughput is")] = "stated"
+    throughput_from: Annotated[Literal["stated", "learned"], Key("Throughput is", form=False)] = (
+        "stated"
+    )
 
     def problems(self) -> Wrong:
         """Two places at once."""
@@ -160,6 +163,15 @@ class Volume:
     capacity_gib: Capacity
 
 
+USUAL_OF_KIND: dict[str, dict[str, object]] = {
+    "disk": {"sequential": False, "first_byte_s": 0, "read_part": 1},
+    "deduplicating": {"sequential": False, "first_byte_s": 0, "read_part": 0.35},
+    "object": {"sequential": False, "first_byte_s": 0.2, "read_part": 1},
+    "tape": {"sequential": True, "first_byte_s": 90, "read_part": 1},
+}
+"""What a form proposes where the kind of a repository is chosen: how such a one usually behaves."""
+
+
 @dataclass(frozen=True, slots=True)
 class Repository:
     """A place for restore points.
@@ -168,6 +180,10 @@ class Repository:
         volumes: where it is a pool of several; streams and rates are those of the whole.
         placement: on which volume a new point goes: the one with most free space, or for a point
             that needs another the volume of that one.
+        sequential: one stream at a time, read and written in order only, as tape is: fulls are not
+            made in it, and a machine that is restored from it starts once all of it is written.
+        first_byte_s: how long it takes before it gives out anything, for each point of a chain.
+        read_part: its read rate as a part of its write rate, where no read rate is stated.
     """
 
     id: Ident
@@ -189,6 +205,11 @@ class Repository:
     dedupe_ratio: Annotated[Capacity, Key("Deduplication ratio")] = 1.0
     block_clone: Annotated[bool, Key("Block clone")] = False
     immutable_days: Annotated[Amount, Key("Immutable for")] = 0.0
+    sequential: Annotated[bool, Key("Sequential: one stream at a time, in order")] = False
+    first_byte_s: Annotated[Amount, Key("Time to the first byte")] = 0.0
+    read_part: Annotated[
+        Factor, Key("Read rate as a part of the write rate, where none is stated", percent=True)
+    ] = 1.0
 
     def problems(self) -> Wrong:
         """A capacity that its volumes have already, volumes of the same name."""
@@ -196,6 +217,18 @@ class Repository:
             reason = "cannot go with volumes; the capacity is theirs"
             yield "capacity_gib", self.capacity_gib, reason
         yield from repeated_ids("volumes", self.volumes)
+
+    @property
+    def streams(self) -> int | None:
+        """How many streams it takes at once; None: any number."""
+        return 1 if self.sequential else self.stream_slots
+
+    @property
+    def read_rate_mib_per_s(self) -> float | None:
+        """What it gives out; None: without limit."""
+        if self.read_mib_per_s is not None or self.read_part == 1 or self.ingest_mib_per_s is None:
+            return self.read_mib_per_s
+        return self.ingest_mib_per_s * self.read_part
 
     @property
     def space_gib(self) -> float | None:

@@ -26,7 +26,13 @@ from gambrel.core.plan.places import Wrong, repeated_ids
 
 @dataclass(frozen=True, slots=True)
 class ExistingPoint:
-    """A restore point from before the horizon."""
+    """A restore point from before the horizon.
+
+    Attributes:
+        bad_since: when it was found that nothing can be restored from it. Points that began before
+            then build on it all the same, and fall with it; later ones build on what is good.
+            None: nothing is wrong with it.
+    """
 
     job: JobId
     machine: MachineId
@@ -35,11 +41,14 @@ class ExistingPoint:
     at: Instant
     exists_from: Instant
     stored_bytes: Amount
+    bad_since: Instant | None = None
 
     def problems(self) -> Wrong:
-        """A point that exists before its run began."""
+        """A point that exists before its run began, or is bad before it exists."""
         if self.exists_from < self.at:
             yield "exists_from", format_instant(self.exists_from), "is before the point's `at`"
+        if self.bad_since is not None and self.bad_since < self.exists_from:
+            yield "bad_since", format_instant(self.bad_since), "is before the point's `exists_from`"
 
 
 # --- restores (section 14) --------------------------------------------------------------------
@@ -272,10 +281,18 @@ class Running:
 
 @dataclass(frozen=True, slots=True)
 class State:
+    """What is known when a simulation begins.
+
+    Attributes:
+        sizes_as_of: the instant at which the disks had the sizes of the plan; from then on they
+            grow with their machine. None: sizes stay as they are.
+    """
+
     points: tuple[ExistingPoint, ...] = ()
     restores: tuple[PlannedRestore, ...] = ()
     restores_at_once: Count | None = None
     running: Running | None = None
+    sizes_as_of: Instant | None = None
 
     def problems(self) -> Wrong:
         """Restores of the same id, and progress of restores that are not planned."""

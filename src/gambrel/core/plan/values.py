@@ -267,6 +267,16 @@ def reference(to: str) -> Value:
     return Value(read, schema={"type": "string", "minLength": 1, "x-list": to})
 
 
+def number_or_text(*, least: float) -> Value:
+    """A number from `least` on, or a text."""
+    amount = number(least=least)
+
+    def read(reading: Reading, path: str, raw: Any) -> Any:
+        return (TEXT if isinstance(raw, str) else amount).read(reading, path, raw)
+
+    return Value(read, schema={"anyOf": [amount.schema, TEXT.schema]})
+
+
 def optional(value: Value) -> Value:
     """A value or null."""
     return Value(

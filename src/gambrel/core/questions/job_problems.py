@@ -12,7 +12,7 @@ from typing import Literal
 
 from gambrel.core.model.paths import Topology
 from gambrel.core.model.selection import selected_machines
-from gambrel.core.model.volume import cannot_quiesce, protected_disks
+from gambrel.core.model.volume import cannot_quiesce, protected_bytes, protected_disks
 from gambrel.core.plan.objects import Job, Machine, Plan
 from gambrel.core.questions.selection_preview import jobs_of_machines, names_in_words
 from gambrel.core.questions.upcoming import interval_of_fulls_s
@@ -24,6 +24,10 @@ from gambrel.core.words import count, duration
 Weight = Literal["stops", "look"]
 LOOKS_AHEAD_S = 26 * 7 * DAY
 """A job that does not run within this time never runs, for all that a planner can see."""
+
+
+FULLS_WITHIN_S = 2 * 366 * DAY
+"""A job in which no full is due within this time has none; a yearly one is due in it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +71,15 @@ def _of_machines(case: _Case) -> Iterator[JobProblem]:
     bare = [m for m in case.machines if m.disks and not protected_disks(case.job, m)]
     if bare:
         yield case.stops("machines", f"All disks are left out: {_names(bare)}.")
+    yield from _of_left_out_paths(case)
+    nothing = [
+        m
+        for m in case.machines
+        if m not in bare
+        and not any(protected_bytes(case.job, m, disk) for disk in protected_disks(case.job, m))
+    ]
+    if nothing:
+        yield case.look("machines", f"0 bytes are protected of {_names(nothing)}.")
     rules = case.job.machines.rules
     empty = [
         i + 1
@@ -75,6 +88,23 @@ def _of_machines(case: _Case) -> Iterator[JobProblem]:
     ]
     if empty and len(rules) > 1:
         yield case.look("machines", f"Rule {empty[0]} matches no machine.")
+
+
+def _of_left_out_paths(case: _Case) -> Iterator[JobProblem]:
+    """Paths that hold more than the disk that they are on."""
+    left_out: dict[tuple[str, str], float] = {}
+    for path in case.job.exclude_paths:
+        key = path.machine, path.disk
+        left_out[key] = left_out.get(key, 0.0) + path.gib
+    for (machine, name), gib in left_out.items():
+        owner = case.plan.machine_by_id.get(machine)
+        disk = next((d for d in owner.disks if d.id == name), None) if owner else None
+        if disk is not None and gib > disk.used_gib:
+            yield case.stops(
+                "machines",
+                f"{gib:g} GiB of paths are left out of {machine}, disk {name}, which holds "
+                f"{disk.used_gib:g} GiB.",
+            )
 
 
 def _with_rule(job: Job, i: int) -> Job:
@@ -133,13 +163,27 @@ def _of_kinds(case: _Case, kinds: set[str]) -> Iterator[JobProblem]:
         yield case.look("runs", "Every run reads all: its incrementals are fulls.")
     if job.chain == "forever" and "full" in kinds:
         yield case.look("runs", "One full for ever: the fulls that are due run as incrementals.")
-    if job.chain in ("incremental", "differential") and "full" not in kinds:
+    if job.chain in ("incremental", "differential") and not _has_fulls(case):
         yield case.look("runs", "No full is due after the first: the chain grows without end.")
     if job.synthetic_full and job.chain == "full_only":
         yield case.look("runs", "Always full, so no full is made in the repository.")
     repository = case.plan.repository_by_id[job.repository]
-    if repository.kind == "tape" and (job.synthetic_full or job.chain == "forever"):
+    if repository.sequential and job.synthetic_full:
+        yield case.look("to", f"{repository.id} is sequential: fulls are read from the machines.")
+    if repository.sequential and job.chain == "forever":
+        yield case.stops("to", f"{repository.id} is sequential: nothing can be merged in it.")
+    elif repository.kind == "tape" and (job.synthetic_full or job.chain == "forever"):
         yield case.look("to", f"{repository.id} is tape: it does not rewrite what lies on it.")
+
+
+def _has_fulls(case: _Case) -> bool:
+    """Whether a full is due within the time that its rule needs: two years hold a yearly one."""
+    fulls = tuple(s for s in case.job.schedules if s.kind == "full")
+    if not fulls:
+        return False
+    job = replace(case.job, schedules=fulls)
+    to = case.from_ + FULLS_WITHIN_S
+    return bool(job_occurrences(job, case.plan.calendar_by_id, case.from_, to))
 
 
 def _of_window(case: _Case) -> Iterator[JobProblem]:

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from gambrel.core.loads.load_series import load_names
+from gambrel.core.loads.load_series import shown_load_names
 from gambrel.core.model.paths import Topology
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.objects import Disk, Machine, Plan, Proxy
@@ -83,9 +83,9 @@ def flows(plan: Plan) -> list[Flow]:
 def loads_by_place(plan: Plan) -> Mapping[tuple[str, str], Sequence[str]]:
     """The names of the loads of each place, by the word for its kind and its id."""
     found: dict[tuple[str, str], list[str]] = defaultdict(list)
-    for name in load_names(plan):
+    for name in shown_load_names(plan):
         kind, _, ident = name.removeprefix("slots:").partition(":")
-        found[kind, ident].append(name)
+        found["host" if kind == "host_nic" else kind, ident].append(name)
     return found
 
 

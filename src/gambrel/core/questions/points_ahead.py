@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from zoneinfo import ZoneInfo
 
-from gambrel.core.model.restore_points import PointRecord
-from gambrel.core.model.retention import Point, all_kept, linked, newest, wanted_points
+from gambrel.core.model.restore_points import PointRecord, linked_records
+from gambrel.core.model.retention import Point, all_kept, newest, wanted_points
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.objects import Job, Kind, Plan, Retention
 from gambrel.core.questions.isolated_job import alone
@@ -112,7 +112,10 @@ def _carried(made: Sequence[tuple[PointRecord, Point]]) -> dict[int, int]:
     return count
 
 
-def _told(plan: Plan, job: Job, found: Sequence[PointRecord], now: float) -> Iterator[PointAhead]:
+def points_told(
+    plan: Plan, job: Job, found: Sequence[PointRecord], now: float
+) -> Iterator[PointAhead]:
+    """Points of one machine and job that exist at an instant, each with what holds it."""
     rules: dict[str, tuple[Retention, float | None]] = {job.repository: (job.retention, None)}
     rules |= {copy.repository: (copy.retention, copy.cold_after_days) for copy in job.copies}
     for repository in plan.repositories:
@@ -120,7 +123,7 @@ def _told(plan: Plan, job: Job, found: Sequence[PointRecord], now: float) -> Ite
         if not mine or repository.id not in rules:
             continue
         rule, cold_days = rules[repository.id]
-        made = linked(mine)
+        made = linked_records(mine)
         points = [point for _, point in made]
         zone = ZoneInfo(plan.site_by_id[repository.site].time_zone)
         why = _reasons(points, rule, now, repository.immutable_days, zone)
@@ -186,5 +189,5 @@ def points_ahead(
         small = alone(plan, job, frozenset([chosen]))
     forecast = simulate_span(small, from_, day)
     points = forecast.history.at(day, machine=chosen)
-    told = tuple(_told(small, small.jobs[0], points, day))
+    told = tuple(points_told(small, small.jobs[0], points, day))
     return PointsAhead(chosen, day, told, _space(forecast) if whole else None)

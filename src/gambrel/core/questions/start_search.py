@@ -42,6 +42,7 @@ class Start:
         harms_s: by how much more the night's other runs are over their windows, in seconds; a
             machine that is not done any more counts for an hour.
         left_s: seconds left before its window's end; None without one.
+        opens: when its window opens, where it is closed at this start: the run only waits then.
         rank: smaller is better.
         why: in words.
     """
@@ -53,6 +54,7 @@ class Start:
     verdict: Verdict
     harms_s: float
     left_s: float | None
+    opens: float | None
     rank: float
     why: str
 
@@ -142,10 +144,17 @@ def _judged(run: Run) -> tuple[Verdict, float | None]:
     return "over" if run.outcome == "skipped" else run_verdict(run), left
 
 
+def _opens_later(run: Run) -> float | None:
+    opens = run.window_opens
+    return opens if opens is not None and opens > run.occurrence + SAME_INSTANT else None
+
+
 def _words(run: Run, left: float | None, harms: float, zone: str) -> str:
     if run.ended is None or run.outcome == "skipped":
         return "its run before that is still going"
-    said = [f"ends {moment(run.ended, zone)}, after {duration(run.ended - run.occurrence)}"]
+    opens = _opens_later(run)
+    waits = [] if opens is None else [f"waits for its window until {moment(opens, zone)}"]
+    said = [*waits, f"ends {moment(run.ended, zone)}, after {duration(run.ended - run.occurrence)}"]
     missed = sum(run.outcomes[name] for name in TROUBLE)
     if missed:
         said.append(f"{missed} machines not backed up")
@@ -218,6 +227,7 @@ def room(
             verdict="over" if harms > 0 else verdict,
             harms_s=harms,
             left_s=left,
+            opens=_opens_later(run),
             rank=_rank(run, "over" if harms > 0 else verdict, harms, left),
             why=_words(run, left, harms, zone),
         )

@@ -214,7 +214,7 @@ def tradeoffs(plan: Plan, job: Job, from_: float) -> Iterator[Way]:
         kept = kept_as(own, name)
         changes = {} if job.after is not None else changes_between(own, kept)
         small = alone(plan, kept)
-        small = replace(small, state=State())
+        small = replace(small, state=State(sizes_as_of=plan.state.sizes_as_of))
         to = from_ + WEEKS * WEEK_S
         forecast = simulate_span(small, from_, to)
         yield Way(name, words, kept == own, changes, **_figures(forecast, small.jobs[0], largest))

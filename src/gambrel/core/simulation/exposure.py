@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import NamedTuple
 
 from gambrel.core.plan.objects import Machine
 from gambrel.core.simulation.forecast import Exposure, Forecast, NewestPoint, NewestPoints
@@ -18,8 +19,16 @@ def newest_over_time(made: Iterable[NewestPoint]) -> tuple[NewestPoint, ...]:
     return tuple(result)
 
 
-def worst_exposure(newest: Sequence[NewestPoint], from_: float, to: float) -> float | None:
-    """The largest exposure over [from_, to] in seconds; None with no point at all.
+class WorstMoment(NamedTuple):
+    """When most would be lost: at `at`, all work since `since`, the start of the newest point."""
+
+    seconds: float
+    at: float
+    since: float
+
+
+def worst_moment(newest: Sequence[NewestPoint], from_: float, to: float) -> WorstMoment | None:
+    """The largest exposure over [from_, to], with its moment; None with no point at all.
 
     Measured from the first point that exists, or from `from_` if one existed before; the value
     just before a newer point exists counts.
@@ -27,12 +36,18 @@ def worst_exposure(newest: Sequence[NewestPoint], from_: float, to: float) -> fl
     seen = [point for point in newest if point.exists_from <= to + SAME_INSTANT]
     if not seen:
         return None
-    worst = 0.0
+    worst = WorstMoment(0.0, from_, from_)
     for point, following in zip(seen, [*seen[1:], None], strict=True):
         end = to if following is None else following.exists_from
-        if end >= from_ - SAME_INSTANT:
-            worst = max(worst, end - point.at)
+        if end >= from_ - SAME_INSTANT and end - point.at > worst.seconds:
+            worst = WorstMoment(end - point.at, end, point.at)
     return worst
+
+
+def worst_exposure(newest: Sequence[NewestPoint], from_: float, to: float) -> float | None:
+    """The largest exposure over [from_, to] in seconds; None with no point at all."""
+    worst = worst_moment(newest, from_, to)
+    return None if worst is None else worst.seconds
 
 
 def rpo_met(machine: Machine, worst: float | None) -> bool | None:

@@ -18,9 +18,10 @@ from gambrel.core.simulation.known_points import Snapshot
 from gambrel.core.simulation.point_history import PointHistory
 
 MachineOutcome = Literal["done", "cut off", "missed", "no path"]
-Purpose = Literal["read", "copy", "rewrite"]
-"""What a stream is for: a disk of a machine, a copy to another repository, a transform or merge."""
-PURPOSES: tuple[Purpose, ...] = ("read", "copy", "rewrite")
+Purpose = Literal["read", "copy", "rewrite", "restore"]
+"""What a stream is for: a disk of a machine, a copy to another repository, a transform or merge, or
+a machine that is brought back; the last is of no job (-1)."""
+PURPOSES: tuple[Purpose, ...] = ("read", "copy", "rewrite", "restore")
 RunOutcome = Literal["done", "incomplete", "missed", "empty", "skipped"]
 
 Columns = npt.NDArray[Any]

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from math import inf
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from gambrel.core.model.retention import ChainKey, Point, linked
-from gambrel.core.plan.objects import KINDS, BuiltOn, Plan, State
+from gambrel.core.plan.objects import KINDS, BuiltOn, ExistingPoint, Plan, State
 from gambrel.core.units import EPOCH
 
 SAVED_POINT = np.dtype(
-    [(name, np.int64) for name in ("repository", "job", "machine", "kind", "base", "usable")]
+    [(name, np.int64) for name in ("repository", "job", "machine", "kind", "base", "usable", "bad")]
     + [(name, np.float64) for name in ("at", "exists_from", "stored_bytes")]
 )
 """Repository, job and machine by position; `base` is the row of another point or -1; instants are
-seconds from EPOCH."""
+seconds from EPOCH. `bad`: whether it, or one that it builds on, was found to be bad."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -95,12 +97,45 @@ def _snapshot(plan: Plan) -> Snapshot:
                     KINDS.index(point.kind),
                     base,
                     int(point.usable),
+                    int(point.bad_since < inf),
                     point.at - EPOCH,
                     point.exists_from - EPOCH,
                     point.stored_bytes,
                 )
             )
     return Snapshot(np.array(rows, SAVED_POINT))
+
+
+PlaceOfPoint = tuple[str, str, str, int]
+"""Job, machine and repository of a point, and its start instant in milliseconds."""
+
+
+def place_of_point(point: ExistingPoint) -> PlaceOfPoint:
+    """What tells a point from all others."""
+    return point.job, point.machine, point.repository, round(point.at * 1000)
+
+
+def found_bad(plan: Plan) -> dict[PlaceOfPoint, float]:
+    """Since when each point of a plan's state is known to be bad; good ones are not in it."""
+    return {
+        place_of_point(point): point.bad_since
+        for point in plan.state.points
+        if point.bad_since is not None
+    }
+
+
+def with_what_is_bad(point: ExistingPoint, bad: Mapping[PlaceOfPoint, float]) -> ExistingPoint:
+    """A point with the instant at which it was found to be bad, if it was."""
+    since = bad.get(place_of_point(point))
+    return point if since is None else replace(point, bad_since=max(since, point.exists_from))
+
+
+def usable_of(points: Iterable[ExistingPoint]) -> list[ExistingPoint]:
+    """Those points from which a machine can be brought back."""
+    chains: dict[tuple[str, str, str], list[ExistingPoint]] = {}
+    for point in points:
+        chains.setdefault((point.job, point.repository, point.machine), []).append(point)
+    return [told for chain in chains.values() for told, point in linked(chain) if point.usable]
 
 
 def build_on(chain: list[Point], odd: list[BuiltOn]) -> None:
@@ -111,3 +146,5 @@ def build_on(chain: list[Point], odd: list[BuiltOn]) -> None:
                 bases = [other for other in chain if other.at == told.base_at]
                 point.base = bases[-1] if bases else None
                 point.usable = told.usable
+                if told.usable:
+                    point.bad_since = inf

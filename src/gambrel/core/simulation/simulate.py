@@ -44,7 +44,7 @@ def simulate(
     """
     if _is_for_the_reference(plan):
         if points is not None:
-            raise ValueError("points cannot go with restores or with what is under way")
+            raise ValueError("points cannot go with what is under way")
         return reference.simulate(plan, from_, to)
     layout, start = _begin(plan, from_, to, points)
     walk = Walk(layout, plan, from_, to, start, snapshots_from, running=_running(plan, points))
@@ -55,9 +55,9 @@ def simulate(
 def _is_for_the_reference(plan: Plan) -> bool:
     """Whether the engine does not know a plan's state; the reference keeps no loads, no history."""
     running = plan.state.running
-    if plan.state.restores:
-        return True
-    return running is not None and not fits(layout_of(plan), running)
+    if running is None:
+        return False
+    return not fits(layout_of(plan), running)
 
 
 def _running(plan: Plan, points: Snapshot | None) -> Running | None:
@@ -107,7 +107,7 @@ def simulate_span(
     Otherwise as `simulate`.
     """
     if _is_for_the_reference(plan):
-        raise ValueError("restores, and runs whose machines have changed, need `simulate`")
+        raise ValueError("runs whose machines have changed need `simulate`")
     layout, start = _begin(plan, from_, to, points)
     walk = settled_walk(
         layout, plan, from_, to, start, snapshots_from,

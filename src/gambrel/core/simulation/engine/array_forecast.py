@@ -19,6 +19,7 @@ from gambrel.core.plan.objects import KINDS, Plan
 from gambrel.core.simulation import forecast as f
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.load_records import LoadRows
+from gambrel.core.simulation.engine.restore_arrays import squeezes_of
 from gambrel.core.simulation.engine.walk import Walk
 from gambrel.core.simulation.exposure import rpo_met
 from gambrel.core.simulation.point_history import HISTORY, PointHistory
@@ -55,6 +56,7 @@ def forecast_of(walk: Walk) -> f.Forecast:
         loads=LoadRows(walk).records(),
         arrays_bytes=walk.nbytes(),
         quiet=tuple(f.QuietInstant(at, kept) for at, kept in walk.quiet),
+        restores=_restores(walk),
     )
     forecast.__dict__["topology"] = walk.layout.topology
     return forecast
@@ -62,6 +64,43 @@ def forecast_of(walk: Walk) -> f.Forecast:
 
 def _instant(value: float) -> float | None:
     return value + t.EPOCH if isfinite(value) else None
+
+
+# --- restores ---------------------------------------------------------------------------------
+
+
+def _restores(walk: Walk) -> tuple[f.RestoreRun, ...]:
+    """The restores of the plan's state, in its order."""
+    plan, world = walk.plan, walk.world
+    planned = plan.state.restores
+    found = [f.RestoreRun(each.id, each.machine, None) for each in planned]
+    names = ("transport", *walk.layout.topology.resource_names)
+    for r in range(int(world.n[t.N_RESTORES_DUE])):
+        row = world.restore[r]
+        position = int(row["position"])
+        made = found[position]._replace(
+            outcome=t.RESTORE_OUTCOMES[row["outcome"]],
+            due=_instant(float(row["due"])),
+            start=_instant(float(row["start"])),
+            back=_instant(float(row["back"])),
+            whole=_instant(float(row["whole"])),
+            squeeze_s={},
+        )
+        if not isnan(row["start"]):
+            option = world.option[row["option"]]
+            squeezes = squeezes_of(world, option, world.restore_squeezed[r])
+            repository, job, _ = walk.chains[option["chain"]]
+            made = made._replace(
+                point=f.RestoredPoint(
+                    plan.jobs[job].id, plan.repositories[repository].id, float(row["at"]) + t.EPOCH
+                ),
+                points=int(row["points_n"]),
+                read_bytes=float(row["read"]),
+                written_bytes=float(row["written"]),
+                squeeze_s={names[number]: seconds for number, seconds in sorted(squeezes.items())},
+            )
+        found[position] = made
+    return tuple(found)
 
 
 # --- runs -------------------------------------------------------------------------------------

@@ -17,17 +17,17 @@ from gambrel.core.model.retention import kept_until
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import (
     compression,
+    left_out_bytes,
+    makes_synthetic_fulls,
     preparation_s,
-    protected_bytes,
     protected_disks,
-    read_bytes,
     refuses,
 )
 from gambrel.core.plan.objects import Copy, Disk, Machine, Plan, Retention
 from gambrel.core.schedules.calendars import held_until
 from gambrel.core.schedules.spread_fulls import full_groups
 from gambrel.core.simulation.engine import tables as t
-from gambrel.core.units import MINUTE
+from gambrel.core.units import GIB, MINUTE
 
 Row = dict[str, Any]
 
@@ -152,7 +152,7 @@ class JobRows:
             "window": -1 if job.window is None else around.window[job.window],
             "end_rule": t.WINDOW_ENDS.index(job.at_window_end),
             "chain": t.CHAINS.index(job.chain),
-            "synthetic": int(job.synthetic_full),
+            "synthetic": int(makes_synthetic_fulls(around.plan, job)),
             "tracking": int(job.tracking),
             "verify": t.VERIFIES.index(job.verify),
             "share": job.share,
@@ -180,7 +180,6 @@ class JobRows:
         disks = [(i, disk) for i, disk in enumerate(machine.disks) if id(disk) in chosen]
         disks.sort(key=lambda entry: (-entry[1].used_gib, entry[0]))
         found = [self._ways_to_read(machine, disk) for _, disk in disks]
-        protected = [float(protected_bytes(job, machine, disk)) for _, disk in disks]
         self._members.append(
             {
                 "machine": number,
@@ -195,7 +194,7 @@ class JobRows:
                 "kappa": compression(job, machine),
                 "change": machine.daily_change,
                 "churn": machine.churn_ceiling,
-                "protected": float(sum(protected)),
+                "growth": 1.0 + machine.facts.growth_per_year,
                 "prepare": preparation_s(job, machine),
                 "refuses": int(refuses(job, machine)),
                 "group": group,
@@ -203,7 +202,7 @@ class JobRows:
         )
         for copy in job.copies:
             self._copy_chains.append(self._chain(around.repository[copy.repository], number))
-        for (place, disk), ways, size in zip(disks, found, protected, strict=True):
+        for (place, disk), ways in zip(disks, found, strict=True):
             c = self._class(machine, disk, ways)
             self._machines_of[c][number] = None
             self._items[c].append(len(self._disks))
@@ -213,8 +212,9 @@ class JobRows:
                     "place": len(self._items[c]) - 1,
                     "candidates_from": ways[0],
                     "candidates_n": ways[1],
-                    "protected": size,
-                    "whole": read_bytes(job, machine, disk),
+                    "used": disk.used_gib * GIB,
+                    "whole": (disk.used_gib if job.skip_unused else disk.provisioned_gib) * GIB,
+                    "left_out": left_out_bytes(job, machine, disk),
                 }
             )
             self.disk_positions.append(place)

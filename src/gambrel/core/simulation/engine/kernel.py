@@ -44,6 +44,13 @@ from gambrel.core.simulation.engine.queue import (
 )
 from gambrel.core.simulation.engine.rates import leave, mark_dirty, settle, share_rates
 from gambrel.core.simulation.engine.repository_work import give_back_work, is_asked_about
+from gambrel.core.simulation.engine.restores import (
+    come_due,
+    cut_restores_off,
+    restore_ready,
+    restore_whole,
+    walk_restores,
+)
 from gambrel.core.simulation.engine.tables import (
     CUT_OFF,
     D_CLOSES,
@@ -63,12 +70,15 @@ from gambrel.core.simulation.engine.tables import (
     N_DISKS,
     N_DUE,
     N_ENDED_NOW,
+    N_FIRST_RESTORE,
     N_FLOW,
     N_INSTANTS,
     N_LIMIT,
     N_MOVING,
     N_OPEN,
     N_PENDING,
+    N_RESTORES_DUE,
+    N_RESTORES_LEFT,
     N_RUN,
     N_SNAPSHOT,
     N_SPACE,
@@ -88,6 +98,7 @@ from gambrel.core.simulation.engine.tables import (
     S_PREPARED,
     S_REACH_QUEUE,
     S_RELEASED,
+    S_RESTORE_READY,
     S_STREAM_END,
     S_VERIFIED,
     S_WORK_END,
@@ -110,6 +121,17 @@ from gambrel.core.units import SAME_INSTANT
 def _note_end(w: World, i: int, kind: int, target: int, sequence: int) -> None:
     """Write down what ends now with its place in the order of ends."""
     run, order, stage, number = -1, 0, ST_DISK, 0
+    restore = -1
+    if kind == S_RESTORE_READY:
+        restore = target
+    elif kind == S_STREAM_END and target >= w.n[N_FIRST_RESTORE]:
+        restore = target - w.n[N_FIRST_RESTORE]
+    if restore >= 0:
+        # Before all else, in the order of their rows.
+        _set_end(w, i, kind, target, sequence)
+        w.due_key[i] = -np.inf
+        w.due_key[i, 1] = restore
+        return
     if kind == S_PREPARED:
         task = w.task[target]
         run, order, number = task.run, task.order, task.first
@@ -135,6 +157,11 @@ def _note_end(w: World, i: int, kind: int, target: int, sequence: int) -> None:
         key[0], key[1] = w.point[target].at, chain.job
         order = chain.machine
     key[2], key[3], key[4] = order, stage, number
+    _set_end(w, i, kind, target, sequence)
+
+
+@njit(cache=True)
+def _set_end(w: World, i: int, kind: int, target: int, sequence: int) -> None:
     w.due_now[i, 0], w.due_now[i, 1], w.due_now[i, 2] = kind, target, sequence
     w.due_order[i] = i
 
@@ -193,6 +220,8 @@ def _end(w: World, kind: int, target: int) -> None:
     if kind == S_STREAM_END or kind == S_DISK_END or kind == S_WORK_END:
         if target < w.n[N_DISKS]:
             disk_moved(w, target)
+        elif target >= w.n[N_FIRST_RESTORE]:
+            restore_whole(w, target - w.n[N_FIRST_RESTORE])
         else:
             work_done(w, target - w.n[N_DISKS])
     elif kind == S_PREPARED:
@@ -208,6 +237,8 @@ def _end(w: World, kind: int, target: int) -> None:
         end_run(w, target)
     elif kind == S_COPY_DUE:
         queue_work(w, target)
+    elif kind == S_RESTORE_READY:
+        restore_ready(w, target)
     else:
         store_point(w, target)
 
@@ -254,6 +285,7 @@ def _close_window(w: World, r: int) -> None:
 
 @njit(cache=True)
 def _cut_everything_off(w: World) -> None:
+    cut_restores_off(w)
     for r in range(w.n[N_RUN]):
         if w.active[w.run[r].job] == r and w.run[r].ended == np.inf:
             stop(w, r, True)
@@ -276,7 +308,7 @@ def _cut_everything_off(w: World) -> None:
 
 @njit(cache=True)
 def _begin_runs(w: World, reached: float) -> bool:
-    happened = False
+    happened = come_due(w, reached)
     while w.n[N_DUE] < len(w.due) and w.due[w.n[N_DUE]].at <= reached:
         due = w.due[w.n[N_DUE]]
         w.n[N_DUE] += 1
@@ -463,7 +495,7 @@ def _reach_queue(w: World, r: int) -> None:
 
 @njit(cache=True)
 def _admit(w: World) -> bool:
-    started = False
+    started = walk_restores(w)
     classes = class_count(w)
     gather(w, classes)
     while True:
@@ -496,6 +528,8 @@ def _next_instant(w: World) -> float:
         upcoming = min(upcoming, w.due[w.n[N_DUE]].at)
     if w.n[N_LIMIT] < len(w.limit):
         upcoming = min(upcoming, w.limit[w.n[N_LIMIT]].at)
+    if w.n[N_RESTORES_DUE] < len(w.restore):
+        upcoming = min(upcoming, w.restore[w.n[N_RESTORES_DUE]].due)
     if w.n[N_DEADLINE] > 0:
         upcoming = min(upcoming, w.deadline_at[0])
     return upcoming
@@ -526,7 +560,13 @@ def _note_space(w: World) -> None:
 
 @njit(cache=True)
 def _is_idle(w: World) -> bool:
-    return w.n[N_ACTIVE] == 0 and w.n[N_PENDING] == 0 and w.n[N_STEP] == 0 and w.n[N_MOVING] == 0
+    return (
+        w.n[N_ACTIVE] == 0
+        and w.n[N_PENDING] == 0
+        and w.n[N_STEP] == 0
+        and w.n[N_MOVING] == 0
+        and w.n[N_RESTORES_LEFT] == 0
+    )
 
 
 @njit(cache=True)

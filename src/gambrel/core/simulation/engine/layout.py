@@ -197,7 +197,10 @@ class Layout:
                     "candidate": i,
                     "block_clone": int(r.block_clone),
                     "dedupe": r.dedupe_ratio,
-                    "read": np.inf if r.read_mib_per_s is None else r.read_mib_per_s * MIB,
+                    "read": np.inf
+                    if r.read_rate_mib_per_s is None
+                    else r.read_rate_mib_per_s * MIB,
+                    "first_byte": r.first_byte_s,
                     "immutable_days": r.immutable_days,
                 }
                 for i, r in enumerate(self.plan.repositories)
@@ -279,6 +282,9 @@ class Layout:
     def has_rows_for(self, plan: Plan) -> bool:
         """Whether its rows of a job hold for a plan in which that job is the same."""
         mine = self.plan
+        # Only where there are restores are the rates known at which datastores are written to.
+        if bool(plan.state.restores) != bool(mine.state.restores):
+            return False
         if any(getattr(plan, name) != getattr(mine, name) for name in _LISTS):
             return False
         jobs = [job.id for job in plan.jobs] == [job.id for job in mine.jobs]

@@ -13,11 +13,12 @@ from gambrel.core.simulation.engine.walk import Walk
 from gambrel.core.simulation.engine.world import Handle, open_world, view_of
 from gambrel.core.units import SAME_INSTANT
 
-READ, COPY, REWRITE = range(3)
+READ, COPY, REWRITE, RESTORE = range(4)
 """Places in `gambrel.core.simulation.forecast.PURPOSES`."""
 EPOCH = t.EPOCH
 N_DISKS, N_FLOW, N_TASK, N_TRANSFER, N_WORK = t.N_DISKS, t.N_FLOW, t.N_TASK, t.N_TRANSFER, t.N_WORK
-ST_COPY = t.ST_COPY
+ST_COPY, F_NOW = t.ST_COPY, t.F_NOW
+N_FIRST_RESTORE, N_RESTORES_DUE = t.N_FIRST_RESTORE, t.N_RESTORES_DUE
 
 
 class LoadRows:
@@ -41,7 +42,8 @@ class LoadRows:
     def _filled(self, fill: Any, dtype: np.dtype[Any]) -> t.Table:
         """The rows of a kind, in a table that is made anew if it turns out too short."""
         n = self._walk.world.n
-        rows = np.empty(int(5 * (n[t.N_TRANSFER] + n[t.N_WORK])), dtype)
+        guess = 5 * (n[t.N_TRANSFER] + n[t.N_WORK]) + n[t.N_RESTORES_DUE]
+        rows = np.empty(int(guess), dtype)
         count = fill(self._handle, rows)
         if count > len(rows):
             rows = np.empty(count, dtype)
@@ -60,6 +62,8 @@ def _job_of(w: t.World, task: int) -> int:
 
 @njit(cache=True, nogil=True)
 def _purpose(w: t.World, transfer: int) -> int:
+    if transfer >= w.n[N_FIRST_RESTORE]:
+        return RESTORE
     work = transfer - w.n[N_DISKS]
     if work < 0:
         return READ
@@ -120,6 +124,12 @@ def _hold_rows(w: t.World, rows: t.Table) -> int:
         if not np.isnan(task.start):
             pool = w.member[task.member].host_pool
             n = _held(rows, n, pool, _job_of(w, i), READ, task.start, task.released)
+    for r in range(w.n[N_RESTORES_DUE]):
+        restore = w.restore[r]
+        if not np.isnan(restore.start):
+            pool = w.option[restore.option].pool
+            until = w.f[F_NOW] if np.isnan(restore.whole) else restore.whole
+            n = _held(rows, n, pool, -1, RESTORE, restore.start, until)
     return n
 
 
@@ -198,14 +208,27 @@ def _flow_rows(w: t.World, rows: t.Table) -> tuple[t.Ints, t.Ints, t.Floats]:
     for i in range(w.n[N_FLOW]):
         flow, row = w.flow[i], rows[i]
         stream = w.transfer[flow.transfer]
-        row.job, row.purpose = _job_of(w, stream.task), _purpose(w, flow.transfer)
+        row.purpose = _purpose(w, flow.transfer)
+        row.job = -1 if row.purpose == RESTORE else _job_of(w, stream.task)
         row.squeeze, row.rate = flow.squeezed_by, flow.rate
         row.start, row.end = flow.start + EPOCH, flow.end + EPOCH
         first[i + 1] = first[i]
         if flow.rate != np.inf:
-            first[i + 1] += w.candidate[stream.candidate].uses_n
+            if row.purpose == RESTORE:
+                restore = w.restore[flow.transfer - w.n[N_FIRST_RESTORE]]
+                first[i + 1] += w.option[restore.option].uses_n
+            else:
+                first[i + 1] += w.candidate[stream.candidate].uses_n
     resource, rate = np.empty(first[-1], np.int64), np.empty(first[-1])
     for i in range(w.n[N_FLOW]):
+        if rows[i].purpose == RESTORE:
+            r = w.flow[i].transfer - w.n[N_FIRST_RESTORE]
+            uses = w.option[w.restore[r].option].uses_from
+            for place in range(first[i], first[i + 1]):
+                k = place - first[i]
+                resource[place] = w.restore_use[uses + k].resource
+                rate[place] = w.flow[i].rate * w.restore_amount[r, k]
+            continue
         stream = w.transfer[w.flow[i].transfer]
         begin = w.candidate[stream.candidate].uses_from - first[i]
         for place in range(first[i], first[i + 1]):

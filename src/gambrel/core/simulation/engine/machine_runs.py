@@ -13,6 +13,7 @@ from gambrel.core.simulation.engine.heaps import add_step
 from gambrel.core.simulation.engine.points import (
     apply_retention,
     base_for,
+    growth_at,
     merge_oldest,
     new_point,
     newest_full,
@@ -26,7 +27,7 @@ from gambrel.core.simulation.engine.queue import (
     take_slot,
     unqueue_disk,
     unqueue_work,
-    wake,
+    wake_machine,
 )
 from gambrel.core.simulation.engine.rates import join, leave
 from gambrel.core.simulation.engine.repository_work import (
@@ -191,6 +192,17 @@ def _kind_in_turn(scheduled: int, group: int, turn: int) -> int:
 
 
 @njit(cache=True)
+def protected_bytes(w: World, i: int) -> float:
+    """The used bytes of all disks of a machine-run when it started (`volume.protected_bytes`)."""
+    member = w.member[w.task[i].member]
+    factor = growth_at(w, member.growth, w.task[i].start)
+    total = 0.0
+    for d in range(member.disks_from, member.disks_from + member.disks_n):
+        total += max(0.0, w.disk[d].used * factor - w.disk[d].left_out)
+    return total
+
+
+@njit(cache=True)
 def _set_volumes(w: World, i: int) -> None:
     """Settle what a machine moves, at the instant at which it starts (section 4)."""
     task = w.task[i]
@@ -210,12 +222,14 @@ def _set_volumes(w: World, i: int) -> None:
     if task.base_point >= 0 and member.change > 0.0 and member.churn > 0.0:
         days = (w.f[F_NOW] - w.point[task.base_point].at) / DAY
         part = member.churn * (1.0 - np.exp(-member.change * days / member.churn))
+    growth = growth_at(w, member.growth, w.f[F_NOW])
     for d in range(member.disks_n):
         disk = w.disk[member.disks_from + d]
         stream = w.transfer[task.disks_from + d]
-        payload, source = disk.protected, disk.whole
+        payload = max(0.0, disk.used * growth - disk.left_out)
+        source = max(0.0, disk.whole * growth - disk.left_out)
         if task.base_point >= 0:
-            payload = disk.protected * part
+            payload = payload * part
             if job.tracking:
                 source = payload
         stream.work = source
@@ -272,13 +286,13 @@ def _all_moved(w: World, i: int) -> None:
     task.state = FINISHING
     task.moved = w.f[F_NOW]
     if task.synthetic:
-        task.stored = member.protected / member.kappa / repository.dedupe
+        task.stored = protected_bytes(w, i) / member.kappa / repository.dedupe
     else:
         wire = 0.0
         for t in range(task.disks_from, task.disks_from + member.disks_n):
             wire += w.transfer[t].work * w.transfer[t].omega
         if task.kind == FULL:
-            wire = member.protected / member.kappa
+            wire = protected_bytes(w, i) / member.kappa
         task.stored = wire / repository.dedupe
         _make_point(w, i)
     if member.server:
@@ -293,7 +307,7 @@ def release_end(w: World, i: int) -> float:
     """When the snapshot of a machine will be gone whose disks have all moved."""
     task = w.task[i]
     member = w.member[task.member]
-    written = member.protected * member.change * (task.moved - task.start) / DAY
+    written = protected_bytes(w, i) * member.change * (task.moved - task.start) / DAY
     end: float = task.moved + (RELEASE_S + written / RELEASE_BYTES_PER_S)
     return end
 
@@ -315,9 +329,7 @@ def let_go(w: World, i: int) -> None:
     w.held[member.machine] = -1
     task.released = w.f[F_NOW]
     free_slot(w, member.host_pool)
-    first, last = w.machine_class_from[member.machine], w.machine_class_from[member.machine + 1]
-    for k in range(first, last):
-        wake(w, w.machine_class[k])
+    wake_machine(w, member.machine)
 
 
 @njit(cache=True)
@@ -339,7 +351,8 @@ def verify_seconds(w: World, i: int) -> float:
         seconds = job.boot
     elif job.verify == CHECKSUM:
         # The rate is infinite where the repository has none, which makes this 0.
-        seconds = w.task[i].stored / w.repository[job.repository].read
+        repository = w.repository[job.repository]
+        seconds = repository.first_byte + w.task[i].stored / repository.read
     total: float = seconds + job.guest_after
     return total
 
@@ -423,7 +436,7 @@ def start_work(w: World, k: int) -> None:
         source = w.repository[w.job[w.run[task.run].job].repository]
         # What a copy carries is settled when it starts to move (section 7).
         if newest_full(w, work.chain) < 0:
-            stream.work = member.protected / member.kappa
+            stream.work = protected_bytes(w, work.task) / member.kappa
         else:
             stream.work = task.stored * source.dedupe
     move_work(w, k)

@@ -15,6 +15,7 @@ from gambrel.core.simulation.engine.tables import (
     DIFFERENTIAL,
     EPOCH,
     F_NOW,
+    F_SIZES_AS_OF,
     FULL,
     N_NEWEST,
     N_POINT,
@@ -24,8 +25,22 @@ from gambrel.core.simulation.engine.tables import (
 )
 from gambrel.core.simulation.engine.world import WORLD
 from gambrel.core.units import DAY, SAME_INSTANT
+from gambrel.core.units import YEAR as YEAR_S
 
 WEEK, MONTH, YEAR = range(3)
+
+
+@njit(f8(WORLD, f8, f8), cache=True)
+def growth_at(w: World, growth: float, instant: float) -> float:
+    """By what disks have grown at an instant that grow by a factor in a year.
+
+    As `volume.growth_factor` says.
+    """
+    seconds = instant - w.f[F_SIZES_AS_OF]
+    if growth == 1.0 or not seconds > 0.0:
+        return 1.0
+    factor: float = growth ** (seconds / YEAR_S)
+    return factor
 
 
 @njit(i8(WORLD, i8, i8, f8, f8, i8), cache=True)
@@ -45,6 +60,7 @@ def new_point(w: World, chain: int, kind: int, at: float, stored: float, base: i
     point.made_on = base
     point.replaced = -1
     point.usable = 1 if kind == FULL or (base >= 0 and w.point[base].usable) else 0
+    point.bad = 1 if kind != FULL and base >= 0 and w.point[base].bad else 0
     return p
 
 
@@ -68,6 +84,7 @@ def store_point(w: World, p: int) -> None:
     else:
         chain.last = p
     chain.count += 1
+    chain.changes += 1
     point.alive = 1
     w.used_bytes[chain.repository] += point.stored
     w.n[N_SPACE] = 1
@@ -92,6 +109,7 @@ def _remove(w: World, p: int) -> None:
     else:
         chain.last = point.previous
     chain.count -= 1
+    chain.changes += 1
     point.alive = 0
     point.gone = w.f[F_NOW]
     w.used_bytes[chain.repository] -= point.stored
@@ -108,9 +126,9 @@ def newest_usable(w: World, chain: int) -> int:
 
 @njit(i8(WORLD, i8), cache=True)
 def newest_full(w: World, chain: int) -> int:
-    """The newest full of a chain, or -1."""
+    """The newest usable full of a chain, or -1."""
     p = w.chain[chain].last
-    while p >= 0 and w.point[p].kind != FULL:
+    while p >= 0 and not (w.point[p].kind == FULL and w.point[p].usable):
         p = w.point[p].previous
     return p
 
@@ -232,6 +250,16 @@ def apply_retention(w: World, chain: int, rule: Any) -> None:
 
 
 @njit(cache=True)
+def _remove_bad(w: World, chain: int) -> None:
+    p = w.chain[chain].first
+    while p >= 0:
+        following = w.point[p].next
+        if w.point[p].bad:
+            _remove(w, p)
+        p = following
+
+
+@njit(cache=True)
 def merge_oldest(w: World, chain: int, rule: Any) -> float:
     """Merge the oldest point of a "forever" chain into its full, if a rule asks for it.
 
@@ -239,6 +267,9 @@ def merge_oldest(w: World, chain: int, rule: Any) -> float:
     """
     if w.f[F_NOW] < rule.keep_until - SAME_INSTANT:
         return -1.0
+    if newest_full(w, chain) >= 0:
+        # Nothing bad is merged into what is good.
+        _remove_bad(w, chain)
     full, oldest = -1, -1
     p = w.chain[chain].first
     while p >= 0:
@@ -274,6 +305,7 @@ def _merged_full(w: World, full: int, oldest: int) -> int:
     was, point = w.point[full], w.point[p]
     chain = w.chain[was.chain]
     point.chain, point.kind, point.needs, point.usable = was.chain, FULL, -1, was.usable
+    point.bad = was.bad
     point.alive = 1
     point.at, point.exists_from = w.point[oldest].at, w.point[oldest].exists_from
     point.stored = was.stored
@@ -288,6 +320,7 @@ def _merged_full(w: World, full: int, oldest: int) -> int:
     else:
         chain.last = p
     point.made_on, point.replaced = -1, -1
+    chain.changes += 1
     was.alive = 0
     was.gone = w.f[F_NOW]
     was.replaced = p
@@ -312,7 +345,7 @@ def save_points(chain: Table, point: Table, saved: Table) -> int:
                 chain[i].job,
                 chain[i].machine,
             )
-            row.kind, row.usable = point[p].kind, point[p].usable
+            row.kind, row.usable, row.bad = point[p].kind, point[p].usable, point[p].bad
             row.base = place[point[p].needs] if point[p].needs >= 0 else -1
             row.at, row.exists_from = point[p].at, point[p].exists_from
             row.stored_bytes = point[p].stored

@@ -42,6 +42,13 @@ def wake_job(w: World, job: int) -> None:
 
 
 @njit(void(WORLD, i8), cache=True)
+def wake_machine(w: World, machine: int) -> None:
+    """Have all that waits for a machine looked at."""
+    for k in range(w.machine_class_from[machine], w.machine_class_from[machine + 1]):
+        wake(w, w.machine_class[k])
+
+
+@njit(void(WORLD, i8), cache=True)
 def free_slot(w: World, pool: int) -> None:
     """Give a slot back; `pool` -1 is a pool without limit."""
     if pool < 0:
@@ -135,7 +142,8 @@ def _disk_head(w: World, row: int, c: int, starts: bool) -> tuple[int, int]:
         else:
             task = w.transfer[t].task
             if w.task[task].state == WAITING:
-                if w.held[w.member[w.task[task].member].machine] < 0:
+                machine = w.member[w.task[task].member].machine
+                if w.held[machine] < 0 and w.restoring[machine] == 0:
                     return t, P_NOTHING
                 passing = False
             elif passing:

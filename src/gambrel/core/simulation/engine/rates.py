@@ -8,13 +8,14 @@ shared out anew (section 5; the method is the progressive filling of `gambrel.co
 from __future__ import annotations
 
 import numpy as np
-from numba import b1, i8, njit, void
+from numba import b1, f8, i8, njit, void
 from numba.types import UniTuple  # type: ignore[attr-defined]
 
 from gambrel.core.simulation.engine.heaps import heap_add, heap_move, heap_remove
 from gambrel.core.simulation.engine.tables import (
     F_NOW,
     N_DIRTY,
+    N_FIRST_RESTORE,
     N_FLOW,
     N_FREE,
     N_FRESH,
@@ -86,15 +87,17 @@ def _new_stream(w: World) -> int:
     return w.n[N_STREAM] - 1
 
 
-@njit(void(WORLD, i8), cache=True)
-def join(w: World, t: int) -> None:
-    """Let a transfer begin to move; its candidate, ω, share, ceiling and work are set."""
+@njit(i8(WORLD, i8, i8), cache=True)
+def enter(w: World, t: int, uses: int) -> int:
+    """Give a transfer that begins to move its place; its share, ceiling and work are set.
+
+    `use` says then what it uses.
+    """
     s = _new_stream(w)
     transfer, stream = w.transfer[t], w.stream[s]
-    way = w.candidate[transfer.candidate]
     transfer.stream = s
     stream.transfer = t
-    stream.uses_n = way.uses_n
+    stream.uses_n = uses
     stream.share, stream.ceiling = transfer.share, transfer.ceiling
     stream.left = transfer.work
     stream.rate = 0.0
@@ -102,32 +105,46 @@ def join(w: World, t: int) -> None:
     stream.since = w.f[F_NOW]
     stream.end = np.inf
     w.squeezed_now[s] = 0.0
-    most = w.n[N_USES_MOST]
-    for k in range(way.uses_n):
-        use = w.use[way.uses_from + k]
-        amount = use.source + use.wire * transfer.omega
-        node, resource = s * most + k, use.resource
-        w.use_resource[node], w.use_amount[node] = resource, amount
-        w.node_stream[node] = s
-        if amount <= 0.0:
-            continue
-        before = _may_bind(w, resource)
-        first = w.node_first[resource]
-        w.node_next[node] = first
-        w.node_previous[node] = -1
-        if first >= 0:
-            w.node_previous[first] = node
-        w.node_first[resource] = node
-        w.load_n[resource] += 1
-        if stream.ceiling == np.inf:
-            w.load_open[resource] += 1
-        else:
-            w.load_most[resource] += stream.ceiling * amount
-        if before or _may_bind(w, resource):
-            mark_dirty(w, resource)
     w.fresh[w.n[N_FRESH]] = s
     w.n[N_FRESH] += 1
     heap_add(w, s)
+    return s
+
+
+@njit(void(WORLD, i8, i8, i8, f8), cache=True)
+def use(w: World, s: int, k: int, resource: int, amount: float) -> None:
+    """Have a stream that has just entered use a resource, as its use number `k`."""
+    stream = w.stream[s]
+    node = s * w.n[N_USES_MOST] + k
+    w.use_resource[node], w.use_amount[node] = resource, amount
+    w.node_stream[node] = s
+    if amount <= 0.0:
+        return
+    before = _may_bind(w, resource)
+    first = w.node_first[resource]
+    w.node_next[node] = first
+    w.node_previous[node] = -1
+    if first >= 0:
+        w.node_previous[first] = node
+    w.node_first[resource] = node
+    w.load_n[resource] += 1
+    if stream.ceiling == np.inf:
+        w.load_open[resource] += 1
+    else:
+        w.load_most[resource] += stream.ceiling * amount
+    if before or _may_bind(w, resource):
+        mark_dirty(w, resource)
+
+
+@njit(void(WORLD, i8), cache=True)
+def join(w: World, t: int) -> None:
+    """Let a transfer begin to move; its candidate, ω, share, ceiling and work are set."""
+    transfer = w.transfer[t]
+    way = w.candidate[transfer.candidate]
+    s = enter(w, t, way.uses_n)
+    for k in range(way.uses_n):
+        row = w.use[way.uses_from + k]
+        use(w, s, k, row.resource, row.source + row.wire * transfer.omega)
 
 
 @njit(void(WORLD, i8), cache=True)
@@ -141,6 +158,8 @@ def leave(w: World, t: int) -> None:
     transfer.left = stream.left
     if transfer.disk >= 0:
         w.squeezed[t] = w.squeezed_now[s]
+    elif t >= w.n[N_FIRST_RESTORE]:
+        w.restore_squeezed[t - w.n[N_FIRST_RESTORE]] = w.squeezed_now[s]
     stream.transfer = -1
     w.free_stream[w.n[N_FREE]] = s
     w.n[N_FREE] += 1

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from gambrel.core.simulation.forecast import MachineOutcome, RunOutcome
+from gambrel.core.simulation.forecast import MachineOutcome, RestoreOutcome, RunOutcome
 from gambrel.core.units import EPOCH as EPOCH
 
 Table = npt.NDArray[Any]
@@ -31,6 +31,8 @@ MACHINE_OUTCOMES: tuple[MachineOutcome, ...] = ("done", "cut off", "missed", "no
 DONE, CUT_OFF, MISSED, NO_PATH = range(4)
 RUN_OUTCOMES: tuple[RunOutcome, ...] = ("done", "incomplete", "missed", "empty", "skipped")
 RUN_DONE, RUN_INCOMPLETE, RUN_MISSED, RUN_EMPTY, RUN_SKIPPED = range(5)
+RESTORE_OUTCOMES: tuple[RestoreOutcome, ...] = ("done", "no point", "no path", "cut off")
+R_DONE, R_NO_POINT, R_NO_PATH, R_CUT_OFF = range(4)
 
 WAITING, PREPARING, MOVING, FINISHING, ENDED = range(5)
 """States of a machine-run: FINISHING is release, transform and verify."""
@@ -66,12 +68,15 @@ JOB = _record(
 
 MEMBER = _record(
     "machine server path host_pool disks_from disks_n first_disk chain copy_chains refuses group",
-    "kappa change churn protected prepare",
+    "kappa change churn prepare growth",
 )
-"""A machine of a job. `first_disk`: place of its first disk among the disks of a run."""
+"""A machine of a job. `first_disk`: place of its first disk among the disks of a run. `growth`: of
+its disks in a year, as a factor; 1 where they stay as they are."""
 
-DISK = _record("klass place candidates_from candidates_n", "protected whole")
-"""A disk of a member, in queue order. `place`: its place in its class (`class_items`)."""
+DISK = _record("klass place candidates_from candidates_n", "used whole left_out")
+"""A disk of a member, in queue order. `place`: its place in its class (`class_items`). `used` and
+`whole` are the bytes in use and those that reading all of it takes, both with `left_out`, which is
+neither read nor protected."""
 
 KLASS = _record(
     "job host_pool pool_a pool_b pool_c candidates_from candidates_n proxies items_from items_n "
@@ -92,11 +97,28 @@ COPY = _record(
     "delay " + RETENTION[1],
 )
 
-REPOSITORY = _record("zone_from zone_n candidate block_clone", "dedupe read immutable_days")
+REPOSITORY = _record(
+    "zone_from zone_n candidate block_clone", "dedupe read immutable_days first_byte"
+)
 """`candidate`: how transforms and merges move. `zone_*`: rows of `zone`."""
 
 ZONE = _record("", "since offset")
 """From the instant `since` on, local time is UTC + `offset`."""
+
+OPTION = _record(
+    "chain routed pool sequential uses_from uses_n disks_from disks_n",
+    "growth dedupe link read target first_byte",
+)
+"""A chain from which a restore may take its point. `link`, `read`, `target`: the rates of the
+slowest link of the route, of the repository and of what is written to. `growth` as in MEMBER."""
+
+RESTORE_USE = _record("resource what")
+"""What a restore uses of a resource: U_WRITTEN for each byte written one, U_READ what is read for
+it, U_PART the part that belongs to the disks of this use."""
+U_WRITTEN, U_READ, U_PART = range(3)
+
+RESTORE_DISK = _record("use", "used left_out")
+"""A disk that is brought back. `use`: its datastore's place among the uses, or -1."""
 
 SPAN = _record("", "opens closes")
 """An open interval of a window."""
@@ -138,14 +160,28 @@ WORK = _record(
 """A transform, merge or copy beside its row of `transfer`."""
 
 POINT = _record(
-    "chain kind needs usable alive mark previous next made_on replaced",
+    "chain kind needs usable bad alive mark previous next made_on replaced",
     "at exists_from stored since gone",
 )
 """`since`: when the row began to hold, which for a merged full is the merge; `gone`: when it was
 deleted or merged, or infinite. `made_on`: the point that it was made on. `replaced`: the full that
 a merge made of it."""
-CHAIN = _record("repository job machine first last count busy")
-"""The points of one machine, job and repository. `busy`: a copy into it moves."""
+CHAIN = _record("repository job machine first last count busy changes")
+"""The points of one machine, job and repository. `busy`: a copy into it moves. `changes`: grows
+whenever a point comes or goes."""
+
+RESTORE = _record(
+    "position machine instant before options_from options_n state outcome verdict seen point "
+    "option points_n",
+    "due share ceiling named_at at start back whole read written done",
+)
+"""A restore (section 14), in the order of the queue. `position`: its place in the state. `before`:
+the one of the same machine that stands before it, or -1. `point` and `option`: what it would start
+with, or started with; `seen`: the changes of its chains when that was settled. `verdict`: why there
+is no point. `at`: of the point with which it started. `done`: bytes written before the walk
+began."""
+R_COMING, R_DUE, R_UNDER_WAY, R_ENDED = range(4)
+"""States of a restore."""
 
 QUEUE = _record("next waiting ready parked parked_before parked_after first last pool_a pool_b")
 """Of each class of disks one row for those that start machines and one for those of prepared
@@ -158,7 +194,8 @@ FLOW = _record("transfer squeezed_by", "start end rate")
 
 # --- what is under way at the beginning (section 15) ------------------------------------------
 
-TOLD_RUN = _record("job kind schedule turn ended_before queued at_any_time", "occurrence")
+TOLD_RUN = _record("job kind schedule turn ended_before queued at_any_time", "occurrence reached")
+"""A run under way. `reached`: when the machines that wait reached the queue, NaN where none did."""
 TOLD_TASK = _record(
     "run order step kind synthetic base_point first outcome made",
     "queued start moved released transformed ended source wire stored",
@@ -196,6 +233,9 @@ class World(NamedTuple):
     due: Table
     limit: Table
     follower: Ints
+    option: Table
+    restore_use: Table
+    restore_disk: Table
     machine_class_from: Ints
     machine_class: Ints
     proxy_set_from: Ints
@@ -212,6 +252,10 @@ class World(NamedTuple):
     transfer: Table
     work: Table
     squeezed: Floats
+    restore: Table
+    restoring: Ints
+    restore_squeezed: Floats
+    restore_amount: Floats
     point: Table
     chain: Table
     queue: Table
@@ -269,7 +313,8 @@ class World(NamedTuple):
 
 
 WORLD_RESULTS = (
-    "run", "task", "transfer", "work", "squeezed", "chain", "newest", "queue",
+    "run", "task", "transfer", "work", "squeezed", "chain", "newest", "queue", "restore",
+    "restore_squeezed", "restore_amount", "option", "restore_use",
 )  # fmt: skip
 """What a finished walk still needs, beside flows, points and what it shares with its layout."""
 WORLD_SCRATCH = (
@@ -279,7 +324,7 @@ WORLD_SCRATCH = (
     "load_open", "load_n", "dirty", "is_dirty", "fresh", "affected", "is_affected", "region",
     "in_region", "left", "pressure", "rising", "new_rate", "new_squeeze", "parked_first",
     "parked_last", "ready", "hot", "is_hot", "starters", "starter_row", "starter_item", "due",
-    "limit", "span", "busy", "held", "active",
+    "limit", "span", "busy", "held", "active", "restoring", "restore_disk",
 )  # fmt: skip
 """What only the walk itself needs."""
 
@@ -288,14 +333,16 @@ WORLD_SCRATCH = (
     N_DUE, N_LIMIT, N_RUN, N_TASK, N_TRANSFER, N_WORK, N_POINT, N_NEWEST, N_FLOW, N_STEP,
     N_DEADLINE, N_MOVING, N_SEQUENCE, N_PENDING, N_ACTIVE, N_READY, N_ENDED_NOW, N_DIRTY, N_FRESH,
     N_SNAPSHOT, N_DISKS, N_USES_MOST, N_INSTANTS, N_SHARINGS, N_HOT, N_STREAM, N_FREE, N_SPACE,
-    N_STARTERS, N_OPEN, COUNTERS,
-) = range(31)  # fmt: skip
+    N_STARTERS, N_OPEN, N_FIRST_RESTORE, N_RESTORES_DUE, N_RESTORES_LEFT, N_RESTORES_UNDER_WAY,
+    N_RESTORES_AT_ONCE, COUNTERS,
+) = range(36)  # fmt: skip
 
 # Places in `World.f`. Occurrences exist up to F_UNTIL; F_TO is the end of the span that is asked
 # about, no later. N_OPEN counts the runs and copies of that span that have not ended; it stays 0
 # where the two are one and the walk goes on until all work has ended.
-# F_STOP: the walk is left once all is done that happens up to then.
-F_NOW, F_TO, F_UNTIL, F_STOP, FACTS = range(5)
+# F_STOP: the walk is left once all is done that happens up to then. F_SIZES_AS_OF: when the disks
+# had the sizes of the plan; they grow from then on.
+F_NOW, F_TO, F_UNTIL, F_STOP, F_SIZES_AS_OF, FACTS = range(6)
 
 # What the kernel says when it returns.
 FINISHED, WANTS_FLOWS, IS_QUIET, PAUSES, UNSETTLED, STOPPED = range(6)
@@ -303,8 +350,8 @@ FINISHED, WANTS_FLOWS, IS_QUIET, PAUSES, UNSETTLED, STOPPED = range(6)
 # Kinds of timed steps.
 (
     S_PREPARED, S_RELEASED, S_VERIFIED, S_DISK_END, S_WORK_END, S_REACH_QUEUE, S_END_RUN,
-    S_COPY_DUE, S_POINT, S_STREAM_END,
-) = range(10)  # fmt: skip
+    S_COPY_DUE, S_POINT, S_STREAM_END, S_RESTORE_READY,
+) = range(11)  # fmt: skip
 
 # Phases of deadlines at one instant.
 D_CLOSES, D_STOP_AFTER, D_START_WITHIN, D_OPENS = range(4)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,7 +13,9 @@ from gambrel.core.plan import objects as p
 from gambrel.core.plan.objects import KINDS
 from gambrel.core.plan.state import Seconds
 from gambrel.core.simulation.engine import tables as t
+from gambrel.core.simulation.engine.restore_arrays import squeezes_of
 from gambrel.core.simulation.engine.walk import Walk
+from gambrel.core.simulation.known_points import found_bad, with_what_is_bad
 
 BETWEEN = {t.PREPARING: "preparing", t.MOVING: "moving"}
 
@@ -47,9 +50,19 @@ class _Writer:
             runs=tuple(self._run(r) for r in order.tolist()),
             copies=tuple(self._copies()),
             merges=tuple(self._merges()),
+            restores=tuple(self._restores()),
             built_on=built_on,
         )
-        return p.State(points=points, running=running)
+        state = self.plan.state
+        rows = self.world.restore
+        over = {int(position) for position in rows["position"][rows["state"] == t.R_ENDED]}
+        return p.State(
+            points=points,
+            restores=tuple(r for i, r in enumerate(state.restores) if i not in over),
+            restores_at_once=state.restores_at_once,
+            running=running,
+            sizes_as_of=state.sizes_as_of,
+        )
 
     # --- points -----------------------------------------------------------------------------
 
@@ -58,6 +71,7 @@ class _Writer:
         world = self.world
         written: list[p.ExistingPoint] = []
         odd: list[p.BuiltOn] = []
+        bad = found_bad(self.plan)
         for number, rows in sorted(self._rows_of_chains().items(), key=self._place_of_chain):
             chain = world.chain[number]
             place = (
@@ -67,19 +81,22 @@ class _Writer:
             )
             told = world.point[rows]
             points = [
-                p.ExistingPoint(*place, KINDS[kind], at + t.EPOCH, since + t.EPOCH, stored)
+                with_what_is_bad(
+                    p.ExistingPoint(*place, KINDS[kind], at + t.EPOCH, since + t.EPOCH, stored), bad
+                )
                 for kind, at, since, stored in told[
                     ["kind", "at", "exists_from", "stored"]
                 ].tolist()
             ]
             written += points
-            read = {id(point): found.base for point, found in linked(points)}
+            read = {id(point): found for point, found in linked(points)}
             for point, needs, usable in zip(
                 points, told["needs"].tolist(), told["usable"].tolist(), strict=True
             ):
                 base = None if needs < 0 else float(world.point["at"][needs]) + t.EPOCH
                 as_read = read[id(point)]
-                if base != (None if as_read is None else as_read.at):
+                same = bool(usable) == as_read.usable
+                if not same or base != (None if as_read.base is None else as_read.base.at):
                     odd.append(p.BuiltOn(*place, point.at, base, bool(usable)))
         return tuple(written), tuple(odd)
 
@@ -286,6 +303,46 @@ class _Writer:
                 queued=float(work["queued"]) + t.EPOCH,
                 work=self._work(k),
             )
+
+    # --- restores ---------------------------------------------------------------------------
+
+    def _restores(self) -> Iterator[p.RunningRestore]:
+        """Those that are due and have not ended, in the order of the queue."""
+        world, planned = self.world, self.plan.state.restores
+        for r in range(int(world.n[t.N_RESTORES_DUE])):
+            restore = world.restore[r]
+            told = p.RunningRestore(
+                planned[restore["position"]].id, float(restore["due"]) + t.EPOCH
+            )
+            if restore["state"] == t.R_DUE:
+                yield told
+            elif restore["state"] == t.R_UNDER_WAY:
+                yield self._started(told, r)
+
+    def _started(self, told: p.RunningRestore, r: int) -> p.RunningRestore:
+        world, restore = self.world, self.world.restore[r]
+        option = world.option[restore["option"]]
+        repository, job, _ = self.walk.chains[option["chain"]]
+        stream = int(world.transfer["stream"][world.n[t.N_FIRST_RESTORE] + r])
+        moved, seconds = 0.0, dict[int, float]()
+        if stream >= 0:
+            moved = max(0.0, float(restore["written"]) - float(world.stream["left"][stream]))
+            seconds = squeezes_of(world, option, world.squeezed_now[stream])
+        return replace(
+            told,
+            start=_instant(restore["start"]),
+            back=_instant(restore["back"]),
+            point=p.NamedPoint(
+                self.plan.jobs[job].id,
+                self.plan.repositories[repository].id,
+                float(restore["at"]) + t.EPOCH,
+            ),
+            points=int(restore["points_n"]),
+            read_bytes=float(restore["read"]),
+            written_bytes=float(restore["written"]),
+            moved_bytes=moved,
+            squeeze_s=self._named(seconds),
+        )
 
     def _machine_id(self, task: Any) -> str:
         return self.plan.machines[self.world.member["machine"][task["member"]]].id

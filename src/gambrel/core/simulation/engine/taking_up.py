@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numba import njit
 
-from gambrel.core.model.volume import disk_volume
+from gambrel.core.model.volume import disk_volume, grown, growth_factor
 from gambrel.core.plan import objects as p
 from gambrel.core.plan.objects import KINDS, Plan
 from gambrel.core.plan.state import RunningMachine, Seconds
@@ -43,6 +43,7 @@ from gambrel.core.simulation.engine.repository_work import (
     queue_rewrite,
     rewrite,
 )
+from gambrel.core.simulation.engine.restores import take_up_restores
 from gambrel.core.simulation.engine.tables import (
     AT_ENDED,
     AT_MOVING,
@@ -158,6 +159,14 @@ class _Reader:
         self.names = _Names(layout)
         self.points = points.points
         self._chains = self._places_of_chains()
+        # Plain lists: single values are read from them, machine by machine.
+        self._member_machine = layout.member["machine"].tolist()
+        self._member_disks = layout.member["disks_from"].tolist()
+        self._point_at = self.points["at"].tolist()
+        self._exists_from = self.points["exists_from"].tolist()
+        self._ways: dict[tuple[int, str | None], int] = {}
+        self._columns: dict[tuple[int, str], int | None] = {}
+        self._repositories = {r.id: i for i, r in enumerate(plan.repositories)}
         self.runs: list[tuple[float, ...]] = []
         self.tasks: list[tuple[float, ...]] = []
         self.disks: list[tuple[float, ...]] = []
@@ -206,9 +215,7 @@ class _Reader:
         """The rows of the points of a chain that exist."""
         now = self.running.at - t.EPOCH + SAME_INSTANT
         first, end = self._chains.get(key, (0, 0))
-        there = self.points["exists_from"][first:end] <= now
-        rows: list[int] = (first + np.flatnonzero(there)).tolist()
-        return rows
+        return [row for row in range(first, end) if self._exists_from[row] <= now]
 
     def _base(self, job: int, machine: int, told: p.RunningMachine) -> int:
         """The row of the point on which a machine-run builds, or -1."""
@@ -216,7 +223,7 @@ class _Reader:
         rows = self._rows_of_chain((repository, job, machine))
         if told.base_at is not None:
             at = told.base_at - t.EPOCH
-            named = [row for row in rows if abs(float(self.points["at"][row]) - at) <= SAME_INSTANT]
+            named = [row for row in rows if abs(self._point_at[row] - at) <= SAME_INSTANT]
             if named:
                 return named[-1]
         full = KINDS.index("full")
@@ -229,7 +236,7 @@ class _Reader:
         return -1
 
     def _repository(self, repository: str) -> int:
-        return next(i for i, r in enumerate(self.plan.repositories) if r.id == repository)
+        return self._repositories[repository]
 
     # --- runs -------------------------------------------------------------------------------
 
@@ -242,6 +249,8 @@ class _Reader:
         schedule = -1 if told.schedule is None else told.schedule
         kind = KINDS.index(told.kind)
         occurrence = told.occurrence - t.EPOCH
+        waiting = (m.queued for m in told.machines if m.state == "waiting")
+        reached = next(waiting, None)
         self.runs.append(
             (
                 position,
@@ -252,11 +261,14 @@ class _Reader:
                 int(queued),
                 int(told.at_any_time),
                 occurrence,
+                np.nan if reached is None else reached - t.EPOCH,
             )
         )
         first = int(self.layout.job["members_from"][position])
         for order, machine in enumerate(told.machines):
-            self._machine(row, position, first + order, order, machine)
+            # Most wait since the same instant; the run's own row says which.
+            if machine.state != "waiting" or machine.queued != reached:
+                self._machine(row, position, first + order, order, machine)
 
     def _machine(self, run: int, job: int, member: int, order: int, told: p.RunningMachine) -> None:
         row = len(self.tasks)
@@ -268,7 +280,7 @@ class _Reader:
             # Whoever was to read it is gone, and nothing has moved: it waits.
             self._machine(run, job, member, order, RunningMachine(told.machine, queued=told.queued))
             return
-        machine = int(self.layout.member["machine"][member])
+        machine = self._member_machine[member]
         base = -1
         disks: dict[int, p.RunningDisk] = {}
         if told.start is not None:
@@ -318,21 +330,20 @@ class _Reader:
     ) -> None:
         """The disks of a machine that has started, all of them."""
         layout = self.layout
-        first = int(layout.member["disks_from"][member])
-        machine = self.plan.machines[int(layout.member["machine"][member])]
+        first = self._member_disks[member]
+        machine = self.plan.machines[self._member_machine[member]]
         assert told.start is not None
-        since = None if base < 0 else told.start - (float(self.points["at"][base]) + t.EPOCH)
+        since = None if base < 0 else told.start - (self._point_at[base] + t.EPOCH)
+        factor = growth_factor(machine, self.plan.state.sizes_as_of, told.start)
         begin = len(self.squeezed)
         for place, disk in enumerate(disks):
-            volume = disk_volume(
-                self.plan.jobs[job],
-                machine,
-                machine.disks[layout.disk_positions[first + place]],
-                since,
-            )
             known = p.RunningDisk("") if disk is None else disk
-            source = volume.source if known.source_bytes is None else known.source_bytes
-            wire = volume.wire if known.wire_bytes is None else known.wire_bytes
+            source, wire = known.source_bytes, known.wire_bytes
+            if source is None or wire is None:
+                size = grown(machine.disks[layout.disk_positions[first + place]], factor)
+                volume = disk_volume(self.plan.jobs[job], machine, size, since)
+                source = volume.source if source is None else source
+                wire = volume.wire if wire is None else wire
             way = self._way(first + place, known)
             self.disks.append(
                 (
@@ -353,7 +364,7 @@ class _Reader:
 
     def _can_be_read(self, member: int, told: p.RunningMachine) -> bool:
         """Whether the disk that a machine holds slots for can still be read."""
-        places, first = self.names.disks_of(member), int(self.layout.member["disks_from"][member])
+        places, first = self.names.disks_of(member), self._member_disks[member]
         return any(
             disk.holds and disk.disk in places and self._way(first + places[disk.disk], disk) >= 0
             for disk in told.disks
@@ -361,6 +372,12 @@ class _Reader:
 
     def _way(self, disk: int, told: p.RunningDisk) -> int:
         """How a disk is read: by the proxy that is named, else by its first way; -1 for none."""
+        key = (disk, told.proxy)
+        if key not in self._ways:
+            self._ways[key] = self._found_way(disk, told.proxy)
+        return self._ways[key]
+
+    def _found_way(self, disk: int, named: str | None) -> int:
         row = self.layout.disk[disk]
         ways = range(
             int(row["candidates_from"]), int(row["candidates_from"]) + int(row["candidates_n"])
@@ -368,7 +385,7 @@ class _Reader:
         for way in ways:
             candidate = self.layout.ways[way]
             proxy = None if candidate is None else candidate.proxy
-            if (None if proxy is None else self.plan.proxies[proxy].id) == told.proxy:
+            if (None if proxy is None else self.plan.proxies[proxy].id) == named:
                 return way
         return ways[0] if len(ways) else -1
 
@@ -376,6 +393,12 @@ class _Reader:
         """Where the seconds by a squeeze stand in the row of a disk that is read in some way."""
         if name == "transport":
             return 0
+        key = (way, name)
+        if key not in self._columns:
+            self._columns[key] = self._found_column(way, name)
+        return self._columns[key]
+
+    def _found_column(self, way: int, name: str) -> int | None:
         topology = self.layout.topology
         if way < 0 or not topology.knows(name):
             return None
@@ -417,7 +440,7 @@ class _Reader:
             self._run_rows[key] = len(self.runs)
             position = self.plan.job_position[told.job]
             kind = KINDS.index("incremental")
-            self.runs.append((position, kind, -1, -1, 1, 0, 0, told.occurrence - t.EPOCH))
+            self.runs.append((position, kind, -1, -1, 1, 0, 0, told.occurrence - t.EPOCH, np.nan))
         return self._run_rows[key]
 
     def _merge(self, told: p.RunningMerge) -> None:
@@ -521,6 +544,11 @@ def _take_run(w: World, told: Any) -> None:
         for i in range(run.tasks_from, run.tasks_from + run.tasks_n):
             w.task[i].state, w.task[i].outcome, w.task[i].ended = ENDED, DONE, run.occurrence
         return
+    reached = told.reached
+    if told.queued and np.isnan(reached):
+        reached = run.occurrence + w.job[run.job].before
+    for i in range(run.tasks_from, run.tasks_from + run.tasks_n):
+        w.task[i].queued, w.task[i].first = reached, w.task[i].disks_from
     activate(w, r)
     now = w.f[F_NOW] + SAME_INSTANT
     if told.at_any_time:
@@ -604,7 +632,7 @@ def _take_disk(w: World, task_told: Any, told: Any, squeezed: Any) -> None:
     stream = w.transfer[t]
     stream.work, stream.omega = told.work, told.omega
     stream.share = w.job[w.run[task.run].job].share
-    w.squeezed[t] = squeezed
+    w.squeezed[t, : len(squeezed)] = squeezed
     if told.moved or (task.state == ENDED and told.holds):
         # When it was read is not told; that and how it was read is.
         now = w.f[F_NOW] if np.isnan(task.moved) else task.moved
@@ -622,7 +650,7 @@ def _take_disk(w: World, task_told: Any, told: Any, squeezed: Any) -> None:
             move(w, t)
             if stream.stream >= 0:
                 w.stream[stream.stream].left = max(0.0, stream.work - told.done)
-                w.squeezed_now[stream.stream] = squeezed
+                w.squeezed_now[stream.stream, : len(squeezed)] = squeezed
     elif task.state == MOVING:
         queue_disk(w, t, class_count(w))
 
@@ -659,6 +687,7 @@ def _take_work(w: World, told: Any) -> None:
 
 @njit(cache=True)
 def _take_up(w: World, runs: Any, tasks: Any, disks: Any, squeezed: t.Floats, works: Any) -> None:
+    take_up_restores(w)
     for i in range(len(runs)):
         _take_run(w, runs[i])
     for i in range(len(tasks)):

@@ -19,6 +19,7 @@ from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.kernel import advance, settle_all
 from gambrel.core.simulation.engine.layout import Layout
 from gambrel.core.simulation.engine.points import save_points
+from gambrel.core.simulation.engine.restore_arrays import chains_of_restores, restore_arrays
 from gambrel.core.simulation.engine.taking_up import read_under_way, take_up
 from gambrel.core.simulation.engine.world import open_world, set_flow
 from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot
@@ -103,6 +104,7 @@ class Walk:
             self.due = self.due[self.due["at"] > from_ + SAME_INSTANT]
         self._under_way = None if running is None else read_under_way(layout, plan, points, running)
         self.chains = self._chains(points)
+        self._restores = restore_arrays(layout, plan, self.chains, from_, to, running)
         self.world = self._world(points, sorted(snapshots_from))
 
     def run(self, until: float = np.inf) -> None:
@@ -182,7 +184,7 @@ class Walk:
     # --- setting up -------------------------------------------------------------------------
 
     def _chains(self, points: Snapshot) -> list[tuple[int, int, int]]:
-        """All chains: those of the layout, then those that only have points from before."""
+        """All chains: those of the layout, then those of points from before, then of restores."""
         known = self.layout.chain_of
         saved = points.points
         size = (len(self.plan.jobs) + 1, len(self.plan.machines) + 1)
@@ -198,6 +200,7 @@ class Walk:
                 number = len(chains)
                 chains.append((repository, job, machine))
             self._chain_numbers[i] = number
+        chains += sorted(set(chains_of_restores(self.plan, self.running)) - set(chains))
         return chains
 
     def _counts(self, saved: int) -> tuple[int, int, int, int, int]:
@@ -254,7 +257,9 @@ class Walk:
         layout = self.layout
         saved = points.points
         runs, tasks, disks, works, most_points = self._counts(len(saved))
-        transfers = disks + works
+        restores = len(self._restores.restore)
+        transfers = disks + works + restores
+        uses_most = max(layout.uses_most, self._restores.uses_most)
         resources, pools = len(layout.capacity), len(layout.slots)
         repositories = len(layout.repository)
         repository, zone = _zones(self.plan, layout.repository, saved, self.from_, self.until)
@@ -267,7 +272,7 @@ class Walk:
         window_from, span = _windows(self.plan, first_window, self.until)
         capacity, limit = link_limits(self.plan, layout, self.from_, self.until)
         steps = tasks + transfers + runs + most_points + 1
-        nodes = transfers * layout.uses_most
+        nodes = transfers * uses_most
         least, each, most = FLOWS_AT_FIRST
         starters = len(layout.queue) + pools
         due = self.due.copy()
@@ -316,7 +321,14 @@ class Walk:
                 t.TRANSFER, transfers, stream=-1, candidate=-1, slots_from=np.nan, wanted=np.nan
             ),
             work=_filled(t.WORK, works, previous=-1, next=-1, started=np.nan, ended=np.nan),
-            squeezed=_floats(max(1, disks), layout.uses_most + 1),
+            squeezed=_floats(max(1, disks), uses_most + 1),
+            restore=self._restores.restore,
+            option=self._restores.option,
+            restore_use=self._restores.use,
+            restore_disk=self._restores.disk,
+            restoring=_ints(len(self.plan.machines)),
+            restore_squeezed=_floats(max(1, restores), uses_most + 1),
+            restore_amount=_floats(max(1, restores), uses_most),
             point=np.zeros(max(1, most_points), t.POINT),
             chain=_filled(t.CHAIN, len(self.chains), first=-1, last=-1),
             queue=layout.queue.copy(),
@@ -336,7 +348,7 @@ class Walk:
             free_stream=_ints(transfers),
             use_resource=_ints(nodes),
             use_amount=_floats(max(1, nodes)),
-            squeezed_now=_floats(max(1, transfers), layout.uses_most + 1),
+            squeezed_now=_floats(max(1, transfers), uses_most + 1),
             step_at=_floats(steps),
             step_key=np.zeros((steps, 3), np.int64),
             deadline_at=_floats(4 * runs + 1),
@@ -370,10 +382,21 @@ class Walk:
             f=np.zeros(t.FACTS, np.float64),
         )
         world.n[t.N_DISKS] = disks
-        world.n[t.N_USES_MOST] = layout.uses_most
+        world.n[t.N_USES_MOST] = uses_most
+        world.n[t.N_FIRST_RESTORE] = disks + works
+        world.transfer["disk"][disks + works :] = world.transfer["task"][disks + works :] = -1
+        at_once = self.plan.state.restores_at_once
+        world.n[t.N_RESTORES_AT_ONCE] = max(1, restores) if at_once is None else at_once
+        world.n[t.N_RESTORES_LEFT] = restores
+        if self.until != self.to:
+            world.n[t.N_OPEN] = restores
+        for row, seconds in zip(world.restore_squeezed, self._restores.squeezed, strict=False):
+            row[: len(seconds)] = seconds
         world.n[t.N_SPACE] = 1
         world.f[t.F_NOW] = self.from_ - t.EPOCH
         world.f[t.F_STOP] = np.inf
+        as_of = self.plan.state.sizes_as_of
+        world.f[t.F_SIZES_AS_OF] = np.inf if as_of is None else as_of - t.EPOCH
         world.f[t.F_TO], world.f[t.F_UNTIL] = self.to - t.EPOCH, self.until - t.EPOCH
         for name, column in zip(("repository", "job", "machine"), range(3), strict=True):
             world.chain[name][: len(self.chains)] = [chain[column] for chain in self.chains]
@@ -388,7 +411,7 @@ class Walk:
             return
         point = world.point[:count]
         point["chain"] = self._chain_numbers[self._key_of]
-        for name in ("kind", "usable"):
+        for name in ("kind", "usable", "bad"):
             point[name] = saved[name]
         point["needs"] = point["made_on"] = saved["base"]
         point["replaced"] = point["previous"] = point["next"] = -1

@@ -50,8 +50,15 @@ _RECORDS = {
     "newest": tables.NEWEST,
     "flow": tables.FLOW,
     "stream": tables.STREAM,
+    "option": tables.OPTION,
+    "restore_use": tables.RESTORE_USE,
+    "restore_disk": tables.RESTORE_DISK,
+    "restore": tables.RESTORE,
 }
-_OF_TWO_DIMENSIONS = {"squeezed", "squeezed_now", "step_key", "deadline_key", "due_now", "due_key"}
+_OF_TWO_DIMENSIONS = {
+    "squeezed", "squeezed_now", "step_key", "deadline_key", "due_now", "due_key",
+    "restore_squeezed", "restore_amount",
+}  # fmt: skip
 
 
 def _fingerprint() -> str:
@@ -133,6 +140,9 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.due = arrays.due
     w.limit = arrays.limit
     w.follower = arrays.follower
+    w.option = arrays.option
+    w.restore_use = arrays.restore_use
+    w.restore_disk = arrays.restore_disk
     w.machine_class_from = arrays.machine_class_from
     w.machine_class = arrays.machine_class
     w.proxy_set_from = arrays.proxy_set_from
@@ -148,6 +158,10 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.transfer = arrays.transfer
     w.work = arrays.work
     w.squeezed = arrays.squeezed
+    w.restore = arrays.restore
+    w.restoring = arrays.restoring
+    w.restore_squeezed = arrays.restore_squeezed
+    w.restore_amount = arrays.restore_amount
     w.point = arrays.point
     w.chain = arrays.chain
     w.queue = arrays.queue

@@ -27,12 +27,15 @@ from gambrel.core.model.volume import (
     compression,
     disk_volume,
     effective_kind,
+    grown,
+    growth_factor,
+    makes_synthetic_fulls,
     preparation_s,
     protected_bytes,
     protected_disks,
     refuses,
 )
-from gambrel.core.plan.objects import Kind, Plan, Retention
+from gambrel.core.plan.objects import Disk, Kind, Plan, Retention
 from gambrel.core.schedules.calendars import (
     NEVER,
     WindowSpan,
@@ -613,14 +616,27 @@ class Simulation:
         usable = self.points.newest_usable(key)
         scheduled = kind_in_turn(run.kind, task.group, run.turn)
         task.kind = effective_kind(job, scheduled, full is not None)
-        task.synthetic = task.kind == "full" and job.synthetic_full and full is not None
+        task.synthetic = (
+            task.kind == "full" and full is not None and makes_synthetic_fulls(self.plan, job)
+        )
         if task.synthetic or task.kind == "incremental":
             task.base = usable
         elif task.kind == "differential":
             task.base = full
         since = None if task.base is None else self.now - task.base.at
         for disk in task.disks:
-            disk.volume = disk_volume(job, machine, disk.disk, since)
+            disk.volume = disk_volume(job, machine, self.grown(task, disk.disk), since)
+
+    def grown(self, task: MachineTask, disk: Disk) -> Disk:
+        """A disk as large as it is when its machine starts."""
+        assert task.start is not None
+        as_of = self.plan.state.sizes_as_of
+        return grown(disk, growth_factor(task.machine, as_of, task.start))
+
+    def protected(self, task: MachineTask) -> float:
+        """The used bytes of all disks of a machine when it starts."""
+        job, machine = task.run.job, task.machine
+        return sum(protected_bytes(job, machine, self.grown(task, x.disk)) for x in task.disks)
 
     def own_key(self, task: MachineTask) -> ChainKey:
         repository = self.repository_position[task.run.job.repository]
@@ -704,7 +720,7 @@ class Simulation:
         task.state = FINISHING
         task.moved_at = self.now
         dedupe = self.plan.repository_by_id[job.repository].dedupe_ratio
-        protected = sum(protected_bytes(job, task.machine, disk.disk) for disk in task.disks)
+        protected = self.protected(task)
         if task.synthetic:
             task.stored_bytes = protected / compression(job, machine) / dedupe
         else:
@@ -750,12 +766,14 @@ class Simulation:
     def verify_s(self, task: MachineTask) -> float:
         """How long the steps in the guest and the verify of a machine-run take."""
         job = task.run.job
-        read = self.plan.repository_by_id[job.repository].read_mib_per_s
+        repository = self.plan.repository_by_id[job.repository]
+        read = repository.read_rate_mib_per_s
         seconds = 0.0
         if job.verify == "boot":
             seconds = job.boot_min * MINUTE
-        elif job.verify == "checksum" and read is not None:
-            seconds = task.stored_bytes / (read * MIB)
+        elif job.verify == "checksum":
+            reading = 0.0 if read is None else task.stored_bytes / (read * MIB)
+            seconds = repository.first_byte_s + reading
         return seconds + job.guest_after_s
 
     def _verify(self, task: MachineTask) -> None:
@@ -971,8 +989,7 @@ class Simulation:
         job = task.run.job
         source = self.plan.repository_by_id[job.repository]
         if self.points.newest_full(self._copy_key(item)) is None:
-            protected = sum(protected_bytes(job, task.machine, disk.disk) for disk in task.disks)
-            item.work = protected / compression(job, task.machine)
+            item.work = self.protected(task) / compression(job, task.machine)
         else:
             item.work = task.stored_bytes * source.dedupe_ratio
 

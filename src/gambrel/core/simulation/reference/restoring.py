@@ -6,18 +6,18 @@ from collections.abc import Iterable, Iterator
 from math import inf
 from typing import TYPE_CHECKING
 
+from gambrel.core.constants import SAME_POINT_S
 from gambrel.core.model.restore import (
-    PER_POINT_S,
-    SET_UP_S,
     Chain,
     Restore,
     newest_of,
     restore_from,
+    set_up_s,
     stream_ceiling,
 )
 from gambrel.core.model.retention import ChainKey, Point
-from gambrel.core.model.volume import protected_bytes, protected_disks
-from gambrel.core.plan.objects import Machine, PlannedRestore, RunningRestore
+from gambrel.core.model.volume import disks_at, protected_bytes
+from gambrel.core.plan.objects import Machine, PlannedRestore, Repository, RunningRestore
 from gambrel.core.simulation.forecast import RestoredPoint, RestoreOutcome
 from gambrel.core.simulation.reference.resuming import numbered, restore_under_way
 from gambrel.core.simulation.reference.tasks import QueueKey, Stream
@@ -25,9 +25,6 @@ from gambrel.core.units import SAME_INSTANT
 
 if TYPE_CHECKING:
     from gambrel.core.simulation.reference.loop import Simulation
-
-SAME_POINT_S = 0.0005
-"""A point is named by its start to the millisecond."""
 
 
 class RestoreTask:
@@ -179,7 +176,9 @@ class Restores:
                     yield chain, point
 
     def _chain(self, key: ChainKey, point: Point) -> Chain | None:
-        """A point and its bases, where all of them exist."""
+        """A point and its bases, where all of them exist and are good."""
+        if not point.usable:
+            return None
         there = {id(other) for other in self.simulation.points.chain(key)}
         count, stored, needed = 0, 0.0, point
         while True:
@@ -192,7 +191,8 @@ class Restores:
                 return None
             needed = needed.base
         plan = self.simulation.plan
-        return Chain(plan.jobs[key[1]].id, plan.repositories[key[0]].id, count, stored)
+        job, repository = plan.jobs[key[1]].id, plan.repositories[key[0]].id
+        return Chain(job, repository, count, stored, point.at)
 
     def _start(self, task: RestoreTask, estimate: Restore, found: tuple[Chain, Point]) -> bool:
         chain, point = found
@@ -209,17 +209,20 @@ class Restores:
         simulation.after(self._set_up_s(task), task.order, lambda: self._set_up(task))
         return True
 
-    @staticmethod
-    def _set_up_s(task: RestoreTask) -> float:
+    def _repository(self, task: RestoreTask) -> Repository:
+        assert task.point is not None
+        return self.simulation.plan.repository_by_id[task.point.repository]
+
+    def _set_up_s(self, task: RestoreTask) -> float:
         assert task.estimate is not None
-        return SET_UP_S + PER_POINT_S * task.estimate.points
+        return set_up_s(self._repository(task), task.estimate.points)
 
     # --- step by step -----------------------------------------------------------------------
 
     def _set_up(self, task: RestoreTask) -> None:
         if task.ended:
             return
-        if task.planned.method == "instant":
+        if task.planned.method == "instant" and not self._repository(task).sequential:
             task.back = self.simulation.now
         self._write(task)
 
@@ -246,7 +249,7 @@ class Restores:
         job = plan.job_by_id[task.point.job]
         written = task.estimate.written_bytes
         parts: dict[str, float] = {}
-        for disk in protected_disks(job, machine):
+        for disk in disks_at(job, machine, plan.state.sizes_as_of, task.point.at):
             if disk.datastore is not None:
                 part = protected_bytes(job, machine, disk) / written
                 parts[disk.datastore] = parts.get(disk.datastore, 0.0) + part

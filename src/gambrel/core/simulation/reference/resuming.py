@@ -15,12 +15,12 @@ from gambrel.core.model.volume import (
     DiskVolume,
     disk_volume,
     preparation_s,
-    protected_bytes,
 )
 from gambrel.core.plan import objects as p
 from gambrel.core.schedules.calendars import NEVER
 from gambrel.core.schedules.spread_fulls import full_groups
 from gambrel.core.simulation.forecast import Reading, RestoredPoint
+from gambrel.core.simulation.known_points import found_bad, with_what_is_bad
 from gambrel.core.simulation.reference.tasks import (
     COPY,
     ENDED,
@@ -67,12 +67,14 @@ def state_of(loop: Simulation) -> p.State:
         restores=tuple(r for r in loop.plan.state.restores if r.id not in ended),
         restores_at_once=loop.plan.state.restores_at_once,
         running=running,
+        sizes_as_of=loop.plan.state.sizes_as_of,
     )
 
 
 def _points(loop: Simulation) -> tuple[tuple[p.ExistingPoint, ...], tuple[p.BuiltOn, ...]]:
     """The points that exist and those that will appear, and where order does not tell the base."""
     plan = loop.plan
+    bad = found_bad(plan)
     written: list[p.ExistingPoint] = []
     odd: list[p.BuiltOn] = []
     chains: dict[ChainKey, list[Point]] = {key: list(points) for key, points in loop.points.items()}
@@ -81,14 +83,22 @@ def _points(loop: Simulation) -> tuple[tuple[p.ExistingPoint, ...], tuple[p.Buil
     for key in sorted(chains):
         place = (plan.jobs[key[1]].id, plan.machines[key[2]].id, plan.repositories[key[0]].id)
         points = chains[key]
-        as_read = {id(told): read for told, read in linked(points)}
-        for point in points:
-            written.append(
-                p.ExistingPoint(*place, point.kind, point.at, point.exists_from, point.stored_bytes)
+        told_points = [
+            with_what_is_bad(
+                p.ExistingPoint(
+                    *place, point.kind, point.at, point.exists_from, point.stored_bytes
+                ),
+                bad,
             )
+            for point in points
+        ]
+        written += told_points
+        as_read = {id(told): read for told, read in linked(told_points)}
+        for point, told in zip(points, told_points, strict=True):
             base = None if point.base is None else point.base.at
-            read = as_read[id(point)].base
-            if base != (None if read is None else read.at):
+            read = as_read[id(told)]
+            same = point.usable == read.usable
+            if not same or base != (None if read.base is None else read.base.at):
                 odd.append(p.BuiltOn(*place, point.at, base, point.usable))
     return tuple(written), tuple(odd)
 
@@ -355,7 +365,8 @@ class Resuming:
         task = disk.owner
         assert task.start is not None
         since = None if task.base is None else task.start - task.base.at
-        volume = disk_volume(task.run.job, task.machine, disk.disk, since)
+        size = self.loop.grown(task, disk.disk)
+        volume = disk_volume(task.run.job, task.machine, size, since)
         source = volume.source if told.source_bytes is None else told.source_bytes
         wire = volume.wire if told.wire_bytes is None else told.wire_bytes
         disk.volume = DiskVolume(source, wire)
@@ -405,10 +416,8 @@ class Resuming:
         task.state = FINISHING
         self.loop.hold(task)
         assert told.start is not None and told.moved is not None
-        protected = sum(
-            protected_bytes(task.run.job, task.machine, disk.disk) for disk in task.disks
-        )
-        written = protected * task.machine.daily_change * (told.moved - told.start) / DAY
+        seconds = told.moved - told.start
+        written = self.loop.protected(task) * task.machine.daily_change * seconds / DAY
         end = told.moved + (RELEASE_S + written / RELEASE_BYTES_PER_S)
         loop.at(end, task.disks[0].key, lambda: loop.let_go_and_finish(task))
 

@@ -1,0 +1,1 @@
+"""What comes back when, in which order and from where, after something is gone."""
