@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from gambrel.api.app import current_sessions
+from gambrel.core.plan.instants import format_instant
+from gambrel.store import runners
 from gambrel.store.sign_in import new_link
 
 
@@ -40,3 +42,20 @@ class Client:
                 schema = said["schema"]
                 assert schema.validate(answer.json, many=schema.many) == {}, endpoint
         return answer
+
+
+class Runner:
+    """A runner of a plan that speaks through the test client."""
+
+    def __init__(self, app, plan_id, kind="stand-in", name="test"):
+        self.http = app.test_client()
+        with current_sessions(app).begin() as db:
+            self.token = runners.new_runner(db, plan_id, name, kind, actor="test")
+        self.headers = {"Authorization": f"Bearer {self.token}"}
+
+    def post(self, events, clock=None, **more):
+        body = {"events": events, "clock": None if clock is None else format_instant(clock)}
+        return self.http.post("/api/v1/runner/events", json={**body, **more}, headers=self.headers)
+
+    def get(self, path, **headers):
+        return self.http.get(f"/api/v1/runner{path}", headers={**self.headers, **headers})

@@ -32,6 +32,7 @@ def _machine(random: Random, i: int, size: float) -> dict[str, Any]:
         "kind": "server" if server else "vm",
         "tags": [random.choice(("gold", "silver"))],
         "daily_change": random.choice((0.01, 0.03, 0.1)),
+        "facts": {"growth_per_year": random.choice((0, 0, 2.5, -0.7))},
         "rpo_hours": random.choice((None, 26, 50, 170)),
         "disks": disks,
     }
@@ -146,6 +147,7 @@ def busy_file(seed: int, *, slow: bool = False) -> dict[str, Any]:
              "exceptions": [{"date": "2026-11-11", "open": []}]},
         ],
         "jobs": [_job(random, i, machines) for i in range(jobs)],
+        "state": {"sizes_as_of": "2026-11-02T00:00:00Z"},
     }  # fmt: skip
 
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import pytest
-from api_client import Client
+from api_client import Client, Runner
+from plans import small_plan
 
 from gambrel.api.app import create_app, current_sessions
 from gambrel.core.plan.reading import read_plan
@@ -39,3 +40,20 @@ def plan_url(client):
     plans = client.get("/api/v1/plans").json
     found = next(plan for plan in plans if plan["name"] == "larkmoor")
     return f"/api/v1/plans/{found['id']}"
+
+
+@pytest.fixture
+def plan(app, request):
+    """The number of a small plan of the test's own."""
+    with current_sessions(app).begin() as db:
+        return store_plan(db, request.node.name[:90], small_plan(), actor="test").id
+
+
+@pytest.fixture
+def url(plan):
+    return f"/api/v1/plans/{plan}"
+
+
+@pytest.fixture
+def runner(app, plan):
+    return Runner(app, plan)

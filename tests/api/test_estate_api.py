@@ -562,7 +562,7 @@ def test_facts_are_stated_for_many_and_brought_back(client, url):
     answer = client.post(
         f"{url}/estate/facts", {"machines": names, "state": {"daily_change": 0.25}}
     )
-    assert answer.json["words"] == ["2 machines: daily_change 0.25"]
+    assert answer.json["words"] == ["2 machines: daily change 25 %"]
     for name in names:
         found = machine(client, url, name).json
         assert (found["daily_change"], found["change_from"]) == (0.25, "stated")
@@ -588,6 +588,26 @@ def test_a_fact_that_cannot_be_is_named(client, url):
     )
     assert answer.status_code == 422
     assert answer.json["errors"][0]["field"] == "compress_ratio"
+
+
+def test_words_flags_and_snapshots_are_stated(client, url):
+    shots = [{"name": "before the update", "taken_at": "2026-10-30T12:00:00Z", "gib": 4}]
+    answer = client.post(
+        f"{url}/estate/facts",
+        {
+            "machines": ["mail-01"],
+            "state": {"role": "mail", "quiesces": False, "*/holds_backups": True},
+            "snapshots": shots,
+        },
+    )
+    assert answer.status_code == 200
+    found = machine(client, url, "mail-01").json
+    assert (found["role"], found["quiesces"]) == ("mail", False)
+    assert all(disk["holds_backups"] for disk in found["disk_list"])
+    assert [shot["name"] for shot in found["snapshots"]] == ["before the update"]
+    wrong = {"machines": ["mail-01"], "snapshots": [{**shots[0], "taken_at": "yesterday"}]}
+    refused = client.post(f"{url}/estate/facts", wrong)
+    assert (refused.status_code, refused.json["errors"][0]["field"]) == (422, "snapshots")
 
 
 # --- imports ----------------------------------------------------------------------------------

@@ -9,72 +9,23 @@ from datetime import date
 from threading import Thread
 
 import pytest
-from api_client import Client
+from api_client import Runner
 from plans import DAY, small_plan
 from runs_told import as_planned
 from werkzeug.serving import make_server
 
-from gambrel.api.app import create_app, current_planning, current_sessions
+from gambrel.api.app import current_planning, current_sessions
 from gambrel.commands.places import PROJECT
 from gambrel.core.nights.nights import night_of
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.reading import read_plan
 from gambrel.standins.runner import Client as RunnerClient
 from gambrel.standins.runner import StandInRunner
-from gambrel.store import runners
 from gambrel.store.plans import store_plan
-from gambrel.store.sealing import Sealer
 
 EXAMPLE = PROJECT / "docs" / "examples" / "report-run.sh"
 PLAN = small_plan()
 NIGHT = night_of(date(2026, 11, 6), "Europe/Dublin")
-
-
-@pytest.fixture(scope="module")
-def app(database_url):
-    app = create_app(database_url, "a key for tests", Sealer.new_key(), TESTING=True)
-    yield app
-    app.extensions["gambrel-computations"].close()
-
-
-@pytest.fixture
-def client(app):
-    made = Client(app)
-    made.sign_in()
-    return made
-
-
-class Runner:
-    """A runner of a plan that speaks through the test client."""
-
-    def __init__(self, app, plan_id, kind="stand-in", name="test"):
-        self.http = app.test_client()
-        with current_sessions(app).begin() as db:
-            self.token = runners.new_runner(db, plan_id, name, kind, actor="test")
-        self.headers = {"Authorization": f"Bearer {self.token}"}
-
-    def post(self, events, clock=None, **more):
-        body = {"events": events, "clock": None if clock is None else format_instant(clock)}
-        return self.http.post("/api/v1/runner/events", json={**body, **more}, headers=self.headers)
-
-    def get(self, path, **headers):
-        return self.http.get(f"/api/v1/runner{path}", headers={**self.headers, **headers})
-
-
-@pytest.fixture
-def plan(app, request):
-    with current_sessions(app).begin() as db:
-        return store_plan(db, request.node.name[:90], PLAN, actor="test").id
-
-
-@pytest.fixture
-def url(plan):
-    return f"/api/v1/plans/{plan}"
-
-
-@pytest.fixture
-def runner(app, plan):
-    return Runner(app, plan)
 
 
 @pytest.fixture

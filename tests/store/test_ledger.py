@@ -14,7 +14,7 @@ from gambrel.core.nights.nights import night_of
 from gambrel.core.simulation.simulate import simulate
 from gambrel.store import ledger, runners
 from gambrel.store.housekeeping import Keep, drop_old_results
-from gambrel.store.ledger_models import LedgerEventRow, LedgerPointRow
+from gambrel.store.ledger_models import LedgerEventRow, LedgerPointRow, in_us
 from gambrel.store.models import now_utc
 from gambrel.store.plans import NotFound, locked_plan, store_plan
 
@@ -157,7 +157,7 @@ def test_pages_go_through_everything_once(maker, plan_id, told):
             seen += [(e.job, e.occurrence, e.record.machine) for e in page]
             if len(page) < 3:
                 break
-            before = (ledger.in_us(page[-1].occurrence), page[-1].id)
+            before = (in_us(page[-1].occurrence), page[-1].id)
         only = ledger.page(db, plan_id, ledger.Filter(machine="gate"), before=None, most=50)
         none = ledger.page(db, plan_id, ledger.Filter(outcome="failed"), before=None, most=50)
     assert len(seen) == len(set(seen)) == 4

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 
 import pytest
 from estates import young_larkmoor
@@ -50,4 +51,6 @@ def test_what_cannot_be_made_is_told_to_everybody_and_kept_from_nobody(maker, st
 
     with ThreadPoolExecutor(3) as threads:
         list(threads.map(ask, range(3)))
-    assert planning.plan(stored) == young_larkmoor()
+    made = planning.plan(stored)
+    # A forecast says since when disks grow; everything else is as it was stored.
+    assert replace(made, state=replace(made.state, sizes_as_of=None)) == young_larkmoor()

@@ -24,7 +24,9 @@ from gambrel.api import (
     paths,
     plans,
     problems,
+    recovery,
     rehearsals,
+    restore_tests,
     runner,
     runs,
     serialize,
@@ -137,7 +139,7 @@ def create_app(
     app.before_request(_refuse_faulty_json)
     for module in (
         sessions, plans, drafts, estate, sources, inbox, imports, paths, jobs, versions, balance,
-        runs, rehearsals, runner, mail, server,
+        runs, rehearsals, recovery, restore_tests, runner, mail, server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)

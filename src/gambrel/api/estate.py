@@ -22,7 +22,9 @@ from gambrel.api.sessions import actor, planning
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.facts import FactEdit, due_for_review
 from gambrel.core.estate.membership import how_selected, jobs_of, suitable_jobs
-from gambrel.core.plan.objects import Job, LeftOut, Machine
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.objects import Job, LeftOut, Machine, UserSnapshot
+from gambrel.core.recovery.promises import restores_at
 from gambrel.core.simulation.exposure import exposures
 from gambrel.store import acceptances
 from gambrel.work.forecaster import Forecaster
@@ -97,6 +99,7 @@ def _entry(entry: MachineEntry, group: str) -> dict[str, Any]:
         "jobs": list(covered.jobs),
         "newest": instant(covered.newest),
         "rpo_hours": machine.rpo_hours,
+        "rto_hours": machine.rto_hours,
         "hazards": [{"kind": h.kind, "words": h.words} for h in covered.hazards],
     }
 
@@ -191,13 +194,15 @@ def estate_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
 @blueprint.get("/plans/<int:plan_id>/estate/exposure/<day>")
 @blueprint.output(schemas.ExposureSchema)
 def show_exposure(plan_id: int, day: str) -> Any:
-    """The worst exposure of every machine in the week that holds a day."""
+    """The worst exposure of every machine in the week that holds a day, and its restore then."""
     shown = _shown(plan_id, {})
     worst: dict[str, float | None] = {}
+    restore: dict[str, float | None] = {}
     if shown.nights_of_week(day_of(day)):
         week = shown.week(day_of(day))
         worst = {e.machine: e.worst_s for e in exposures(week.forecast, week.start, week.end)}
-    return jsonify({"worst_s": worst})
+        restore = restores_at(shown.plan, week.forecast, week.end)
+    return jsonify({"worst_s": worst, "restore_s": restore})
 
 
 @blueprint.get("/plans/<int:plan_id>/estate/machines/<path:name>")
@@ -221,8 +226,9 @@ def show_machine(plan_id: int, name: str, query_data: dict[str, Any]) -> Any:
         {
             **_entry(entry, "none"),
             "churn_ceiling": machine.churn_ceiling,
-            "rto_hours": machine.rto_hours,
+            "memory_gib": machine.memory_gib,
             "nic_mbit_per_s": machine.nic_mbit_per_s,
+            "agent_streams": machine.agent_streams if machine.kind == "server" else None,
             "uid": None if facts.found is None else facts.found.uid,
             "known_since": day_text(facts.known_since),
             "gone_since": day_text(facts.gone_since),
@@ -297,6 +303,19 @@ def _week_of_machine(shown: Forecaster, name: str, day: date) -> dict[str, Any]:
     }
 
 
+def _snapshot(told: dict[str, Any]) -> UserSnapshot:
+    try:
+        taken_at = parse_instant(told["taken_at"])
+    except ValueError as error:
+        raise ProblemError(
+            422,
+            "This is no snapshot",
+            f"The time of {told['name']} {error}. Nothing was changed.",
+            errors=[field_error("snapshots", told["taken_at"], str(error))],
+        ) from error
+    return UserSnapshot(told["name"], taken_at, told["gib"])
+
+
 @blueprint.post("/plans/<int:plan_id>/estate/facts")
 @blueprint.input(schemas.FactEditSchema)
 @blueprint.output(schemas.AcceptanceSchema)
@@ -307,6 +326,7 @@ def edit_facts(plan_id: int, json_data: dict[str, Any]) -> Any:
         tuple(dict.fromkeys(json_data["machines"])),
         tuple(json_data["state"].items()),
         tuple(json_data["revert"]),
+        None if json_data["snapshots"] is None else tuple(map(_snapshot, json_data["snapshots"])),
         None if left_out is None else LeftOut(left_out["reason"].strip(), left_out["review"]),
         json_data["take_in"],
     )

@@ -66,6 +66,7 @@ class MachineEntrySchema(Schema):
     jobs = required(List, String())
     newest = nullable(Instant)
     rpo_hours = nullable(Float)
+    rto_hours = nullable(Float)
     hazards = required(List, Nested(HazardSchema))
 
 
@@ -96,9 +97,11 @@ class MachinePageSchema(Schema):
 
 
 class ExposureSchema(Schema):
-    """Worst exposure of each machine over a week in seconds; null: it has no point."""
+    """Of each machine over a week in seconds, null where it has no point: its worst exposure, and
+    how long a full restore from its newest point takes as the week ends."""
 
     worst_s = required(Dict)
+    restore_s = required(Dict)
 
 
 class DiskSchema(Schema):
@@ -153,8 +156,9 @@ class LeftOutSchema(Schema):
 
 class MachineSchema(MachineEntrySchema):
     churn_ceiling = required(Float)
-    rto_hours = nullable(Float)
+    memory_gib = nullable(Float)
     nic_mbit_per_s = nullable(Float)
+    agent_streams = nullable(Integer)
     uid = nullable(String)
     known_since = nullable(Date)
     gone_since = nullable(Date)
@@ -173,12 +177,23 @@ class MachineQuerySchema(DraftQuerySchema):
     night = required(Day)
 
 
+class StatedSnapshotSchema(Schema):
+    """A snapshot that somebody took by hand."""
+
+    name = required(String, validate=Length(min=1, max=190))
+    taken_at = required(Instant)
+    gib = Float(load_default=0.0, validate=Range(min=0, max=1e9))
+
+
 class FactEditSchema(Schema):
     """What is stated of some machines, brought back, or said to be left out on purpose."""
 
     machines = required(List, String(), validate=Length(min=1, max=20_000))
     state = Dict(keys=String(), load_default=dict)
     revert = List(String(), load_default=list)
+    snapshots = List(
+        Nested(StatedSnapshotSchema), allow_none=True, load_default=None, validate=Length(max=50)
+    )
     leave_out = Nested(LeftOutSchema, allow_none=True, load_default=None)
     take_in = Boolean(load_default=False)
 

@@ -17,14 +17,15 @@ from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.schemas import DraftQuerySchema
 from gambrel.api.serialize import instant
 from gambrel.api.sessions import actor, planning
-from gambrel.core.edits.item_edits import AddItem, whole_value
+from gambrel.core.edits.item_edits import AddItem, OperationError, whole_value
 from gambrel.core.model.selection import selected_machines, used_gib
 from gambrel.core.nights.job_nights import job_night
 from gambrel.core.nights.nights import Night, night_of, week_of
 from gambrel.core.plan.conditions import DISK_OPS_BY_FIELD, OPS_BY_FIELD
-from gambrel.core.plan.objects import Job, Plan
+from gambrel.core.plan.objects import Job, Kind, Plan
 from gambrel.core.plan.reading import SCHEDULE
 from gambrel.core.questions.even_split import even_split
+from gambrel.core.questions.imagined_job import Imagined, with_fulls, with_imagined
 from gambrel.core.questions.job_problems import JobProblem, job_problems
 from gambrel.core.questions.new_job import new_job
 from gambrel.core.questions.option_costs import option_costs
@@ -40,6 +41,7 @@ from gambrel.core.schedules.words import (
     timing_in_words,
 )
 from gambrel.core.simulation.forecast import Forecast, Run
+from gambrel.core.simulation.known_points import Snapshot
 from gambrel.core.simulation.simulate import simulate_span
 from gambrel.core.words import job_clauses, sentence
 from gambrel.store import templates as store
@@ -47,6 +49,8 @@ from gambrel.work.forecaster import Forecaster
 
 blueprint = APIBlueprint("jobs", __name__, tag="Jobs", url_prefix="/api/v1/plans")
 
+MOST_COMPLETED = 3000
+"""Machines whose names a browser completes; with more it would only be slow."""
 MOST_SELECTED = 300
 """Machines of a job that are told one by one."""
 
@@ -188,6 +192,7 @@ def show_choices(plan_id: int, query_data: dict[str, Any]) -> Any:
         "fields": {name: list(ops) for name, ops in OPS_BY_FIELD.items()},
         "disk_fields": {name: list(ops) for name, ops in DISK_OPS_BY_FIELD.items()},
         "values": {
+            "name": [m.id for m in plan.machines[:MOST_COMPLETED]],
             "folder": distinct(m.folder for m in plan.machines),
             "host": [host.id for host in plan.hosts],
             "cluster": distinct(host.cluster for host in plan.hosts),
@@ -432,6 +437,42 @@ def show_room(plan_id: int, json_data: dict[str, Any]) -> Any:
     week = forecaster.week(night.date)
     from_, points = forecaster.start_of(week.nights[0] if kind == "full" else night)
     own = [r.occurrence for r in week.forecast.runs if job.after and r.job == job.id]
+    return jsonify(_room(plan, job, kind, night, from_, points, own))
+
+
+@blueprint.post("/<int:plan_id>/jobs/imagined")
+@blueprint.input(schemas.ImaginedRequestSchema)
+@blueprint.output(schemas.ImaginedSchema)
+def show_room_for_imagined(plan_id: int, json_data: dict[str, Any]) -> Any:
+    """The end of a run of a job that nobody has made yet, for every start of a night."""
+    forecaster = _asked(plan_id, json_data)
+    wanted = Imagined(
+        **{name: json_data[name] for name in ("gib", "machines", "daily_change", "site",
+                                              "repository", "kind", "window")}
+    )  # fmt: skip
+    try:
+        plan, job, where = with_imagined(forecaster.plan, wanted)
+    except OperationError as error:
+        raise _refused(error.field, error.value, error.reason) from error
+    night = night_of(json_data["night"], forecaster.origin.zone)
+    if not forecaster.covers(night):
+        return jsonify({"forecast": False, "where": where, "starts": []})
+    from_, points = forecaster.start_of(night)
+    if wanted.kind != "full":
+        points = with_fulls(plan, job, points, from_)
+    return jsonify({**_room(plan, job, wanted.kind, night, from_, points), "where": where})
+
+
+def _room(
+    plan: Plan,
+    job: Job,
+    kind: Kind,
+    night: Night,
+    from_: float,
+    points: Snapshot,
+    own: Sequence[float] = (),
+) -> dict[str, Any]:
+    """Every start of a night, simulated from an instant on with the points that exist there."""
 
     def play(changed: Plan) -> Forecast:
         return simulate_span(changed, from_, night.end, points=points)
@@ -440,12 +481,13 @@ def show_room(plan_id: int, json_data: dict[str, Any]) -> Any:
         {
             "at": instant(start.at), "local": start.local.isoformat(timespec="minutes"),
             "end": instant(start.end), "length_s": start.length_s, "verdict": start.verdict,
-            "harms_s": start.harms_s, "left_s": start.left_s, "rank": start.rank,
+            "harms_s": start.harms_s, "left_s": start.left_s,
+            "opens": instant(start.opens), "rank": start.rank,
             "why": start.why,
         }
         for start in room(plan, job, kind, night, play, from_=from_, own=own)
     ]  # fmt: skip
-    return jsonify({"forecast": True, "starts": starts})
+    return {"forecast": True, "starts": starts}
 
 
 @blueprint.post("/<int:plan_id>/jobs/split")

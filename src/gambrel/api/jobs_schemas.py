@@ -236,6 +236,7 @@ class RoomStartSchema(Schema):
     verdict = required(String)
     harms_s = required(Float)
     left_s = nullable(Float)
+    opens = nullable(Instant)
     rank = required(Float)
     why = required(String)
 
@@ -243,6 +244,25 @@ class RoomStartSchema(Schema):
 class RoomSchema(Schema):
     forecast = required(Boolean)
     starts = required(List, Nested(RoomStartSchema))
+
+
+class ImaginedRequestSchema(AskedSchema):
+    """A job that nobody has made yet; `gib` are the used GiB of all its machines together."""
+
+    gib = required(Float)
+    machines = Integer(load_default=1)
+    daily_change = Float(load_default=0.02)
+    site = required(String, validate=Length(min=1, max=200))
+    repository = required(String, validate=Length(min=1, max=200))
+    kind = required(String, validate=OneOf(["full", "incremental", "differential"]))
+    window = String(load_default=None, allow_none=True)
+    night = required(Day)
+
+
+class ImaginedSchema(RoomSchema):
+    """`where`: in words, where the machines would run."""
+
+    where = required(String)
 
 
 class SplitRequestSchema(JobAskedSchema):

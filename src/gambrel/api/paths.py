@@ -19,12 +19,13 @@ from gambrel.api.serialize import instant
 from gambrel.api.sessions import planning
 from gambrel.core.edits import item_edits
 from gambrel.core.edits.operations import operation_to_dict
-from gambrel.core.loads.load_series import LoadSeries, load_names, load_table
+from gambrel.core.loads.load_series import LoadSeries, load_table, shown_load_names
 from gambrel.core.loads.night_loads import loads_in_spans
 from gambrel.core.model.repository_volumes import placed
 from gambrel.core.model.restore_points import PointRecord
 from gambrel.core.nights.nights import Night, night_of, week_of
-from gambrel.core.plan.objects import Job, Plan, Repository
+from gambrel.core.plan.objects import Job, Plan, Repository, Transports
+from gambrel.core.plan.shapes import shape_of
 from gambrel.core.questions import places, sizing
 from gambrel.core.questions.reach import Cell, reach_reasons, reach_table
 from gambrel.core.questions.window_openings import Opening, next_openings, touching
@@ -108,6 +109,7 @@ def show_paths(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
             for kind in ("sites", "links", "hosts", "datastores", "proxies")
         },
         "repositories": [_repository(points, plan, r, loads, used_by) for r in plan.repositories],
+        "transports": shape_of(Transports).write(plan.transports, whole=True),
         "flows": [
             {"from": f.from_, "to": f.to, "by": f.by, "count": f.count, "over": list(f.over)}
             for f in places.flows(plan)
@@ -171,7 +173,7 @@ def show_loads(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     """All loads of a night, in quarters of an hour."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     night = night_of(day_of(day), forecaster.origin.zone)
-    body = _night_loads(forecaster, [night], load_names(forecaster.plan))[0]
+    body = _night_loads(forecaster, [night], shown_load_names(forecaster.plan))[0]
     return revision_tag(jsonify(body), head, draft)
 
 
@@ -181,7 +183,7 @@ def show_loads(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
 def preview_loads(plan_id: int, json_data: dict[str, Any]) -> Any:
     """All loads of a night as unsaved operations would make them. Nothing is written."""
     forecaster, night = _sized(plan_id, json_data)
-    return jsonify(_night_loads(forecaster, [night], load_names(forecaster.plan))[0])
+    return jsonify(_night_loads(forecaster, [night], shown_load_names(forecaster.plan))[0])
 
 
 @blueprint.get("/<int:plan_id>/paths/<day>/week")
@@ -192,7 +194,7 @@ def show_week_of_load(plan_id: int, day: str, query_data: dict[str, Any]) -> Any
     """One load over the week that holds a day, and who makes it."""
     head, draft, forecaster = looked_at(plan_id, query_data["draft"])
     name = query_data["name"]
-    if name not in load_names(forecaster.plan):
+    if name not in shown_load_names(forecaster.plan):
         reason = "is not the name of a load of this plan"
         raise ProblemError(
             422, "There is no such load", "The plan lists the loads that it has.",

@@ -53,6 +53,7 @@ class PathsSchema(Schema):
     datastores = required(List, Nested(ItemSchema))
     proxies = required(List, Nested(ItemSchema))
     repositories = required(List, Nested(ItemSchema))
+    transports = required(Dict)
     flows = required(List, Nested(FlowSchema))
 
 

@@ -17,6 +17,7 @@ from gambrel.api.waiting import ANSWER_WITHIN_S
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.estate.differences import EstateError
 from gambrel.core.estate.facts import FactError
+from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.values import PlanError
 from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store.database import WRITTEN_AT_ONCE
@@ -55,6 +56,17 @@ class ProblemError(Exception):
         self.errors = [dict(error) for error in errors]
         self.more = more
         super().__init__(title)
+
+
+def instant_of(field: str, text: str) -> float:
+    """The instant that a request names. Raises ProblemError."""
+    try:
+        return parse_instant(text)
+    except ValueError as error:
+        raise ProblemError(
+            422, "This is no instant", "Write it like 2026-11-06T21:00:00Z.",
+            errors=[field_error(field, text, str(error))],
+        ) from None  # fmt: skip
 
 
 def field_error(field: str, value: Any, reason: str) -> dict[str, Any]:

@@ -6,6 +6,7 @@ of a session.
 
 from __future__ import annotations
 
+import zlib
 from typing import Any
 
 from apiflask import APIBlueprint
@@ -76,7 +77,9 @@ def adopted_plan() -> Response:
     with planning().sessions() as db:
         head = plan_head(db, runner.plan_id)
     response = jsonify(write_plan(planning().plan(head.adopted_version)))
-    response.set_etag(f"{planning().identity()}-{head.adopted_version}")
+    bad = planning().bad_points(runner.plan_id)
+    known = f"-{zlib.crc32(repr(sorted(bad.items())).encode()):08x}" if bad else ""
+    response.set_etag(f"{planning().identity()}-{head.adopted_version}{known}")
     response.cache_control.no_cache = True
     response.make_conditional(request)
     return response

@@ -13,7 +13,7 @@ from flask import Response, request
 from gambrel.api import runs_schemas as schemas
 from gambrel.api import runs_serialize as bodies
 from gambrel.api.plans import day_of
-from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.problems import ProblemError, field_error, instant_of
 from gambrel.api.runner import runs
 from gambrel.api.schemas import FindingsSchema
 from gambrel.api.serialize import finding
@@ -28,7 +28,7 @@ from gambrel.core.ledger.ordering import (
     ordered,
 )
 from gambrel.core.nights.nights import night_at, night_of, planner_zone
-from gambrel.core.plan.instants import format_known, parse_instant
+from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
@@ -44,6 +44,7 @@ from gambrel.formats.past_runs import (
 )
 from gambrel.store import ledger, runners
 from gambrel.store.database import Sessions
+from gambrel.store.ledger_models import in_us
 from gambrel.store.plans import PlanHead, plan_head
 from gambrel.work import past_runs
 from gambrel.work.runs import REST_AHEAD_S, night_mark
@@ -178,22 +179,12 @@ def show_report(plan_id: int, day: str) -> dict[str, Any]:
 # --- the ledger ---------------------------------------------------------------------------------
 
 
-def _instant_of(text: str) -> float:
-    try:
-        return parse_instant(text)
-    except ValueError as error:
-        raise ProblemError(
-            422, "This is no instant", "Write it like 2026-11-06T21:00:00Z.",
-            errors=[field_error("occurrence", text, str(error))],
-        ) from None  # fmt: skip
-
-
 @blueprint.get("/ledger/runs/<job>/<occurrence>")
 @blueprint.output(schemas.LedgerRunSchema)
 def show_ledger_run(plan_id: int, job: str, occurrence: str) -> dict[str, Any]:
     """A run with its machines, predicted beside actual, and its events in order."""
     _, plan = _plan(plan_id)
-    instant = _instant_of(occurrence)
+    instant = instant_of("occurrence", occurrence)
     with planning().sessions() as db:
         run = ledger.one_run(db, plan_id, job, instant)
         events = ledger.events_of_run(db, plan_id, job, instant)
@@ -243,7 +234,7 @@ def show_ledger(plan_id: int, query_data: dict[str, Any]) -> dict[str, Any]:
     last = shown[-1] if shown else None
     return {
         "lines": [bodies.line_body(entry) for entry in shown],
-        "before": f"{ledger.in_us(last.occurrence)}.{last.id}" if more and last else None,
+        "before": f"{in_us(last.occurrence)}.{last.id}" if more and last else None,
     }
 
 
@@ -258,7 +249,7 @@ def _all_entries(
         yield from found
         if len(found) < 2000:
             return
-        before = (ledger.in_us(found[-1].occurrence), found[-1].id)
+        before = (in_us(found[-1].occurrence), found[-1].id)
 
 
 def _export(
@@ -406,7 +397,7 @@ def give_order(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     """Give an order to the runner of the plan; it can be taken back until the runner takes it."""
     _, plan = _plan(plan_id)
     order = _order(plan, json_data)
-    _needs_runner(plan_id)
+    needs_runner(plan_id)
     try:
         effect = _simulated(plan_id, plan, order)
     except OrderRefused as error:
@@ -422,7 +413,8 @@ def give_order(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     return bodies.order_body(made)
 
 
-def _needs_runner(plan_id: int) -> runners.Runner:
+def needs_runner(plan_id: int) -> runners.Runner:
+    """The runner of a plan; refuses where there is none."""
     with planning().sessions() as db:
         runner = runners.runner_in_charge(db, plan_id)
     if runner is None:
@@ -452,7 +444,7 @@ def take_back_order(plan_id: int, order_id: int) -> dict[str, Any]:
 def set_clock(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     """Ask the stand-in to run its clock faster or slower, to hold it, or to go to an instant."""
     _, plan = _plan(plan_id)
-    runner = _needs_runner(plan_id)
+    runner = needs_runner(plan_id)
     if runner.kind != "stand-in" or runner.clock is None:
         raise ProblemError(
             409, "This runner's clock is the real one", "Only a stand-in's clock can be set."

@@ -413,7 +413,22 @@ class StandingSchema(Schema):
     why = required(String)
 
 
+class TestOfTheDaySchema(Schema):
+    machine = required(String)
+    starts = required(Instant)
+
+
+class BrokenSchema(Schema):
+    """How many machines of a tier would break what was promised in the coming night."""
+
+    tier = required(String)
+    rpo = required(Integer)
+    rto = required(Integer)
+
+
 class ReportSchema(Schema):
+    tests = required(List, Nested(TestOfTheDaySchema))
+    broken = required(List, Nested(BrokenSchema))
     plan = required(String)
     at = required(Instant)
     words = required(String)

@@ -363,4 +363,6 @@ def report_body(report: Report, name: str) -> dict[str, Any]:
             for s in report.standing
         ],
         "silent_since": at(report.silent_since),
+        "tests": [{"machine": machine, "starts": at(t)} for machine, t in report.ahead.tests],
+        "broken": [{"tier": b.tier, "rpo": b.rpo, "rto": b.rto} for b in report.ahead.broken],
     }  # fmt: skip

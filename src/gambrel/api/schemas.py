@@ -22,6 +22,7 @@ from marshmallow import ValidationError
 
 from gambrel.core.loads.lanes import LANES_BY
 from gambrel.core.plan.recurrence_rules import EARLIEST_YEAR, LATEST_YEAR
+from gambrel.core.simulation.forecast import PURPOSES
 
 Instant = String
 
@@ -116,6 +117,8 @@ class OperationSchema(Schema):
     changes = Dict(metadata={"description": "new values by key, as the plan file has them"})
     parts = List(Dict(), metadata={"description": "new jobs: id, name, machines, repository"})
     from_job = String()
+    calendar = String()
+    skips = Boolean()
 
 
 class ChangeSchema(Schema):
@@ -336,10 +339,13 @@ class WindowSpanSchema(Schema):
 
 
 class LoadPartSchema(Schema):
-    """What one job loads it with, for one purpose: disks read, copies, or work in a repository."""
+    """What one job loads it with, for one purpose: disks read, copies, or work in a repository.
+
+    What is restored is of no job: its name is empty.
+    """
 
     job = required(String)
-    purpose = required(String, validate=OneOf(["read", "copy", "rewrite"]))
+    purpose = required(String, validate=OneOf(PURPOSES))
     steps = required(List, List(Float()))
 
 

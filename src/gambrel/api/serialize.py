@@ -18,7 +18,7 @@ from gambrel.core.edits.operations import operation_to_dict
 from gambrel.core.findings import Finding
 from gambrel.core.findings.help import Suggestion
 from gambrel.core.loads.lanes import BarKind, Lane, Mark
-from gambrel.core.loads.load_series import LoadSeries, load_names, load_table
+from gambrel.core.loads.load_series import LoadSeries, load_names, load_table, shown_load_names
 from gambrel.core.loads.night_loads import SpanLoad, loads_in_spans, tightest
 from gambrel.core.loads.time_account import account_of
 from gambrel.core.model.selection import selected_machines
@@ -142,7 +142,9 @@ def plan(
         "draft": None if current is None else draft(current),
         "open_drafts": [draft(d) for d in open_drafts],
         "jobs": [job(item, j) for j in item.jobs],
-        "loads": [{"name": name, "label": load_label(item, name)} for name in load_names(item)],
+        "loads": [
+            {"name": name, "label": load_label(item, name)} for name in shown_load_names(item)
+        ],
         "machines": len(item.machines),
         "sites": len(item.sites),
         "site_ids": [site.id for site in item.sites],
@@ -333,13 +335,13 @@ def _copies(copies: Iterable[CopyRun], night: Night) -> list[dict[str, Any]]:
     return found
 
 
-def load(item: Plan, series: LoadSeries, night: Night) -> dict[str, Any]:
-    """A load with its steps counted from the start of the night."""
+def load(item: Plan, series: LoadSeries, start: float) -> dict[str, Any]:
+    """A load with its steps counted from an instant, such as the start of a night."""
 
     def steps(entries: npt.ArrayLike) -> list[list[float]]:
         table = np.asarray(entries, np.float64).reshape(-1, 2)
         found: list[list[float]] = np.column_stack(
-            ((table[:, 0] - night.start).round(1), table[:, 1].round(3))
+            ((table[:, 0] - start).round(1), table[:, 1].round(3))
         ).tolist()
         return found
 
@@ -393,7 +395,7 @@ def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[
         ],
         "run_list": [run(the_plan, entry) for entry in runs],
         "copies": _copies(forecast.copies, item),
-        "loads": [load(the_plan, series, item) for series in loads],
+        "loads": [load(the_plan, series, item.start) for series in loads],
     }
 
 

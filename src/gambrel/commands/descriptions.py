@@ -22,9 +22,11 @@ def _plan_file() -> Any:
 
 
 def _form_fields() -> Any:
+    from gambrel.core.plan.objects import Transports
     from gambrel.core.plan.reading import ITEMS
-    from gambrel.core.plan.shapes import form_fields
+    from gambrel.core.plan.shapes import form_fields, shape_of
 
+    shapes = {name: shape for name, shape in ITEMS.items() if name != "jobs"}
     return {
         name: [
             {
@@ -34,15 +36,21 @@ def _form_fields() -> Any:
             }
             for field in form_fields(shape)
         ]
-        for name, shape in ITEMS.items()
-        if name != "jobs"
+        for name, shape in {**shapes, "transports": shape_of(Transports)}.items()
     }
+
+
+def _repository_kinds() -> Any:
+    from gambrel.core.plan.places import USUAL_OF_KIND
+
+    return USUAL_OF_KIND
 
 
 MADE: dict[str, Callable[[], Any]] = {
     "docs/openapi.json": _api,
     "docs/gambrel-plan-1.schema.json": _plan_file,
     "web/src/api/fields.json": _form_fields,
+    "web/src/api/repositoryKinds.json": _repository_kinds,
 }
 """By path in the project, what makes each."""
 

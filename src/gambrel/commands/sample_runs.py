@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -13,11 +14,12 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.demo.larkmoor import BEGINS
 from gambrel.standins.history import History, PastNight, nights_of
-from gambrel.store import ledger, mails, runners
+from gambrel.store import ledger, mails, point_checks, runners
 from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import LeftOverRow
 from gambrel.store.plans import PlanHead, locked_plan
 from gambrel.work.mailing import run_settings_name
+from gambrel.work.restore_tests import rota_name
 from gambrel.work.runs import night_mark
 
 STAND_IN = "Stand-in"
@@ -32,6 +34,16 @@ REPORTS: dict[str, Any] = {
         "finance": "finance@larkmoor.example",
     },
 }
+
+ROTA: dict[str, Any] = {
+    "rules": [{"tier": "gold", "every_days": 45}, {"tier": "silver", "every_days": 60}],
+    "at_once": 2,
+    "opens": "09:00",
+    "closes": "16:00",
+    "weekdays": [0, 1, 2, 3, 4],
+    "host": None,
+}
+"""Who is tested how often at Larkmoor."""
 
 
 def load_history(maker: Sessions, head: PlanHead, file: dict[str, Any]) -> None:
@@ -50,6 +62,10 @@ def load_history(maker: Sessions, head: PlanHead, file: dict[str, Any]) -> None:
         ledger.write_points(db, head.id, history.points)
         for machine, what, since in history.left:
             db.merge(LeftOverRow(plan_id=head.id, machine=machine, what=what, since=since))
+        checks = (replace(point_checks.check_of(*told), order_id=None) for told in history.checks)
+        point_checks.add_checks(db, head.id, checks)
+        rota = {**ROTA, "begins": history.first.start}
+        mails.set_setting(db, rota_name(head.id), rota, actor="gambrel demo", told=rota)
 
 
 def _write_night(

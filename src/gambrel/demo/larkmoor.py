@@ -68,6 +68,9 @@ _STORES = {
 _LOCAL = {"qs-h1": "qs1-local", "qs-h2": "qs2-local", "nk-h1": "nk1-local", "nk-h2": "nk2-local"}
 
 
+_MEMORY_GIB = {"db": 32, "mail": 32, "files": 16, "build": 16, "app": 8, "telemetry": 8}
+
+
 def _hosts() -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = []
     for place, names in _HOSTS.items():
@@ -78,6 +81,7 @@ def _hosts() -> list[dict[str, Any]]:
                 host["cluster"] = place
             host["nic_mbit_per_s"] = 1000 if place == "norrvik" else 10000
             host["snapshot_slots"] = 2 if place in ("quay-s", "norrvik") else 4
+            host["memory_gib"] = 768 if place in _STORES else 256
             found.append(host)
     return found
 
@@ -141,13 +145,11 @@ def _machines(random: Random) -> list[dict[str, Any]]:
                 "tags": [tier, role, _OWNERS[folder]],
                 "daily_change": round(change * random.lognormvariate(0.0, 0.25), 4),
                 "compress_ratio": ratio,
+                "memory_gib": _MEMORY_GIB.get(role, 4),
                 "disks": disks,
             }
             if random.random() < 0.04 and tier == "bronze":
                 machine["powered_on"] = False
-            if tier == "gold":
-                machine["rpo_hours"] = 30
-                machine["rto_hours"] = 8
             found.append(machine)
     return found
 
@@ -175,7 +177,6 @@ def _servers(random: Random) -> list[dict[str, Any]]:
             "gold",
             disk("system", 120, round(random.uniform(28, 44), 1), read_mib_per_s=160),
             nic_mbit_per_s=1000,
-            rpo_hours=30,
         )
         for number in range(1, 9)
     ]
@@ -202,7 +203,6 @@ def _servers(random: Random) -> list[dict[str, Any]]:
             disk("system", 240, 70, read_mib_per_s=250),
             disk("mail", 6000, 3400, read_mib_per_s=400),
             nic_mbit_per_s=10000,
-            rpo_hours=30,
         ),
         *(
             _server(
@@ -215,7 +215,6 @@ def _servers(random: Random) -> list[dict[str, Any]]:
                 nic_mbit_per_s=10000,
                 daily_change=0.05,
                 compress_ratio=2.0,
-                rpo_hours=30,
             )
             for number, used in ((1, 2600), (2, 1900))
         ),
@@ -244,6 +243,23 @@ def _servers(random: Random) -> list[dict[str, Any]]:
         ),
     ]
     return found
+
+
+PROMISES = {"gold": (30, 8), "silver": (50, 24), "bronze": (None, 72)}
+"""What each tier is promised: RPO and RTO, in hours.
+
+Gold's fulls take up to six hours, and nothing newer exists before they end: less than 30 hours
+could not be kept in any week. Of bronze some machines are in no job at all.
+"""
+
+
+def _promised(machines: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    for machine in machines:
+        rpo, rto = PROMISES[next(tag for tag in machine["tags"] if tag in PROMISES)]
+        if rpo is not None:
+            machine["rpo_hours"] = rpo
+        machine["rto_hours"] = rto
+    return machines
 
 
 def _weekly(full_day: str, daily: str, full: str, zone: str = DUBLIN) -> list[dict[str, Any]]:
@@ -491,7 +507,7 @@ def larkmoor() -> dict[str, Any]:
     file: dict[str, Any] = {
         "format": FORMAT,
         **_places(),
-        "machines": [*_machines(random), *_servers(random)],
+        "machines": _promised([*_machines(random), *_servers(random)]),
         "windows": [
             {
                 "id": "night",

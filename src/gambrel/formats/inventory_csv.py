@@ -19,7 +19,7 @@ from gambrel.core.estate.importing import (
 FIELDS = (
     "name", "kind", "host", "site", "folder", "tags", "powered_on", "role", "disk", "provisioned",
     "used", "swap", "datastore", "daily_change", "compress_ratio", "growth_per_year", "rpo_hours",
-    "rto_hours",
+    "rto_hours", "memory_gib",
 )  # fmt: skip
 """What a column can be."""
 
@@ -42,6 +42,7 @@ _SYNONYMS = {
     "growth_per_year": ("growth per year", "growth"),
     "rpo_hours": ("rpo hours", "rpo"),
     "rto_hours": ("rto hours", "rto"),
+    "memory_gib": ("memory gib", "memory", "ram"),
 }
 _UNITS = {
     "kib": 2**10, "mib": 2**20, "gib": 2**30, "tib": 2**40, "kb": 10**3, "mb": 10**6,
@@ -291,7 +292,7 @@ def _value(field: str, text: str, unit: str) -> object:
         return parsed_size_gib(text, unit)
     if field in _SHARES:
         return checked(field, _share(text))
-    if field in ("compress_ratio", "rpo_hours", "rto_hours"):
+    if field in ("compress_ratio", "rpo_hours", "rto_hours", "memory_gib"):
         return checked(field, parsed_number(text)[0])
     if field == "powered_on":
         return _flag(text)
@@ -340,7 +341,10 @@ def _machine(file: str, name: str, lines: list[_Line]) -> ImportedMachine:
         )
         for line in lines
     )
-    facts = ("daily_change", "compress_ratio", "growth_per_year", "rpo_hours", "rto_hours")
+    facts = (
+        "daily_change", "compress_ratio", "growth_per_year", "rpo_hours", "rto_hours",
+        "memory_gib",
+    )  # fmt: skip
     return ImportedMachine(
         name,
         Place(file, lines[0].number),

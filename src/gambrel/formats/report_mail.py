@@ -9,7 +9,7 @@ from jinja2 import Environment, PackageLoader
 
 from gambrel.core import words
 from gambrel.core.ledger.records import RunRecord
-from gambrel.core.ledger.report import MOST_LINES, Report, headline
+from gambrel.core.ledger.report import MOST_LINES, Broken, Report, headline
 from gambrel.core.plan.objects import Plan
 
 _LEFT = {
@@ -91,8 +91,26 @@ def _report_words(report: Report, plan_name: str) -> dict[str, Any]:
             f"{job.name}: {job.outcome}, {job.done} of {words.count(job.total, 'machine')} done"
             for job in bad[:MOST_LINES]
         ],
+        "tests": [
+            f"{words.moment(starts, zone)} {machine}"
+            for machine, starts in report.ahead.tests[:MOST_LINES]
+        ],
         "tonight": _tonight(report, zone),
+        "broken": [broken_in_words(broken) for broken in report.ahead.broken],
     }
+
+
+def broken_in_words(broken: Broken) -> str:
+    """Promises of a tier that the coming night would break."""
+    said = [
+        f"{words.count(many, 'machine')} would {what}"
+        for many, what in (
+            (broken.rpo, "lose more work than promised (RPO)"),
+            (broken.rto, "be back later than promised (RTO)"),
+        )
+        if many
+    ]
+    return f"{broken.tier}: {'; '.join(said)}."
 
 
 def _exposure(exposure: float | None, rpo: float | None) -> str:

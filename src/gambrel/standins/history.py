@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
+from itertools import cycle
 from typing import Any
 
+from gambrel.core.constants import RESTORE_PER_POINT_S, RESTORE_SET_UP_S
 from gambrel.core.ledger.events import Event, event_from
 from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunRecord, apply_event, claim_prediction
@@ -15,7 +17,7 @@ from gambrel.core.nights.nights import Night, night_of, planner_zone
 from gambrel.core.plan.objects import ExistingPoint, Plan
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation.simulate import simulate
-from gambrel.core.units import DAY
+from gambrel.core.units import DAY, HOUR, MINUTE
 from gambrel.demo.past import existing_points
 from gambrel.standins.performance import Performance
 from gambrel.standins.true_world import TrueWorld
@@ -34,6 +36,9 @@ BEFORE = {
 """What went wrong before the demo opens, by the number of the night from the first."""
 UNLOCKED_AFTER_S = 1.4 * DAY
 """In the history, somebody unlocks a machine in the morning after it failed a second time."""
+TESTS_A_DAY = 5
+MOUNTED_FOR_S = 2 * DAY
+"""In the history, what a restore test left mounted is cleaned up after so long."""
 TO_COME = {
     1: ("quiesce:{quiesce}:0:24",),
     3: ("host restarts:qa-h4:10.6:0.2",),
@@ -112,6 +117,7 @@ class History:
     Attributes:
         points: those that exist at the end, once it has been iterated over.
         left: (machine, what, since) of what has been left behind by then.
+        checks: the restore tests of the days, as their events tell them, with their prediction.
     """
 
     def __init__(self, file: dict[str, Any], begins: date, nights: int = NIGHTS) -> None:
@@ -125,6 +131,8 @@ class History:
         self._points = before
         self.points: tuple[ExistingPoint, ...] = before
         self.left: list[tuple[str, str, float]] = []
+        self.checks: list[tuple[Event, float]] = []
+        self._tested: dict[int, float] = {}
 
     def __iter__(self) -> Iterator[PastNight]:
         told = story(self.plan, self.first.date, self.nights)
@@ -132,8 +140,11 @@ class History:
         performance = Performance(self.plan, self.first.start, self._points, world, told)
         open_: RunsByKey = {}
         night = self.first
-        for _ in range(self.nights):
+        turn = cycle(sorted(m.id for m in self.plan.machines if {"gold", "silver"} & {*m.tags}))
+        for number in range(self.nights):
             points = performance.state().points
+            if night.date.weekday() < 5:
+                self._order_tests(performance, points, turn, ended=number < self.nights - 40)
             forecast = simulate(
                 replace(self.plan, state=replace(self.plan.state, points=points)),
                 night.start,
@@ -145,16 +156,49 @@ class History:
                 self._tell(raw, open_)
             for raw in performance.clean_up(UNLOCKED_AFTER_S):
                 self._tell(raw, open_)
+            gone = night.end - MOUNTED_FOR_S
+            self.left = [x for x in self.left if x[1] != "mount" or x[2] > gone]
             done = [key for key, run in open_.items() if run.ended is not None]
             yield PastNight(night, tuple(open_.pop(key) for key in done))
             night = night_of(night.date + timedelta(days=1), night.zone)
         self.points = performance.state().points
         yield PastNight(night, tuple(open_.values()))
 
+    def _order_tests(
+        self,
+        performance: Performance,
+        points: tuple[ExistingPoint, ...],
+        turn: Iterator[str],
+        *,
+        ended: bool,
+    ) -> None:
+        """Order the tests of an afternoon. `ended`: no point of today can be among what fails."""
+        newest = {point.machine: point for point in sorted(points, key=lambda point: point.at)}
+        for place in range(TESTS_A_DAY):
+            point = newest.get(next(turn, ""))
+            if point is None:
+                continue
+            where = (point.job, point.machine, point.repository, point.at)
+            if not ended and performance.outcome_of_test(*where)[1]:
+                continue
+            number = len(self._tested) + 1
+            seconds = RESTORE_SET_UP_S + 4 * RESTORE_PER_POINT_S + 7 * MINUTE
+            self._tested[number] = seconds
+            detail = {
+                "repository": point.repository, "at": point.at, "seconds": seconds,
+                "starts": performance.clock + HOUR + place * 20 * MINUTE,
+            }  # fmt: skip
+            performance.test(number, point.job, point.machine, detail)
+
     def _tell(self, raw: dict[str, Any], open_: RunsByKey) -> None:
         event = event_from(raw)
         if event.what == "cleaned up":
             self.left = [x for x in self.left if x[:2] != (event.machine, event.left)]
+        if event.what == "point checked":
+            self.checks.append((event, self._tested[event.order or 0]))
+            return
+        if event.what == "left behind" and event.left == "mount" and event.machine:
+            self.left.append((event.machine, event.left, event.at))
         if event.job is None or event.occurrence is None:
             return
         if event.what == "left behind" and event.machine and event.left:

@@ -8,10 +8,11 @@ the state of that instant is taken down, changed, and simulated on (section 15).
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from datetime import date
-from typing import Any
+from random import Random
+from typing import Any, NamedTuple
 
 from gambrel.core.ledger.ordering import Order, OrderRefused, ordered
 from gambrel.core.model.volume import preparation_s, protected_bytes, protected_disks
@@ -19,6 +20,7 @@ from gambrel.core.nights.nights import night_at, planner_zone
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.objects import ExistingPoint, Plan, Running, RunningMachine, State
 from gambrel.core.simulation.forecast import Forecast, MachineRun, Run
+from gambrel.core.simulation.known_points import found_bad, with_what_is_bad
 from gambrel.core.simulation.simulate import simulate, state_at
 from gambrel.core.units import DAY, HOUR, SAME_INSTANT
 from gambrel.standins.troubles import (
@@ -34,6 +36,23 @@ from gambrel.standins.true_world import TrueWorld
 AHEAD_S = DAY + 3 * HOUR
 """How far each simulation looks: past the next noon, where the next night's world begins."""
 RunKey = tuple[str, int]
+TEST_FAILS = 0.04
+TEST_LEAVES_A_MOUNT = 0.12
+"""How often a restore test fails, and how often it leaves its mount behind."""
+
+
+class RunningTest(NamedTuple):
+    """A restore test under way: its point, how long it takes, and its result."""
+
+    order: int
+    job: str
+    machine: str
+    repository: str
+    at: float
+    begins: float
+    ends: float
+    reason: str
+    leaves_a_mount: bool
 
 
 def _key(job: str, occurrence: float) -> RunKey:
@@ -70,6 +89,7 @@ class Performance:
         self.night = night_at(at, planner_zone(adopted))
         self._reasons: dict[tuple[RunKey, str], Trouble] = {}
         self._orders: dict[RunKey, tuple[int, tuple[str, ...]]] = {}
+        self._tests: list[RunningTest] = []
         self._troubles: list[Trouble] = []
         self._troubles = self._new_troubles()
         self._look_on(State(points=tuple(points), running=running))
@@ -98,7 +118,10 @@ class Performance:
         """Simulate on from a state of this instant."""
         plan = self._true_plan()
         running = state.running or Running(at=self.clock)
-        self.plan = replace(plan, state=_fitting(plan, State(state.points, running=running)))
+        state = replace(
+            state, running=running, sizes_as_of=self.adopted.state.sizes_as_of, restores=()
+        )
+        self.plan = replace(plan, state=_fitting(plan, state))
         self._from = self.clock
         self.forecast: Forecast = simulate(self.plan, self._from, self._from + AHEAD_S)
 
@@ -160,6 +183,7 @@ class Performance:
             self.clock = at
             if at < to - SAME_INSTANT or self._is_disturbed(at):
                 events += self._disturb()
+        events += self._ended_tests(to)
         return sorted(events, key=lambda event: str(event["at"]))
 
     def _is_disturbed(self, at: float) -> bool:
@@ -246,6 +270,42 @@ class Performance:
                 left=left,
             )  # fmt: skip
 
+    # --- restore tests ------------------------------------------------------------------------
+
+    def test(
+        self, number: int, job: str, machine: str, detail: Mapping[str, Any]
+    ) -> list[dict[str, Any]]:
+        """Start a machine from a point in isolation, at the instant that was asked for."""
+        place = (job, machine, detail["repository"], float(detail["at"]))
+        chance, reason = self.outcome_of_test(*place)
+        begins = max(self.clock, float(detail["starts"]))
+        lasts = float(detail["seconds"]) * chance.uniform(0.85, 1.5)
+        left = chance.random() < TEST_LEAVES_A_MOUNT
+        self._tests.append(RunningTest(number, *place, begins, begins + lasts, reason, left))
+        return [self._event("order taken", self.clock, order=number)]
+
+    def outcome_of_test(
+        self, job: str, machine: str, repository: str, at: float
+    ) -> tuple[Random, str]:
+        """Why a test of a point fails, empty where it does not; the same for it every time."""
+        chance = Random(f"{self.world.seed} {job} {machine} {repository} {at:.0f}")
+        fails = chance.random() < TEST_FAILS
+        return chance, "it did not answer within ten minutes" if fails else ""
+
+    def _ended_tests(self, upto: float) -> Iterator[dict[str, Any]]:
+        ended = [test for test in self._tests if test.ends <= upto]
+        self._tests = [test for test in self._tests if test.ends > upto]
+        for test in ended:
+            told = self._event(
+                "point checked", test.ends, job=test.job, machine=test.machine,
+                repository=test.repository, at_point=test.at, order=test.order, check="test",
+                outcome="failed" if test.reason else "done", reason=test.reason,
+            )  # fmt: skip
+            yield {**told, "began": format_instant(test.begins)}
+            if test.leaves_a_mount:
+                yield self._event("left behind", test.ends, machine=test.machine, left="mount")
+            yield self._event("order ended", test.ends, order=test.order, outcome="done")
+
     # --- orders and plans ---------------------------------------------------------------------
 
     def order(self, number: int, order: Order) -> list[dict[str, Any]]:
@@ -296,9 +356,10 @@ class Performance:
 
     def adopt(self, plan: Plan) -> None:
         """Go on with another plan."""
-        state = self.state()
+        state, bad = self.state(), found_bad(plan)
+        points = tuple(with_what_is_bad(point, bad) for point in state.points)
         self.adopted = plan
-        self._look_on(state)
+        self._look_on(replace(state, points=points))
 
     # --- telling ------------------------------------------------------------------------------
 
@@ -442,7 +503,8 @@ def _fitting(plan: Plan, state: State) -> State:
 
     running = state.running
     assert running is not None
-    return State(
+    return replace(
+        state,
         points=tuple(p for p in state.points if known(p.job, p.machine, p.repository)),
         running=replace(
             running,

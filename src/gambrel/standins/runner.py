@@ -162,6 +162,10 @@ class StandInRunner:
             if order["kind"] == "clock":
                 self._set_clock(order["detail"])
                 events += self._done_with_clock(order["id"])
+            elif order["kind"] == "test":
+                events += self.performance.test(
+                    order["id"], order["job"], order["machines"][0], order["detail"]
+                )
             else:
                 asked = Order(order["kind"], order["job"], tuple(order["machines"]))
                 events += self.performance.order(order["id"], asked)

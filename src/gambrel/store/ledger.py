@@ -23,6 +23,8 @@ from gambrel.core.ledger.records import (
 from gambrel.core.ledger.report import LeftOver
 from gambrel.core.nights.nights import night_at
 from gambrel.core.plan.objects import ExistingPoint
+from gambrel.core.simulation.known_points import PlaceOfPoint, usable_of, with_what_is_bad
+from gambrel.store.audit import audit
 from gambrel.store.ledger_models import (
     LedgerEventRow,
     LedgerMachineRow,
@@ -30,18 +32,16 @@ from gambrel.store.ledger_models import (
     LedgerPointRow,
     LedgerRunRow,
     LeftOverRow,
+    OrderRow,
+    in_us,
 )
 from gambrel.store.models import now_utc
+from gambrel.store.point_checks import add_checks, bad_points, check_of
 from gambrel.store.runners import note_order
 
 RunKey = tuple[str, int]
 """(job, occurrence in microseconds): what tells a run."""
 ROWS_AT_ONCE = 500
-
-
-def in_us(instant: float) -> int:
-    """An instant in whole microseconds."""
-    return round(instant * 1e6)
 
 
 # --- what was said of each event ----------------------------------------------------------------
@@ -169,6 +169,7 @@ class _Book:
         self._claimed: list[int] = []
         self._points: list[Event] = []
         self._left: list[Event] = []
+        self._checks: list[Event] = []
 
     def load(self, events: Iterable[Event]) -> None:
         """Read what the ledger has of the runs and machines of some events."""
@@ -205,6 +206,9 @@ class _Book:
         """Write an event down. Raises EventRefused."""
         if event.what in ("point made", "point gone"):
             self._points.append(event)
+            return
+        if event.what == "point checked":
+            self._checks.append(event)
             return
         if event.what in ("order taken", "order ended"):
             assert event.order is not None
@@ -261,6 +265,7 @@ class _Book:
         self._save_runs()
         self._save_points()
         self._save_left()
+        self._save_checks()
 
     def _save_runs(self) -> None:
         changed = {key: self.runs[key] for key in self._changed}
@@ -346,6 +351,14 @@ class _Book:
             self.session, LedgerPointRow, list(rows.values()),
             ("exists_from", "stored_bytes", "gone_at"),
         )  # fmt: skip
+
+    def _save_checks(self) -> None:
+        """Write down what the runner found out about points, with what an order predicted."""
+        checks = []
+        for event in self._checks:
+            order = None if event.order is None else self.session.get(OrderRow, event.order)
+            checks.append(check_of(event, None if order is None else order.detail.get("seconds")))
+        add_checks(self.session, self.plan_id, checks)
 
     def _save_left(self) -> None:
         for event in self._left:
@@ -634,8 +647,22 @@ def note_mailed(session: Session, plan_id: int, night: date) -> None:
 # --- points and what is left --------------------------------------------------------------------
 
 
-def points_at(session: Session, plan_id: int, instant: float) -> list[ExistingPoint]:
-    """The restore points that existed at an instant."""
+def points_at(
+    session: Session,
+    plan_id: int,
+    instant: float,
+    *,
+    bad: Mapping[PlaceOfPoint, float] | None = None,
+    machines: Collection[str] | None = None,
+) -> list[ExistingPoint]:
+    """The restore points that existed at an instant.
+
+    Args:
+        bad: since when each bad point is known to be so; None: as it is known by now.
+        machines: only of these.
+    """
+    bad = bad_points(session, plan_id) if bad is None else bad
+    only = () if machines is None else (LedgerPointRow.machine.in_(machines),)
     rows = session.execute(
         select(
             LedgerPointRow.job, LedgerPointRow.machine, LedgerPointRow.repository,
@@ -645,24 +672,28 @@ def points_at(session: Session, plan_id: int, instant: float) -> list[ExistingPo
             LedgerPointRow.plan_id == plan_id,
             LedgerPointRow.exists_from <= instant,
             (LedgerPointRow.gone_at.is_(None)) | (LedgerPointRow.gone_at > instant),
+            *only,
         )
     )  # fmt: skip
     return [
-        ExistingPoint(
-            job,
-            machine,
-            repository,
-            kind,  # type: ignore[arg-type]
-            us / 1e6,
-            max(since or 0.0, us / 1e6),
-            stored,
+        with_what_is_bad(
+            ExistingPoint(
+                job,
+                machine,
+                repository,
+                kind,  # type: ignore[arg-type]
+                us / 1e6,
+                max(since or 0.0, us / 1e6),
+                stored,
+            ),
+            bad,
         )
         for job, machine, repository, kind, us, since, stored in rows
     ]
 
 
 def newest_points(session: Session, plan_id: int, instant: float) -> dict[str, float]:
-    """The start of the newest restore point of each machine that has one at an instant."""
+    """The start of the newest good restore point of each machine that has one at an instant."""
     rows = session.execute(
         select(LedgerPointRow.machine, func.max(LedgerPointRow.at_us))
         .where(
@@ -672,7 +703,15 @@ def newest_points(session: Session, plan_id: int, instant: float) -> dict[str, f
         )
         .group_by(LedgerPointRow.machine)
     )
-    return {machine: us / 1e6 for machine, us in rows}
+    newest = {machine: us / 1e6 for machine, us in rows}
+    bad = bad_points(session, plan_id)
+    doubtful = {place[1] for place in bad} & newest.keys()
+    if doubtful:
+        found = points_at(session, plan_id, instant, bad=bad, machines=doubtful)
+        newest = {machine: at for machine, at in newest.items() if machine not in doubtful}
+        for point in usable_of(found):
+            newest[point.machine] = max(point.at, newest.get(point.machine, point.at))
+    return newest
 
 
 def write_points(session: Session, plan_id: int, points: Iterable[ExistingPoint]) -> None:
@@ -708,6 +747,39 @@ def left_overs(session: Session, plan_id: int) -> list[LeftOver]:
         for row in rows
         if row.since is not None and (row.cleaned_at is None or row.cleaned_at < row.since)
     ]
+
+
+def cleaned_by_hand(
+    session: Session, plan_id: int, machine: str, what: str, at: float, *, actor: str
+) -> bool:
+    """Note that somebody has cleaned up; false where nothing was left there."""
+    key = {"plan_id": plan_id, "machine": machine, "what": what}
+    row = session.get(LeftOverRow, key, with_for_update=True)
+    if row is None or row.since is None:
+        return False
+    if row.cleaned_at is not None and row.cleaned_at >= row.since:
+        return False
+    row.cleaned_at = max(at, row.since)
+    audit(session, actor, "clean up", f"plan {plan_id}", machine=machine, what=what)
+    session.flush()
+    return True
+
+
+def verified_points(session: Session, plan_id: int, machine: str) -> dict[tuple[str, int], float]:
+    """When the run of each point of a machine had ended well, by job and millisecond of start."""
+    rows = session.execute(
+        select(LedgerMachineRow.job, LedgerMachineRow.start, LedgerMachineRow.ended).where(
+            LedgerMachineRow.plan_id == plan_id,
+            LedgerMachineRow.machine == machine,
+            LedgerMachineRow.outcome == "done",
+            LedgerMachineRow.start.is_not(None),
+        )
+    )
+    return {
+        (job, round(start * 1000)): ended
+        for job, start, ended in rows
+        if start is not None and ended is not None
+    }
 
 
 # --- the table ----------------------------------------------------------------------------------

@@ -15,6 +15,12 @@ from sqlalchemy.orm import Mapped, mapped_column
 
 from gambrel.store.models import Base, Ident, now_utc
 
+
+def in_us(instant: float) -> int:
+    """An instant in whole microseconds."""
+    return round(instant * 1e6)
+
+
 EVENT_ID = String(80, collation="utf8mb4_nopad_bin")
 
 
@@ -176,6 +182,32 @@ class LedgerPointRow(Base):
     exists_from: Mapped[float | None]
     stored_bytes: Mapped[float]
     gone_at: Mapped[float | None]
+
+
+class PointCheckRow(Base):
+    """What was found out about a restore point; rows are only added, the newest counts.
+
+    `checked_at` and `began` are instants of the runner's clock.
+    """
+
+    __tablename__ = "point_checks"
+    __table_args__ = (Index("ix_point_checks_machine", "plan_id", "machine"),)
+
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"))
+    job: Mapped[str] = mapped_column(Ident)
+    machine: Mapped[str] = mapped_column(Ident)
+    repository: Mapped[str] = mapped_column(Ident)
+    at_us: Mapped[int] = mapped_column(BigInteger)
+    source: Mapped[str] = mapped_column(String(20))
+    good: Mapped[bool]
+    began: Mapped[float | None]
+    checked_at: Mapped[float]
+    predicted_s: Mapped[float | None]
+    note: Mapped[str] = mapped_column(String(500), default="")
+    actor: Mapped[str] = mapped_column(String(200))
+    order_id: Mapped[int | None]
+    made_at: Mapped[datetime] = mapped_column(default=now_utc)
 
 
 class LeftOverRow(Base):

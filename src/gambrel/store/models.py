@@ -165,6 +165,20 @@ class JobTemplateRow(Base):
     created_at: Mapped[datetime] = mapped_column(default=now_utc)
 
 
+class RecoveryRow(Base):
+    """A loss and the way back from it, as they were asked for."""
+
+    __tablename__ = "recoveries"
+    __table_args__ = (UniqueConstraint("plan_id", "name"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"))
+    name: Mapped[str] = mapped_column(Ident)
+    asked: Mapped[dict[str, Any]]
+    actor: Mapped[str] = mapped_column(String(200))
+    saved_at: Mapped[datetime] = mapped_column(default=now_utc, onupdate=now_utc)
+
+
 class SignInLinkRow(Base):
     """A one-time link; only the hash of its token is kept."""
 
@@ -382,6 +396,7 @@ class HostRow(InVersion, Base):
     nic_mbit_per_s: Mapped[float | None]
     snapshot_slots: Mapped[int | None] = mapped_column(BigInteger)
     proxies: Mapped[list[Any] | None] = mapped_column(JSON(none_as_null=True))
+    memory_gib: Mapped[float | None]
     found_source: Mapped[str | None] = mapped_column(Ident)
     found_uid: Mapped[str | None] = mapped_column(Ident)
 
@@ -468,6 +483,7 @@ class MachineRow(InVersion, Base):
     compress_ratio: Mapped[float]
     rpo_hours: Mapped[float | None]
     rto_hours: Mapped[float | None]
+    memory_gib: Mapped[float | None]
     facts: Mapped[dict[str, Any]] = mapped_column(default=dict)
 
 
@@ -678,3 +694,4 @@ class PointRow(Entry, Base):
     at: Mapped[float]
     exists_from: Mapped[float]
     stored_bytes: Mapped[float]
+    bad_since: Mapped[float | None]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import fields
+from dataclasses import fields, replace
 from datetime import date, datetime, time
 from functools import lru_cache
 from itertools import zip_longest
@@ -362,12 +362,14 @@ def save_plan(session: Session, plan_id: int, plan: p.Plan, note: str = "") -> i
     """Write a plan as a new version; returns the version's id.
 
     What was written is read again as it will be for every later look at it, before anybody can see
-    it: a plan that could not be opened is refused now.
+    it: a plan that could not be opened is refused now. Since when disks grow is not kept: forecasts
+    say it anew each time (`work.planning`).
 
     Raises:
         NotStorable: where an id is too long for the tables, or something would be read otherwise
             than it was written.
     """
+    plan = replace(plan, state=replace(plan.state, sizes_as_of=None))
     _check_ids(plan)
     version = m.VersionRow(plan_id=plan_id, note=note, **_columns(m.VersionRow, plan.transports))
     session.add(version)

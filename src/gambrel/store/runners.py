@@ -195,8 +195,9 @@ def runner_in_charge(session: Session, plan_id: int) -> Runner | None:
 
 # --- orders -------------------------------------------------------------------------------------
 
-ORDER_KINDS = ("run", "run in full", "retry", "stop", "hold", "release", "clock")
-"""What a runner can be asked; "clock" is for a stand-in: its speed, or how far to go."""
+ORDER_KINDS = ("run", "run in full", "retry", "stop", "hold", "release", "test", "clock")
+"""What a runner can be asked; "test" starts a machine from a point in isolation, "clock" is for a
+stand-in: its speed, or how far to go."""
 OPEN_STATES = ("open", "taken")
 
 
@@ -228,9 +229,11 @@ def add_order(
 
 def orders_after(session: Session, plan_id: int, after: int) -> list[Order]:
     """Open orders with a higher number, in order: what a runner has not been told."""
-    query = select(OrderRow).where(
-        OrderRow.plan_id == plan_id, OrderRow.id > after, OrderRow.state == "open"
-    )
+    open_ = OrderRow.state == "open"
+    if after == 0:
+        # Who begins anew has forgotten the tests that it took.
+        open_ = open_ | ((OrderRow.state == "taken") & (OrderRow.kind == "test"))
+    query = select(OrderRow).where(OrderRow.plan_id == plan_id, OrderRow.id > after, open_)
     return [_order(row) for row in session.scalars(query.order_by(OrderRow.id).limit(200))]
 
 

@@ -24,6 +24,7 @@ from gambrel.core.plan.objects import Plan
 from gambrel.core.schedules.calendars import instant_of
 from gambrel.formats.report_mail import notice_mail, report_mail, silence_mail
 from gambrel.store import ledger, mails
+from gambrel.store.ledger_models import in_us
 from gambrel.store.plans import PlanHead, plan_heads
 from gambrel.store.sealing import Sealer
 from gambrel.work.runs import Runs
@@ -190,7 +191,7 @@ class Mailing:
             if not to:
                 continue
             mail = notice_mail(plan, run, zone)
-            key = f"notice {plan_id} {run.job[:100]} {ledger.in_us(run.occurrence)}"
+            key = f"notice {plan_id} {run.job[:100]} {in_us(run.occurrence)}"
             self.planning.write(
                 lambda db, key=key, to=to, mail=mail: mails.queue_mail(  # type: ignore[misc]
                     db, key, to, mail.subject, mail.text, mail.html

@@ -15,6 +15,7 @@ from gambrel.core.schedules.calendars import job_occurrences
 from gambrel.core.units import HOUR
 from gambrel.formats.past_runs import PastRun, PastRuns
 from gambrel.store import ledger
+from gambrel.store.ledger_models import in_us
 from gambrel.store.plans import locked_plan
 from gambrel.work.planning import Planning
 
@@ -153,7 +154,7 @@ def write(planning: Planning, plan_id: int, plan: Plan, rows: list[PastRun], fou
 def _compare(db: Session, plan_id: int, records: list[RunRecord], found: Import) -> None:
     known = ledger.runs_by_key(db, plan_id, [(r.job, r.occurrence) for r in records])
     for record in records:
-        there = known.get((record.job, ledger.in_us(record.occurrence)))
+        there = known.get((record.job, in_us(record.occurrence)))
         fresh = {
             name: machine
             for name, machine in record.machines.items()

@@ -16,7 +16,8 @@ from gambrel.core.edits.operations import Operation, apply_all, operation_to_dic
 from gambrel.core.nights.nights import Night, night_of, today_of
 from gambrel.core.plan.objects import ExistingPoint, Plan
 from gambrel.core.plan.values import Problem
-from gambrel.store import ledger
+from gambrel.core.simulation.known_points import PlaceOfPoint, with_what_is_bad
+from gambrel.store import ledger, point_checks
 from gambrel.store.database import Sessions, in_transaction
 from gambrel.store.plan_tables import Unreadable
 from gambrel.store.plans import Draft, PlanHead, last_readable, plan_of_version, version_plan
@@ -46,6 +47,11 @@ def with_points(plan: Plan, points: Sequence[ExistingPoint]) -> Plan:
     return replace(plan, state=replace(plan.state, points=known))
 
 
+def growing_from(plan: Plan, instant: float) -> Plan:
+    """A plan whose disks have their sizes at an instant, and grow from then on."""
+    return replace(plan, state=replace(plan.state, sizes_as_of=instant))
+
+
 class PlanUnreadable(Exception):
     """A stored plan that cannot be opened.
 
@@ -71,12 +77,14 @@ class Planning:
         self.now = now
         self.forecasts = ForecastCache()
         self._lock = Lock()
+        self._looking = Lock()
         self._kept = ByteCache("plans, drafts and previews", MOST_BYTES, Forecaster.nbytes)
         self._identity: str | None = None
         self._making: dict[str, Lock] = {}
         self._used = ""
         self._noons: dict[int, Night | None] = {}
         self._plans: dict[int, int] = {}
+        self._bad: dict[int, dict[PlaceOfPoint, float]] = {}
 
     def identity(self) -> str:
         """What tells the database from any other."""
@@ -116,31 +124,59 @@ class Planning:
 
         Forecasts begin with it, from the restore points that really existed then.
         """
-        if plan_id not in self._noons:
-            with self.sessions() as session:
-                rows = ledger.nights_known(session, plan_id)[:1]
-                zone = rows[0].zone if rows else ""
-            self._noons[plan_id] = night_of(rows[0].night, zone) if rows else None
-        return self._noons[plan_id]
+        # Under the lock, so that what was read before a change is not kept after it.
+        with self._looking:
+            if plan_id not in self._noons:
+                with self.sessions() as session:
+                    rows = ledger.nights_known(session, plan_id)[:1]
+                    zone = rows[0].zone if rows else ""
+                self._noons[plan_id] = night_of(rows[0].night, zone) if rows else None
+            return self._noons[plan_id]
 
     def forget_night(self, plan_id: int) -> None:
         """Have the newest night of a plan looked up again: another one has begun."""
-        self._noons.pop(plan_id, None)
+        with self._looking:
+            self._noons.pop(plan_id, None)
 
-    def _key(self, version_id: int) -> str:
-        """What a forecaster of a version depends on."""
+    def bad_points(self, plan_id: int) -> dict[PlaceOfPoint, float]:
+        """Since when each bad point of a plan is known to be so."""
+        with self._looking:
+            if plan_id not in self._bad:
+                with self.sessions() as session:
+                    self._bad[plan_id] = point_checks.bad_points(session, plan_id)
+            return self._bad[plan_id]
+
+    def forget_bad_points(self, plan_id: int) -> None:
+        """Have the bad points of a plan looked up again: one was checked."""
+        with self._looking:
+            self._bad.pop(plan_id, None)
+
+    def _plan_of(self, version_id: int) -> int | None:
+        """The plan of a version; None where there is no such version."""
         if version_id not in self._plans:
             with self.sessions() as session:
                 found = plan_of_version(session, version_id)
             if found is None:
-                return f"version {version_id}"
+                return None
             self._plans[version_id] = found
-        night = self.night_begun(self._plans[version_id])
-        return f"version {version_id}" + ("" if night is None else f" from {night.date}")
+        return self._plans[version_id]
+
+    def _key(self, version_id: int, bad: dict[PlaceOfPoint, float] | None = None) -> str:
+        """What a forecaster of a version depends on."""
+        plan_id = self._plan_of(version_id)
+        if plan_id is None:
+            return f"version {version_id}"
+        night = self.night_begun(plan_id)
+        key = f"version {version_id}" + ("" if night is None else f" from {night.date}")
+        bad = self.bad_points(plan_id) if bad is None else bad
+        return f"{key} without {sorted(bad.items())}" if bad else key
 
     def version(self, version_id: int) -> Forecaster:
         """The forecaster of a stored version. Raises NotFound or PlanUnreadable."""
-        key = self._key(version_id)
+        plan_id = self._plan_of(version_id)
+        # Looked up once: the key and the points are of the same marks.
+        bad = {} if plan_id is None else self.bad_points(plan_id)
+        key = self._key(version_id, bad)
 
         def make() -> Forecaster:
             with self.sessions() as session:
@@ -152,10 +188,14 @@ class Planning:
                     raise PlanUnreadable(plan_id, error.problems, good) from error
                 night = self.night_begun(self._plans[version_id])
                 if night is not None:
-                    points = ledger.points_at(session, self._plans[version_id], night.start)
+                    points = ledger.points_at(
+                        session, self._plans[version_id], night.start, bad=bad
+                    )
                     plan = with_points(plan, points)
-                    return Forecaster(plan, night, kept=self.forecasts)
-            return Forecaster(plan, origin_night(plan, self.today(plan)), kept=self.forecasts)
+                elif bad:
+                    plan = with_points(plan, [with_what_is_bad(p, bad) for p in plan.state.points])
+            origin = origin_night(plan, self.today(plan)) if night is None else night
+            return Forecaster(growing_from(plan, origin.start), origin, kept=self.forecasts)
 
         return self._get(key, make)
 

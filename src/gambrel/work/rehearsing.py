@@ -52,7 +52,7 @@ def _played(
 ) -> Rehearsal:
     predicted = predicted_runs(forecaster.night(night), night)
     plan, first = forecaster.plan, forecaster.origin.start
-    state = State(plan.state.points, running=plan.state.running)
+    state = State(plan.state.points, running=plan.state.running, sizes_as_of=plan.state.sizes_as_of)
     if night.start > first:
         state = state_at(plan, first, night.end, night.start)
     return rehearse(plan, state, predicted, night, seed, told)

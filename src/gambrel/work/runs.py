@@ -16,19 +16,29 @@ from gambrel.core.ledger.comparing import NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
 from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunRecord
-from gambrel.core.ledger.report import Report, make_report
-from gambrel.core.ledger.standing import LOOKED_BACK_NIGHTS, Standing, standing_troubles
+from gambrel.core.ledger.report import Ahead, Broken, Report, make_report
+from gambrel.core.ledger.standing import (
+    LOOKED_BACK_NIGHTS,
+    Standing,
+    overdue_tests,
+    standing_troubles,
+)
 from gambrel.core.ledger.under_way import state_from
+from gambrel.core.loads.lanes import tier_of
 from gambrel.core.nights.nights import Night, night_at, night_of, night_outcome, planner_zone
 from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
+from gambrel.core.recovery.promises import kept_in
+from gambrel.core.recovery.restore_tests import Rota
 from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR, MINUTE
 from gambrel.store import ledger, runners
-from gambrel.store.ledger_models import LedgerNightRow
+from gambrel.store.ledger_models import LedgerNightRow, in_us
 from gambrel.store.plans import PlanHead, locked_plan, plan_head
 from gambrel.store.runners import Runner
+from gambrel.work import restore_tests
+from gambrel.work.forecaster import Forecaster
 from gambrel.work.planning import Planning, with_points
 
 CLOCK_MAY_DIFFER_S = 60.0
@@ -176,6 +186,8 @@ class Runs:
             return runners.note_word(db, runner.id, clock=at, offset_s=offset, speed=speed)
 
         self.planning.write(note)
+        if any(event.what == "point checked" for event in events):
+            self.planning.forget_bad_points(runner.plan_id)
         self._tell_of(runner, taken.new, speed)
         self._tell_of_ended(runner.plan_id, plan, events)
         return Batch(taken.new, taken.known, (*refused, *taken.refused), offset)
@@ -370,8 +382,36 @@ class Runs:
         if forecaster.covers(following):
             tonight = night_outcome(forecaster.night(following), following)
         silent = self.silent_since(runner, summary.runs_open)
-        standing = standing_troubles(plan, week, newest, at)
-        return make_report(plan, summary, runs, newest, left, tonight, at, silent, standing)
+        rota = restore_tests.rota_of(self.planning, plan_id)
+        due = restore_tests.due_by(self.planning, plan_id, plan, rota)
+        standing = [
+            *standing_troubles(plan, week, newest, at),
+            *overdue_tests(due, at, night.zone),
+        ]
+        ahead = self._ahead(plan_id, forecaster, rota, following, at)
+        return make_report(plan, summary, runs, newest, left, tonight, at, silent, standing, ahead)
+
+    def _ahead(
+        self, plan_id: int, forecaster: Forecaster, rota: Rota | None, tonight: Night, at: float
+    ) -> Ahead:
+        """The restore tests of the day, and the promises that the coming night would break."""
+        plan, tests = forecaster.plan, list[tuple[str, float]]()
+        if not forecaster.covers(tonight):
+            return Ahead()
+        if rota is not None:
+            found = restore_tests.layout(self.planning, plan_id, forecaster, rota, at)
+            tests = [
+                (t.machine, t.starts) for t in found.tests if t.starts < tonight.start + DAY / 2
+            ]
+        broken: dict[str, list[int]] = {}
+        kept = kept_in(plan, forecaster.night(tonight), tonight)
+        for machine, each in zip(plan.machines, kept, strict=True):
+            sums = broken.setdefault(tier_of(machine), [0, 0])
+            sums[0] += each.rpo_met is False
+            sums[1] += each.rto_met is False
+        return Ahead(
+            tuple(tests), tuple(Broken(tier, *n) for tier, n in sorted(broken.items()) if any(n))
+        )
 
     def standing(self, plan_id: int) -> list[Standing]:
         """The troubles that stand now, by the runner's clock; kept until there is news."""
@@ -387,7 +427,12 @@ class Runs:
         with self.planning.sessions() as db:
             week = ledger.runs_of_night(db, plan_id, day) + self._nights_before(db, plan_id, day)
             newest = ledger.newest_points(db, plan_id, clock)
-        found = standing_troubles(plan, week, newest, clock)
+        rota = restore_tests.rota_of(self.planning, plan_id)
+        due = restore_tests.due_by(self.planning, plan_id, plan, rota)
+        found = [
+            *standing_troubles(plan, week, newest, clock),
+            *overdue_tests(due, clock, planner_zone(plan)),
+        ]
         with self._lock:
             self._standing[plan_id] = (key, found)
         return found
@@ -438,7 +483,7 @@ def _window_ends(plan: Plan, events: Sequence[Event]) -> Mapping[ledger.RunKey, 
     for event in events:
         if event.job is None or event.occurrence is None:
             continue
-        key = (event.job, ledger.in_us(event.occurrence))
+        key = (event.job, in_us(event.occurrence))
         if key in found and event.order is None:
             continue
         ordered = event.order is not None
