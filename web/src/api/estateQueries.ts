@@ -97,7 +97,10 @@ export const exposureQuery = (plan: number, day: string) =>
           params: { path: { plan_id: plan, day } },
           signal,
         }),
-      ) as Promise<{ worst_s: Record<string, number | null> }>,
+      ) as Promise<{
+        worst_s: Record<string, number | null>;
+        restore_s: Record<string, number | null>;
+      }>,
     staleTime: Infinity,
   });
 
@@ -207,6 +210,17 @@ export const bringBack = (id: number) =>
       params: { path: { acceptance_id: id } },
     }),
   );
+
+/** An edit of facts that says only some things of some machines. */
+export const factEdit = (machines: string[], some: Partial<FactEdit>): FactEdit => ({
+  machines,
+  state: {},
+  revert: [],
+  snapshots: null,
+  leave_out: null,
+  take_in: false,
+  ...some,
+});
 
 export const editFacts = (plan: number, body: FactEdit) =>
   data(api.POST("/api/v1/plans/{plan_id}/estate/facts", { ...onPlan(plan), body }));

@@ -196,6 +196,24 @@ export const askRoom = (
   signal: AbortSignal,
 ) => data(api.POST("/api/v1/plans/{plan_id}/jobs/room", { ...onPlan(plan), body: asked, signal }));
 
+/** A job that nobody has made yet; `gib` are the used GiB of all its machines together. */
+export interface Imagined {
+  gib: number;
+  machines: number;
+  daily_change: number;
+  site: string;
+  repository: string;
+  kind: RunKind;
+  window: string | null;
+}
+
+export const askImagined = (
+  plan: number,
+  asked: Asked & Imagined & { night: string },
+  signal: AbortSignal,
+) =>
+  data(api.POST("/api/v1/plans/{plan_id}/jobs/imagined", { ...onPlan(plan), body: asked, signal }));
+
 export const askSplit = (plan: number, asked: Asked & { job: string; groups: number }) =>
   data(api.POST("/api/v1/plans/{plan_id}/jobs/split", { ...onPlan(plan), body: asked }));
 

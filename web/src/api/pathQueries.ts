@@ -23,6 +23,16 @@ export type Ics = Schemas["IcsSchema"];
 /** The lists of the plan file whose entries are edited here. */
 export type List =
   "sites" | "links" | "hosts" | "datastores" | "proxies" | "repositories" | "windows" | "calendars";
+/** The lists to which a planner adds entries one by one. */
+export const ADDED: readonly List[] = [
+  "proxies",
+  "repositories",
+  "links",
+  "hosts",
+  "datastores",
+  "sites",
+];
+
 export const NOUNS: Record<List, string> = {
   sites: "site",
   links: "link",

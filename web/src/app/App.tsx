@@ -22,6 +22,7 @@ const Jobs = lazy(() => import("../jobs/Jobs").then((m) => ({ default: m.Jobs })
 const Balance = lazy(() => import("../balance/Balance").then((m) => ({ default: m.Balance })));
 const Compare = lazy(() => import("../compare/Compare").then((m) => ({ default: m.Compare })));
 const PastBoard = lazy(() => import("../runs/PastBoard").then((m) => ({ default: m.PastBoard })));
+const Recovery = lazy(() => import("../recovery/Recovery").then((m) => ({ default: m.Recovery })));
 const Runs = lazy(() => import("../runs/Runs").then((m) => ({ default: m.Runs })));
 const Paths = lazy(() => import("../paths/Paths").then((m) => ({ default: m.Paths })));
 
@@ -41,6 +42,7 @@ export function App() {
       <Route path="/jobs/:date?" element={<Views />} />
       <Route path="/balance/:date?" element={<Views />} />
       <Route path="/runs/:date?" element={<Views />} />
+      <Route path="/recovery/:date?" element={<Views />} />
       <Route path="/compare/:date?" element={<Views />} />
       <Route path="*" element={<Navigate to="/" replace />} />
     </Routes>
@@ -109,7 +111,7 @@ function Views() {
   const isOver = Boolean(night && night < inHand.data.first_night);
   return (
     <WorkbenchProvider key={chosen?.id} plan={inHand.data}>
-      <div className="flex h-full flex-col">
+      <div className="flex h-full flex-col narrow:h-auto narrow:min-h-full">
         <TopLine />
         <WeekStrip />
         <UnsavedLine />
@@ -130,6 +132,8 @@ function Views() {
             <Balance />
           ) : view === "runs" ? (
             <Runs />
+          ) : view === "recovery" ? (
+            <Recovery />
           ) : view === "compare" ? (
             <Compare />
           ) : isOver ? (

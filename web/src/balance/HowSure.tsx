@@ -1,6 +1,6 @@
 import { waitingWords } from "./waiting";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { NumberField } from "../ui/controls";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, mondayOf } from "../time/time";
@@ -14,6 +14,9 @@ import {
   useComputing,
 } from "../api/balanceQueries";
 
+/** How many weeks the first answer takes. */
+const FIRST_WEEKS = 24;
+
 /** The week simulated some hundred times, with change and throughput that vary as they do. */
 export function HowSure() {
   const { plan, draft, date } = useWorkbench();
@@ -25,6 +28,25 @@ export function HowSure() {
   const shown = newestFor(found.data, draft, date);
   const running = shown?.state === "running";
   const nights = shown?.result?.nights ?? [];
+  const ask = (weeks: number) =>
+    computing.confidence.mutate({
+      draft: draft?.id ?? null,
+      day: mondayOf(date),
+      happens: [],
+      samples: weeks,
+      change,
+      rate,
+      stream: rate,
+      seed: 1,
+    });
+  // Opening this view asks for an answer, so it starts with a few weeks.
+  const asked = useRef<string | null>(null);
+  const question = `${draft?.id} ${mondayOf(date)}`;
+  useEffect(() => {
+    if (!found.isSuccess || shown || asked.current === question) return;
+    asked.current = question;
+    ask(FIRST_WEEKS);
+  });
   const problem = computing.confidence.error ?? computing.stop.error;
   return (
     <div
@@ -43,16 +65,7 @@ export function HowSure() {
         className="mt-2 flex flex-wrap items-end gap-3"
         onSubmit={(event) => {
           event.preventDefault();
-          computing.confidence.mutate({
-            draft: draft?.id ?? null,
-            day: mondayOf(date),
-            happens: [],
-            samples,
-            change,
-            rate,
-            stream: rate,
-            seed: 1,
-          });
+          ask(samples);
         }}
       >
         <div className="w-28">

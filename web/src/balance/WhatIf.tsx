@@ -3,7 +3,8 @@ import { Plus, Trash2 } from "lucide-react";
 import { useState } from "react";
 import { NumberField, Pick } from "../ui/controls";
 import { choicesQuery } from "../api/jobQueries";
-import { useAddress } from "../workbench/address";
+import { Link } from "react-router";
+import { planOf, useAddress } from "../workbench/address";
 import { Silhouette } from "../ui/Silhouette";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration, mondayOf } from "../time/time";
@@ -13,6 +14,19 @@ import { Verdict } from "../ui/Verdict";
 import { HAPPENINGS, happeningOf, usualScenarios } from "./happenings";
 import { type Happening, scenario } from "../api/balanceQueries";
 
+/** The hosts that are lost in a scenario. */
+const lostHosts = (happens: readonly Happening[]) =>
+  happens.flatMap((each) =>
+    each.happens === "LoseHost" && typeof each["host"] === "string" ? [each["host"]] : [],
+  );
+
+/** Where the day of the loss of some hosts is shown. */
+function recoveryOf(search: URLSearchParams, hosts: readonly string[]): string {
+  const to = new URLSearchParams(planOf(search));
+  for (const host of hosts) to.append("lost", `hosts:${host}`);
+  return to.toString();
+}
+
 const keyOf = (plan: number) => `gambrel what if of plan ${plan}`;
 
 /**
@@ -20,7 +34,7 @@ const keyOf = (plan: number) => `gambrel what if of plan ${plan}`;
  */
 export function WhatIf() {
   const { plan, draft, date, week } = useWorkbench();
-  const { set } = useAddress();
+  const { search, set } = useAddress();
   const [rows, setRows] = useState<Happening[][]>(() => {
     const kept = localStorage.getItem(keyOf(plan.id));
     return kept ? (JSON.parse(kept) as Happening[][]) : usualScenarios(plan, date);
@@ -55,7 +69,7 @@ export function WhatIf() {
       role="region"
       aria-label="What if"
     >
-      <table ref={roving} className="w-full text-sm">
+      <table ref={roving} role="table" className="reflows w-full text-sm">
         <caption className="sr-only">Nights of the week in each scenario</caption>
         <thead>
           <tr className="border-b border-rule-strong text-left text-ink-2">
@@ -113,6 +127,17 @@ export function WhatIf() {
                   >
                     Balance it
                   </Button>{" "}
+                  {lostHosts(happens).length > 0 && (
+                    <Link
+                      to={{
+                        pathname: `/recovery/${date}`,
+                        search: recoveryOf(search, lostHosts(happens)),
+                      }}
+                      className="inline-flex h-6 items-center px-1.5 underline decoration-1 underline-offset-3"
+                    >
+                      What comes back when
+                    </Link>
+                  )}
                   <Button
                     small
                     look="plain"

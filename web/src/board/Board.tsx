@@ -201,7 +201,7 @@ function NightBoard({ night }: { night: Night }) {
     null;
 
   return (
-    <div className="flex min-h-0 flex-1">
+    <div className="flex min-h-0 flex-1 narrow:flex-col">
       <main className="flex min-w-0 flex-1 flex-col" aria-label="Board">
         <BoardBar
           night={night}
@@ -233,7 +233,7 @@ function NightBoard({ night }: { night: Night }) {
         ) : asTable ? (
           <BoardTable lanes={lanes} chosen={opened?.job ?? null} onOpen={open} />
         ) : (
-          <div ref={frame} className="flex min-h-0 flex-1 flex-col">
+          <div ref={frame} className="flex min-h-0 flex-1 flex-col narrow:h-96 narrow:flex-none">
             <Axis night={night} scale={scale} />
             {room && sheetJob && (
               <RoomStrip

@@ -157,7 +157,7 @@ function Heading({ night, children }: { night: Night; children: ReactNode }) {
   const zone = night.time_zone;
   const past = night.run_list.filter((run) => run.over_s > 0).length;
   return (
-    <div className="@container/bar flex items-center gap-2 px-4 pt-2">
+    <div className="@container/bar flex items-center gap-2 px-4 pt-2 narrow:flex-wrap narrow:gap-y-0">
       <h1 className="min-w-0 truncate text-xl font-semibold">
         {day.long} night, {day.day} {day.month}
       </h1>

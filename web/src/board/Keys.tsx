@@ -27,7 +27,7 @@ export function Keys({ open, onOpen }: { open: boolean; onOpen: (open: boolean) 
       <Dialog.Portal>
         <Dialog.Content
           aria-describedby={undefined}
-          className="fixed top-24 right-6 z-40 w-[420px] border border-rule-strong bg-raised p-4 text-ink"
+          className="fixed top-24 right-6 z-40 w-[420px] narrow:inset-x-2 narrow:top-2 narrow:max-h-[calc(100vh-16px)] narrow:w-auto narrow:overflow-y-auto border border-rule-strong bg-raised p-4 text-ink"
         >
           <div className="mb-2 flex items-center">
             <Dialog.Title className="flex-1 text-lg font-semibold">Keys of the board</Dialog.Title>

@@ -243,7 +243,11 @@ function PlaceLanes({
   );
   const tall = useMemo(() => places.filter((place) => place.rows.length > 2), [places]);
   return (
-    <div ref={frame} className="flex min-h-0 flex-1 flex-col" data-overview={by}>
+    <div
+      ref={frame}
+      className="flex min-h-0 flex-1 flex-col narrow:h-96 narrow:flex-none"
+      data-overview={by}
+    >
       <div className="flex shrink-0">
         <span className="flex items-center pl-4" style={{ width: LABEL_WIDTH }}>
           {tall.length > 0 && (

@@ -29,7 +29,7 @@ export const Reasons = memo(function Reasons({
           >
             <button
               type="button"
-              className="min-w-0 truncate text-left hover:underline"
+              className="min-w-0 truncate text-left hover:underline narrow:whitespace-normal"
               disabled={!reason.job}
               onClick={() => reason.job && onOpen(reason.job)}
             >

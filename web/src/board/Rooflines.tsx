@@ -1,6 +1,8 @@
 import { clsx } from "clsx";
-import { useLayoutEffect, useMemo, useRef } from "react";
+import { useLayoutEffect, useMemo, useRef, useState } from "react";
 import type { Job, Load, Night } from "../api/client";
+import { Button } from "../ui/Button";
+import { useNarrow } from "../ui/narrow";
 import { useTheme } from "../ui/theme";
 import { clock, duration, millis } from "../time/time";
 import { amount, count } from "../ui/words";
@@ -43,13 +45,28 @@ function shapesOf(lanes: readonly Lane[]): Map<string, Shape> {
 
 /** Loads under their roofs, below the lanes and on the same axis. */
 export function Rooflines(props: Props) {
+  const narrow = useNarrow();
+  const [unfolded, setUnfolded] = useState(false);
   const shapes = useMemo(() => shapesOf(props.lanes), [props.lanes]);
   const bound = useMemo(
     () => new Set(props.lanes.filter((lane) => lane.window).map((lane) => lane.job.id)),
     [props.lanes],
   );
+  if (narrow && !unfolded)
+    return (
+      <section aria-label="Rooflines" className="border-t border-rule-strong px-4 py-1">
+        <Button small onClick={() => setUnfolded(true)}>
+          Show {count(props.night.loads.length, "roofline")}
+        </Button>
+      </section>
+    );
   return (
     <section aria-label="Rooflines" className="shrink-0 border-t border-rule-strong">
+      {narrow && (
+        <Button small look="plain" onClick={() => setUnfolded(false)}>
+          Fold the rooflines
+        </Button>
+      )}
       {props.night.loads.map((load) => (
         <Roof key={load.name} load={load} shapes={shapes} bound={bound} {...props} />
       ))}

@@ -1,12 +1,12 @@
+import { ProblemLines } from "./ProblemLines";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useWorkbench } from "../workbench/store";
-import { dayClock } from "../time/time";
+import { dayClock, longDate } from "../time/time";
 import { Button } from "../ui/Button";
 import { Sheet } from "../ui/Sheet";
 import { type Acceptance, acceptancesQuery, bringBack, undoAcceptance } from "../api/estateQueries";
-import { problemLines, useEstateChange } from "./useEstateChange";
-import { longDate } from "./words";
+import { useEstateChange } from "./useEstateChange";
 
 const WHAT: Record<string, string> = {
   accept: "Taken from the inbox",
@@ -33,11 +33,7 @@ export function ChangesSheet({
         Newest first. Jobs and restore points are never touched by going back.
       </p>
       {answer.error && <p role="alert">{answer.error.message}</p>}
-      {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">
-          {line}
-        </p>
-      ))}
+      <ProblemLines problem={problem} />
       {answer.data?.acceptances.length === 0 && (
         <p>Nothing has changed since the plan was stored.</p>
       )}

@@ -1,15 +1,16 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download, Search } from "lucide-react";
 import { useCallback, useState } from "react";
 import { useAddress } from "../workbench/address";
 import { useEscape, useKeys } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
-import { mondayOf } from "../time/time";
+import { longDate, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
 import { Hint } from "../ui/Hint";
 import { count } from "../ui/words";
 import { ChangesSheet } from "./ChangesSheet";
+import { MarkedSheet } from "./MarkedSheet";
 import { FactsSheet } from "./FactsSheet";
 import { ImportSheet } from "./ImportSheet";
 import { InboxSheet } from "./InboxSheet";
@@ -23,9 +24,11 @@ import {
   pageQuery,
   type Shown,
   sourcesQuery,
+  type MachineEntry,
+  PAGE,
 } from "../api/estateQueries";
 import { SourcesSheet } from "./SourcesSheet";
-import { COVERAGE_MARKS, longDate, since } from "./words";
+import { COVERAGE_MARKS, since } from "./words";
 
 const GROUPS = [
   "none",
@@ -39,6 +42,9 @@ const GROUPS = [
   "source",
   "kind",
 ];
+
+/** Machines that are marked by one click are read from the server a page at a time. */
+const MOST_MARKED = 5000;
 
 /** What is shown, kept in the address so that it can be saved as a bookmark and sent to others. */
 function useShown() {
@@ -61,7 +67,8 @@ export function Estate() {
   const { plan, draft, date } = useWorkbench();
   const { shown, set, search } = useShown();
   const [typed, setTyped] = useState(shown.search);
-  const [marked, setMarked] = useState<ReadonlySet<string>>(new Set());
+  const [marked, setMarked] = useState<ReadonlyMap<string, readonly string[]>>(new Map());
+  const client = useQueryClient();
   const first = useQuery({
     ...pageQuery(plan, draft, shown, 0),
     placeholderData: (before) => before,
@@ -87,17 +94,26 @@ export function Estate() {
   useEscape(close);
 
   const mark = useCallback(
-    (names: string[], add: boolean) =>
+    (row: MachineEntry, add: boolean) =>
       setMarked((before) => {
-        const now = new Set(before);
-        for (const name of names) {
-          if (add) now.add(name);
-          else now.delete(name);
-        }
+        const now = new Map(before);
+        if (add) now.set(row.name, row.jobs);
+        else now.delete(row.name);
         return now;
       }),
     [],
   );
+  const markAll = async () => {
+    const pages = Math.ceil((page?.total ?? 0) / PAGE);
+    const found = await Promise.all(
+      Array.from({ length: pages }, (_, i) => client.fetchQuery(pageQuery(plan, draft, shown, i))),
+    );
+    setMarked(new Map(found.flatMap((each) => each.rows.map((row) => [row.name, row.jobs]))));
+  };
+  const done = (what: string) => {
+    setMarked(new Map());
+    if (new URLSearchParams(window.location.search).get("panel") === what) close();
+  };
   const csv = new URLSearchParams();
   for (const [key, value] of Object.entries(asQuery(shown, draft?.id ?? null)))
     for (const each of Array.isArray(value) ? value : [value]) csv.append(key, String(each));
@@ -107,11 +123,14 @@ export function Estate() {
   const faulty =
     sources.data?.sources.filter((s) => ["fails", "works for most"].includes(s.access)).length ?? 0;
   return (
-    <div className="flex min-h-0 flex-1">
+    <div className="flex min-h-0 flex-1 narrow:flex-col">
       <main className="flex min-w-0 flex-1 flex-col" aria-label="Estate">
-        <div className="flex items-center gap-2 px-4 pt-2">
+        <div className="flex items-center gap-2 px-4 pt-2 narrow:flex-wrap">
           <h1 className="text-xl font-semibold whitespace-nowrap">Estate</h1>
-          <p className="min-w-0 flex-1 truncate pl-2 text-base" role="status">
+          <p
+            className="min-w-0 flex-1 truncate pl-2 text-base narrow:basis-3/4 narrow:whitespace-normal"
+            role="status"
+          >
             {page ? <Answer page={page} on={on} /> : "Reading the estate …"}
           </p>
           <Button
@@ -254,7 +273,15 @@ export function Estate() {
             <Button small onClick={() => show("facts")}>
               Edit facts
             </Button>
-            <Button small look="plain" onClick={() => setMarked(new Set())}>
+            <Button small onClick={() => show("marked")}>
+              Into a job, or left out …
+            </Button>
+            {page && marked.size < page.total && page.total <= MOST_MARKED && (
+              <Button small look="plain" onClick={() => void markAll()}>
+                Mark all {page.total} shown
+              </Button>
+            )}
+            <Button small look="plain" onClick={() => setMarked(new Map())}>
               Unmark
             </Button>
           </p>
@@ -284,6 +311,7 @@ export function Estate() {
               groups={page.groups}
               columns={columns}
               worst={worst.data?.worst_s}
+              back={worst.data?.restore_s}
               on={on}
               chosen={machine}
               marked={marked}
@@ -312,13 +340,14 @@ export function Estate() {
       )}
       {panel === "import" && <ImportSheet onClose={close} />}
       {panel === "facts" && (
-        <FactsSheet
-          machines={[...marked]}
+        <FactsSheet machines={[...marked.keys()]} onClose={close} onDone={() => done("facts")} />
+      )}
+      {panel === "marked" && (
+        <MarkedSheet
+          machines={[...marked.keys()]}
+          jobsOf={(name) => marked.get(name) ?? []}
           onClose={close}
-          onDone={() => {
-            setMarked(new Set());
-            if (new URLSearchParams(window.location.search).get("panel") === "facts") close();
-          }}
+          onDone={() => done("marked")}
         />
       )}
     </div>

@@ -1,13 +1,15 @@
+import { ProblemLines } from "./ProblemLines";
 import { useState } from "react";
 import { refusalsOf } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
+import { Pick } from "../ui/controls";
 import { Field } from "../ui/Field";
 import { Sheet } from "../ui/Sheet";
 import { typedNumber } from "../ui/numbers";
 import { count } from "../ui/words";
-import { editFacts, type Machine } from "../api/estateQueries";
-import { problemLines, useEstateChange } from "./useEstateChange";
+import { editFacts, factEdit, type Machine } from "../api/estateQueries";
+import { useEstateChange } from "./useEstateChange";
 
 interface Fact {
   /** Its name at the server: of a disk "DISK/used_gib", of every disk "*" in place of its name. */
@@ -16,6 +18,9 @@ interface Fact {
   /** What one unit on the screen is in the plan. */
   scale: number;
   unit: string;
+  /** Yes or no, or words, in place of a number. */
+  kind?: "flag" | "text";
+  onlyServer?: boolean;
 }
 
 const FACTS: Fact[] = [
@@ -25,19 +30,32 @@ const FACTS: Fact[] = [
   { field: "growth_per_year", label: "Grows a year", scale: 0.01, unit: "%" },
   { field: "rpo_hours", label: "RPO", scale: 1, unit: "hours" },
   { field: "rto_hours", label: "RTO", scale: 1, unit: "hours" },
+  { field: "memory_gib", label: "Memory", scale: 1, unit: "GiB" },
+  { field: "role", label: "Role of the application", scale: 1, unit: "", kind: "text" },
+  { field: "quiesces", label: "Can be quiesced", scale: 1, unit: "", kind: "flag" },
+  { field: "nic_mbit_per_s", label: "Network", scale: 1, unit: "Mbit/s", onlyServer: true },
+  { field: "agent_streams", label: "Streams of its agent", scale: 1, unit: "", onlyServer: true },
 ];
 const SIZES = [
   { fact: "provisioned_gib", word: "provisioned" },
   { fact: "used_gib", word: "used" },
   { fact: "swap_gib", word: "swap, part of used" },
 ];
-const sizesOf = (disk: string, called: string): Fact[] =>
-  SIZES.map(({ fact, word }) => ({
+const sizesOf = (disk: string, called: string): Fact[] => [
+  ...SIZES.map(({ fact, word }) => ({
     field: `${disk}/${fact}`,
     label: `${called}, ${word}`,
     scale: 1,
     unit: "GiB",
-  }));
+  })),
+  {
+    field: `${disk}/holds_backups`,
+    label: `${called}: holds backups`,
+    scale: 1,
+    unit: "",
+    kind: "flag",
+  },
+];
 const ON_EVERY_DISK = sizesOf("*", "Every disk");
 
 /** What the machine says of a fact now. */
@@ -63,33 +81,29 @@ export function FactsForm({
   const { plan } = useWorkbench();
   const { run, busy, problem } = useEstateChange();
   const [typed, setTyped] = useState<Record<string, string>>({});
-  const wrong = (field: string) => {
-    const text = typed[field];
-    if (text && Number.isNaN(typedNumber(text))) return "is not a number";
-    return refusalsOf(problem).of(field);
-  };
+  const mistyped = (fact: Fact) =>
+    !fact.kind && Boolean(typed[fact.field]) && Number.isNaN(typedNumber(typed[fact.field] ?? ""));
+  const wrong = (fact: Fact) =>
+    mistyped(fact) ? "is not a number" : refusalsOf(problem).of(fact.field);
   const sizes = before
     ? before.disk_list.flatMap((disk) => sizesOf(disk.id, disk.id))
     : ON_EVERY_DISK;
-  const facts = [...FACTS, ...sizes];
+  const facts = [
+    ...FACTS.filter((fact) => !fact.onlyServer || !before || before.kind === "server"),
+    ...sizes,
+  ];
   const entered = facts.filter((fact) => typed[fact.field]);
-  const valid = entered.every((fact) => !Number.isNaN(typedNumber(typed[fact.field] ?? "")));
+  const valid = !entered.some(mistyped);
+  const stated = (fact: Fact) => {
+    const text = typed[fact.field] ?? "";
+    if (fact.kind === "flag") return text === "yes";
+    if (fact.kind === "text") return text;
+    return Number((typedNumber(text) * fact.scale).toPrecision(10));
+  };
+  const all = () => Object.fromEntries(entered.map((fact) => [fact.field, stated(fact)]));
   const send = (revert: string[]) =>
     void run(() =>
-      editFacts(plan.id, {
-        machines,
-        state: revert.length
-          ? {}
-          : Object.fromEntries(
-              entered.map((fact) => [
-                fact.field,
-                Number((typedNumber(typed[fact.field] ?? "") * fact.scale).toPrecision(10)),
-              ]),
-            ),
-        revert,
-        leave_out: null,
-        take_in: false,
-      }),
+      editFacts(plan.id, factEdit(machines, revert.length ? { revert } : { state: all() })),
     ).then((done) => done && onDone());
   return (
     <form
@@ -100,30 +114,43 @@ export function FactsForm({
     >
       {facts.map((fact) => {
         const value = before && valueNow(before, fact.field);
+        if (fact.kind === "flag")
+          return (
+            <Pick
+              key={fact.field}
+              label={fact.label}
+              value={typed[fact.field] ?? ""}
+              options={[
+                {
+                  value: "",
+                  label: before ? (value ? "yes, as it is" : "no, as it is") : "as it is",
+                },
+                ...["yes", "no"].filter((word) => !before || (word === "yes") !== value),
+              ]}
+              onChange={(word) => setTyped({ ...typed, [fact.field]: word })}
+            />
+          );
         return (
           <Field
             key={fact.field}
-            label={`${fact.label} (${fact.unit})`}
-            inputMode="decimal"
+            label={fact.unit ? `${fact.label} (${fact.unit})` : fact.label}
+            inputMode={fact.kind ? "text" : "decimal"}
             placeholder={
               typeof value === "number"
                 ? String(Number((value / fact.scale).toPrecision(6)))
-                : before
-                  ? "none"
-                  : "as it is"
+                : typeof value === "string" && value
+                  ? value
+                  : before
+                    ? "none"
+                    : "as it is"
             }
             value={typed[fact.field] ?? ""}
-            wrong={wrong(fact.field)}
+            wrong={wrong(fact)}
             onChange={(event) => setTyped({ ...typed, [fact.field]: event.target.value })}
           />
         );
       })}
-      {problem &&
-        problemLines(problem).map((line) => (
-          <p key={line} role="alert" className="text-barn">
-            {line}
-          </p>
-        ))}
+      <ProblemLines problem={problem} />
       <p className="flex gap-2">
         <button
           type="submit"

@@ -3,6 +3,8 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
+import { Field } from "../ui/Field";
+import { fitting, keepMapping, keptMappings, sameColumns } from "./mappings";
 import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
 import {
@@ -25,6 +27,12 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
   const [busy, setBusy] = useState(false);
   const [problem, setProblem] = useState<Error | null>(null);
   const [done, setDone] = useState<string | null>(null);
+  const [last, setLast] = useState<{
+    columns: string[];
+    mapping: Record<string, string>;
+  } | null>(null);
+  const [kept, setKept] = useState(() => keptMappings(plan.id));
+  const [name, setName] = useState("");
 
   const work = async (job: () => Promise<void>) => {
     setBusy(true);
@@ -42,7 +50,21 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
       setFiles(chosen);
       setChoices(how);
       setDone(null);
-      setPreview(chosen.length ? await previewImport(plan.id, chosen, how) : null);
+      let found = chosen.length ? await previewImport(plan.id, chosen, how) : null;
+      const columns = tableOf(found)?.columns;
+      if (how.mapping === null && columns && last && sameColumns(columns, last.columns)) {
+        // The corrected file: it is taken as the one before it was.
+        const again = { ...how, mapping: last.mapping };
+        setChoices(again);
+        found = await previewImport(plan.id, chosen, again);
+      }
+      const mapped = tableOf(found);
+      if (mapped)
+        setLast({
+          columns: mapped.columns,
+          mapping: mapped.mapping as Record<string, string>,
+        });
+      setPreview(found);
     });
   const take = (goodRows: boolean) =>
     work(async () => {
@@ -54,7 +76,7 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
       await client.invalidateQueries({ queryKey: ["plan", plan.id], refetchType: "active" });
     });
 
-  const table = preview?.files.find((file) => file.kind === "CSV");
+  const table = tableOf(preview);
   const bad = (preview?.problems.length ?? 0) + (preview?.more_problems ?? 0);
   return (
     <Sheet label="Import" title="Import machines" onClose={onClose}>
@@ -121,6 +143,51 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
               onUnit={(unit) => void look(files, { ...choices, unit })}
             />
           )}
+          {table && (
+            <div className="mb-2">
+              {Object.keys(kept).length > 0 && (
+                <span className="-ml-1.5">
+                  <Choice
+                    lead="Mapped as"
+                    value=""
+                    options={Object.keys(kept).map((value) => ({ value, label: value }))}
+                    onChange={(chosen) => {
+                      const { mapping, unit } = kept[chosen]!;
+                      void look(files, {
+                        ...choices,
+                        unit,
+                        mapping: fitting(mapping, table.columns),
+                      });
+                    }}
+                  />
+                </span>
+              )}
+              <form
+                className="flex items-end gap-1"
+                onSubmit={(event) => {
+                  event.preventDefault();
+                  if (!name.trim()) return;
+                  keepMapping(plan.id, name.trim(), {
+                    mapping: table.mapping as Record<string, string>,
+                    unit: choices.unit,
+                  });
+                  setKept(keptMappings(plan.id));
+                  setName("");
+                }}
+              >
+                <div className="flex-1">
+                  <Field
+                    label="Keep this mapping as"
+                    value={name}
+                    onChange={(event) => setName(event.target.value)}
+                  />
+                </div>
+                <Button type="submit" className="mb-2" disabled={!name.trim()}>
+                  Keep
+                </Button>
+              </form>
+            </div>
+          )}
           <div className="-ml-1.5 mb-2">
             <Choice
               lead="VMs without a host go on"
@@ -184,6 +251,9 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
   );
 }
 
+const tableOf = (preview: ImportPreview | null) =>
+  preview?.files.find((file) => file.kind === "CSV");
+
 const SHOWN = 8;
 
 function Lines({ lines }: { lines: string[] }) {
@@ -231,8 +301,10 @@ function Mapping({
   const fieldOf = (column: string) =>
     Object.keys(mapping).find((field) => mapping[field] === column) ?? "";
   const unused = columns.filter((column) => !fieldOf(column)).length;
+  // It opens where something is missing, and stays open until it is closed.
+  const [open, setOpen] = useState(!mapping["name"]);
   return (
-    <details open={!mapping["name"]} className="mb-2">
+    <details open={open} onToggle={(event) => setOpen(event.currentTarget.open)} className="mb-2">
       <summary className="cursor-pointer font-semibold">
         Columns{" "}
         <span className="font-normal text-ink-2">

@@ -1,3 +1,4 @@
+import { ProblemLines } from "./ProblemLines";
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { useState } from "react";
@@ -16,7 +17,7 @@ import {
   reopen,
   setStandingRule,
 } from "../api/estateQueries";
-import { problemLines, useEstateChange } from "./useEstateChange";
+import { useEstateChange } from "./useEstateChange";
 
 const TITLES: Record<Difference["kind"], string> = {
   new: "New",
@@ -47,11 +48,7 @@ export function InboxSheet({ onClose }: { onClose: () => void }) {
         taken can be undone.
       </p>
       {answer.error && <p role="alert">{answer.error.message}</p>}
-      {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">
-          {line}
-        </p>
-      ))}
+      <ProblemLines problem={problem} />
       {differences.length > 0 && (
         <>
           <p className="flex gap-2">
@@ -127,11 +124,7 @@ function Kind({
           Leave
         </Button>
       </div>
-      {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">
-          {line}
-        </p>
-      ))}
+      <ProblemLines problem={problem} />
       <ul>
         {differences.map((difference) => (
           <Entry key={difference.id} difference={difference} />
@@ -197,11 +190,7 @@ function Entry({ difference }: { difference: Difference }) {
           <WeekEffect ids={[difference.id]} />
         </div>
       )}
-      {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">
-          {line}
-        </p>
-      ))}
+      <ProblemLines problem={problem} />
     </li>
   );
 }

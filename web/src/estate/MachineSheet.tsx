@@ -1,17 +1,21 @@
+import { ProblemLines } from "./ProblemLines";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useJobLinks } from "../workbench/links";
 import { useWorkbench } from "../workbench/store";
-import { dayClock, duration } from "../time/time";
+import { dayClock, duration, longDate } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
+import { Field } from "../ui/Field";
+import { typedNumber } from "../ui/numbers";
 import { Sheet } from "../ui/Sheet";
 import { bytes, count, gib, percent } from "../ui/words";
+import { LeaveOut } from "./LeaveOut";
 import { FactsForm } from "./FactsSheet";
-import { editFacts, type Machine, machineQuery } from "../api/estateQueries";
-import { problemLines, useEstateChange } from "./useEstateChange";
-import { CHANGE_FROM, COVERAGE_MARKS, longDate, since } from "./words";
+import { editFacts, factEdit, type Machine, machineQuery } from "../api/estateQueries";
+import { useEstateChange } from "./useEstateChange";
+import { CHANGE_FROM, COVERAGE_MARKS, since } from "./words";
 
 /** All that is known of a machine, and what can be done about it. */
 export function MachineSheet({
@@ -116,24 +120,20 @@ function Body({
         </p>
       )}
       {machine.coverage !== "gone" && <AddToJob machine={machine} />}
-      {machine.coverage === "not protected" && <LeaveOut machine={machine} />}
+      {machine.coverage === "not protected" && <LeaveOut machines={[machine.name]} />}
       {machine.left_out && (
         <p className="mb-2">
           <Button
             disabled={busy}
             onClick={() =>
-              void run(() => editFacts(plan.id, edit(machine.name, { take_in: true })))
+              void run(() => editFacts(plan.id, factEdit([machine.name], { take_in: true })))
             }
           >
             No longer leave it out
           </Button>
         </p>
       )}
-      {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">
-          {line}
-        </p>
-      ))}
+      <ProblemLines problem={problem} />
 
       {machine.hazards.length > 0 && (
         <>
@@ -178,6 +178,11 @@ function Body({
             />
             <Was machine={machine} fact={`${disk.id}/used_gib`} show={(v) => `${gib(v)} used`} />
             <Was machine={machine} fact={`${disk.id}/swap_gib`} show={(v) => `${gib(v)} swap`} />
+            <Was
+              machine={machine}
+              fact={`${disk.id}/holds_backups`}
+              show={(v) => (v ? "holds backups" : "holds no backups")}
+            />
           </li>
         ))}
       </ul>
@@ -226,21 +231,36 @@ function Body({
             <Was machine={machine} fact="rpo_hours" show={(v) => `RPO ${v} h`} />
             <Was machine={machine} fact="rto_hours" show={(v) => `RTO ${v} h`} />
           </dd>
+          <dt className="text-ink-2">Memory</dt>
+          <dd>
+            {machine.memory_gib === null ? "not known" : `${machine.memory_gib} GiB`}
+            <Was machine={machine} fact="memory_gib" show={(v) => `${v} GiB`} />
+          </dd>
+          <dt className="text-ink-2">Role</dt>
+          <dd>
+            {machine.role || "not stated"}
+            <Was machine={machine} fact="role" show={(v) => String(v) || "not stated"} />
+          </dd>
+          <dt className="text-ink-2">Quiesces</dt>
+          <dd>
+            {machine.quiesces ? "yes" : "cannot be quiesced"}
+            <Was machine={machine} fact="quiesces" show={(v) => (v ? "yes" : "no")} />
+          </dd>
+          {machine.kind === "server" && (
+            <>
+              <dt className="text-ink-2">Network</dt>
+              <dd>
+                {machine.nic_mbit_per_s === null ? "no limit" : `${machine.nic_mbit_per_s} Mbit/s`},{" "}
+                {count(machine.agent_streams ?? 0, "stream")} of its agent
+                <Was machine={machine} fact="nic_mbit_per_s" show={(v) => `${v} Mbit/s`} />
+                <Was machine={machine} fact="agent_streams" show={(v) => count(v, "stream")} />
+              </dd>
+            </>
+          )}
         </dl>
       )}
 
-      {machine.snapshots.length > 0 && (
-        <>
-          <h3 className="mt-3 font-semibold">Snapshots taken by hand</h3>
-          <ul>
-            {machine.snapshots.map((shot) => (
-              <li key={shot.name + shot.taken_at}>
-                {shot.name}, {longDate(shot.taken_at.slice(0, 10))}, {gib(shot.gib)}
-              </li>
-            ))}
-          </ul>
-        </>
-      )}
+      {machine.kind === "vm" && <Snapshots machine={machine} />}
 
       <h3 className="mt-3 font-semibold">Runs this week</h3>
       {machine.next_runs.length === 0 && <p className="text-ink-2">None.</p>}
@@ -264,15 +284,6 @@ function Body({
   );
 }
 
-const edit = (name: string, more: Partial<Parameters<typeof editFacts>[1]>) => ({
-  machines: [name],
-  state: {},
-  revert: [],
-  leave_out: null,
-  take_in: false,
-  ...more,
-});
-
 function Was({
   machine,
   fact,
@@ -293,11 +304,93 @@ function Was({
         type="button"
         disabled={busy}
         className="underline underline-offset-2"
-        onClick={() => void run(() => editFacts(plan.id, edit(machine.name, { revert: [fact] })))}
+        onClick={() =>
+          void run(() => editFacts(plan.id, factEdit([machine.name], { revert: [fact] })))
+        }
       >
         bring back
       </button>
     </span>
+  );
+}
+
+/** Snapshots that somebody took by hand: those known, one more, one gone. */
+function Snapshots({ machine }: { machine: Machine }) {
+  const { plan, date } = useWorkbench();
+  const { run, busy, problem } = useEstateChange();
+  const [name, setName] = useState<string | null>(null);
+  const [taken, setTaken] = useState(date);
+  const [size, setSize] = useState("");
+  const gibs = size ? typedNumber(size) : 0;
+  const state = (snapshots: Machine["snapshots"]) =>
+    run(() => editFacts(plan.id, factEdit([machine.name], { snapshots })));
+  return (
+    <section aria-label="Snapshots taken by hand">
+      <h3 className="mt-3 flex items-center gap-2 font-semibold">
+        Snapshots taken by hand
+        <Button
+          small
+          look="plain"
+          className="font-normal underline"
+          aria-expanded={name !== null}
+          onClick={() => setName(name === null ? "" : null)}
+        >
+          {name === null ? "Add" : "Close"}
+        </Button>
+      </h3>
+      {machine.snapshots.length === 0 && name === null && <p className="text-ink-2">None known.</p>}
+      <ul>
+        {machine.snapshots.map((shot) => (
+          <li key={shot.name + shot.taken_at}>
+            {shot.name}, {longDate(shot.taken_at.slice(0, 10))}, {gib(shot.gib)}{" "}
+            <button
+              type="button"
+              disabled={busy}
+              className="underline underline-offset-2"
+              aria-label={`Remove snapshot ${shot.name}`}
+              onClick={() => void state(machine.snapshots.filter((each) => each !== shot))}
+            >
+              remove
+            </button>
+          </li>
+        ))}
+      </ul>
+      {name !== null && (
+        <form
+          className="mt-1"
+          onSubmit={(event) => {
+            event.preventDefault();
+            if (!name.trim() || Number.isNaN(gibs)) return;
+            const made = { name: name.trim(), taken_at: `${taken}T12:00:00Z`, gib: gibs };
+            void state([...machine.snapshots, made]).then((done) => done && setName(null));
+          }}
+        >
+          <Field
+            label="Name of the snapshot"
+            autoFocus
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+          <Field
+            label="Taken on"
+            type="date"
+            value={taken}
+            onChange={(event) => setTaken(event.target.value)}
+          />
+          <Field
+            label="Size (GiB)"
+            inputMode="decimal"
+            value={size}
+            wrong={Number.isNaN(gibs) ? "is not a number" : null}
+            onChange={(event) => setSize(event.target.value)}
+          />
+          <Button type="submit" disabled={busy || !name.trim() || Number.isNaN(gibs)}>
+            Add snapshot
+          </Button>
+        </form>
+      )}
+      <ProblemLines problem={problem} />
+    </section>
   );
 }
 
@@ -352,65 +445,5 @@ function AddToJob({ machine }: { machine: Machine }) {
       )}
       {draft && <p className="text-ink-2">It joins the open draft; nothing is adopted yet.</p>}
     </div>
-  );
-}
-
-function LeaveOut({ machine }: { machine: Machine }) {
-  const { plan } = useWorkbench();
-  const { run, busy, problem } = useEstateChange();
-  const [open, setOpen] = useState(false);
-  if (!open)
-    return (
-      <p className="mb-2">
-        <Button look="plain" className="underline" onClick={() => setOpen(true)}>
-          Leave it out on purpose …
-        </Button>
-      </p>
-    );
-  return (
-    <form
-      className="mb-2"
-      onSubmit={(event) => {
-        event.preventDefault();
-        const given = new FormData(event.currentTarget);
-        const leave_out = {
-          reason: String(given.get("reason")),
-          review: String(given.get("review")) || null,
-        };
-        void run(() => editFacts(plan.id, edit(machine.name, { leave_out })));
-      }}
-    >
-      <label className="block text-xs text-ink-2" htmlFor="leave-out-reason">
-        Why it needs no protection
-      </label>
-      <input
-        id="leave-out-reason"
-        name="reason"
-        required
-        maxLength={500}
-        className="mb-1 h-7 w-full border border-rule-strong bg-raised px-1.5"
-      />
-      <label className="block text-xs text-ink-2" htmlFor="leave-out-review">
-        Look at it again on
-      </label>
-      <input
-        id="leave-out-review"
-        name="review"
-        type="date"
-        className="mb-1 h-7 border border-rule-strong bg-raised px-1.5"
-      />{" "}
-      <button
-        type="submit"
-        disabled={busy}
-        className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed"
-      >
-        Leave it out
-      </button>
-      {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">
-          {line}
-        </p>
-      ))}
-    </form>
   );
 }

@@ -3,6 +3,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { clsx } from "clsx";
 import { ArrowDown, ArrowUp, ChevronDown, ChevronRight } from "lucide-react";
 import {
+  type CSSProperties,
   type KeyboardEvent,
   memo,
   type ReactNode,
@@ -11,11 +12,12 @@ import {
   useRef,
   useState,
 } from "react";
+import { useNarrow } from "../ui/narrow";
 import { useWorkbench } from "../workbench/store";
-import { dayClock, duration } from "../time/time";
+import { dayClock, duration, longDate } from "../time/time";
 import { count, gib, percent } from "../ui/words";
 import { type Group, type MachineEntry, PAGE, pageQuery, type Shown } from "../api/estateQueries";
-import { COVERAGE_MARKS, HAZARDS, longDate, since } from "./words";
+import { COVERAGE_MARKS, HAZARDS, since } from "./words";
 
 export interface Column {
   id: string;
@@ -27,7 +29,12 @@ export interface Column {
   right?: boolean;
   cell: (
     row: MachineEntry,
-    more: { worst: number | null | undefined; on: string; zone: string },
+    more: {
+      worst: number | null | undefined;
+      back: number | null | undefined;
+      on: string;
+      zone: string;
+    },
   ) => ReactNode;
 }
 
@@ -41,7 +48,7 @@ function SizeBar({ row }: { row: MachineEntry }) {
       className="flex items-center gap-2"
       title={`${gib(row.used_gib)} used of ${gib(row.provisioned_gib)} provisioned`}
     >
-      <span aria-hidden className="relative block h-2 w-20 shrink-0">
+      <span aria-hidden className="relative block h-2 w-20 shrink-0 narrow:w-10">
         <span
           className="absolute inset-y-0 left-0 border border-rule-strong"
           style={{ width: `${wide * 100}%` }}
@@ -140,6 +147,13 @@ export const COLUMNS: Column[] = [
     cell: (r, m) => <Worst row={r} worst={m.worst} />,
   },
   {
+    id: "back",
+    title: "Whole in",
+    width: 92,
+    right: true,
+    cell: (r, m) => <Back row={r} seconds={m.back} />,
+  },
+  {
     id: "hazards",
     title: "Hazards",
     width: 96,
@@ -190,6 +204,7 @@ export const FIRST_COLUMNS = [
   "change",
   "where",
   "worst",
+  "back",
   "hazards",
 ];
 
@@ -209,6 +224,20 @@ function Worst({ row, worst }: { row: MachineEntry; worst: number | null | undef
   const said = worst > 14 * 86400 ? `${Math.round(worst / 86400)} days` : duration(worst);
   return missed ? (
     <strong className="text-hay-text" title={`its RPO is ${row.rpo_hours} h`}>
+      {said}
+    </strong>
+  ) : (
+    <>{said}</>
+  );
+}
+
+/** How long it takes until it is whole from its newest point, restored alone as the week ends. */
+function Back({ row, seconds }: { row: MachineEntry; seconds: number | null | undefined }) {
+  if (seconds === undefined) return <span className="text-ink-2">…</span>;
+  if (seconds === null) return <>–</>;
+  const said = duration(seconds);
+  return row.rto_hours !== null && seconds > row.rto_hours * 3600 ? (
+    <strong className="text-hay-text" title={`its RTO is ${row.rto_hours} h`}>
       {said}
     </strong>
   ) : (
@@ -247,6 +276,8 @@ export function linesOf(
 
 const ROW_PX = 28;
 const MARK_PX = 30;
+/** How many columns stand abreast in a narrow window; the others follow below them. */
+const ABREAST = 3;
 
 /** The long table: rows are asked for by the hundred as they come into sight. */
 export function MachineTable(props: {
@@ -255,31 +286,44 @@ export function MachineTable(props: {
   groups: readonly Group[];
   columns: readonly string[];
   worst: Record<string, number | null> | undefined;
+  back: Record<string, number | null> | undefined;
   on: string;
   chosen: string | null;
-  marked: ReadonlySet<string>;
-  onMark: (names: string[], on: boolean) => void;
+  marked: ReadonlyMap<string, unknown>;
+  onMark: (row: MachineEntry, on: boolean) => void;
   onSort: (sort: string) => void;
   onOpen: (name: string) => void;
 }) {
-  const { shown, total, groups, worst, on, chosen, marked } = props;
+  const { shown, total, groups, worst, back, on, chosen, marked } = props;
   const { plan, draft } = useWorkbench();
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
   const frame = useRef<HTMLDivElement>(null);
   const names = props.columns.join();
   const columns = useMemo(() => COLUMNS.filter((c) => names.split(",").includes(c.id)), [names]);
-  const template = `${MARK_PX}px ${columns.map((c) => (c.grows ? `minmax(${c.width}px,${c.grows}fr)` : `${c.width}px`)).join(" ")}`;
-  const least = columns.reduce((sum, column) => sum + column.width, MARK_PX);
+  const narrow = useNarrow();
+  const linesOfRow = Math.ceil(columns.length / ABREAST);
+  const rowPx = narrow ? ROW_PX * linesOfRow : ROW_PX;
+  const wide = `${MARK_PX}px ${columns.map((c) => (c.grows ? `minmax(${c.width}px,${c.grows}fr)` : `${c.width}px`)).join(" ")}`;
+  const template = narrow ? `${MARK_PX}px repeat(${ABREAST}, minmax(0, 1fr))` : wide;
+  const least = narrow ? 0 : columns.reduce((sum, column) => sum + column.width, MARK_PX);
+  const markSpan = useMemo(
+    () => (narrow ? { gridRow: `1 / span ${linesOfRow}` } : undefined),
+    [narrow, linesOfRow],
+  );
   const lines = useMemo(() => linesOf(total, groups, folded), [total, groups, folded]);
   const virtual = useVirtualizer({
     count: lines.length,
     getScrollElement: () => frame.current,
-    estimateSize: () => ROW_PX,
+    estimateSize: (index) => (lines[index]?.kind === "group" ? ROW_PX : rowPx),
     overscan: 8,
     // Rows may come a frame later than the scroll; waiting for them in the same frame drops frames.
     useFlushSync: false,
   });
+  useEffect(() => virtual.measure(), [virtual, rowPx, lines]);
   const visible = virtual.getVirtualItems();
+  // The table is one stop of the Tab key: the line that had the focus last, else the first.
+  const [last, setLast] = useState(0);
+  const stop = visible.some((item) => item.index === last) ? last : (visible[0]?.index ?? 0);
   const pages = [
     ...new Set(
       visible.flatMap((item) => {
@@ -321,9 +365,13 @@ export function MachineTable(props: {
       data-scroller
       role="table"
       aria-label="Machines"
+      onFocus={(event) => {
+        const line = (event.target as HTMLElement).dataset["line"];
+        if (line !== undefined) setLast(Number(line));
+      }}
       aria-rowcount={lines.length + 1}
       tabIndex={0}
-      className="min-h-0 flex-1 overflow-auto px-2"
+      className="min-h-0 flex-1 overflow-auto px-2 narrow:h-[85vh] narrow:flex-none"
     >
       <div
         role="row"
@@ -331,7 +379,7 @@ export function MachineTable(props: {
         className="sticky top-0 z-10 grid items-end border-b border-rule-strong bg-ground text-ink-2"
         style={{ gridTemplateColumns: template, minWidth: least }}
       >
-        <span role="columnheader" className="px-2 py-1">
+        <span role="columnheader" className="px-2 py-1" style={markSpan}>
           <span className="sr-only">Marked</span>
         </span>
         {columns.map((column) => {
@@ -387,6 +435,7 @@ export function MachineTable(props: {
                   <button
                     type="button"
                     data-line={item.index}
+                    tabIndex={item.index === stop ? 0 : -1}
                     aria-expanded={!closed}
                     onClick={() => fold(group.name)}
                     onKeyDown={(event) => step(event, item.index)}
@@ -415,12 +464,16 @@ export function MachineTable(props: {
               key={`row ${line.index}`}
               row={row}
               at={item.index}
+              isStop={item.index === stop}
               start={item.start}
               template={template}
+              height={rowPx}
+              markSpan={markSpan}
               columns={columns}
               marked={row !== undefined && marked.has(row.name)}
               chosen={row !== undefined && row.name === chosen}
               worst={worst && row ? (worst[row.name] ?? null) : undefined}
+              back={back && row ? (back[row.name] ?? null) : undefined}
               on={on}
               zone={plan.time_zone}
               acts={acts}
@@ -434,7 +487,7 @@ export function MachineTable(props: {
 
 interface Acts {
   open: (name: string) => void;
-  mark: (names: string[], on: boolean) => void;
+  mark: (row: MachineEntry, on: boolean) => void;
   step: (event: KeyboardEvent, at: number) => void;
 }
 
@@ -442,12 +495,16 @@ interface Acts {
 const MachineRow = memo(function MachineRow(props: {
   row: MachineEntry | undefined;
   at: number;
+  isStop: boolean;
   start: number;
   template: string;
+  height: number;
+  markSpan: CSSProperties | undefined;
   columns: readonly Column[];
   marked: boolean;
   chosen: boolean;
   worst: number | null | undefined;
+  back: number | null | undefined;
   on: string;
   zone: string;
   acts: { readonly current: Acts };
@@ -459,13 +516,13 @@ const MachineRow = memo(function MachineRow(props: {
       aria-rowindex={at + 2}
       data-line={at}
       data-machine={row?.name}
-      tabIndex={0}
+      tabIndex={props.isStop ? 0 : -1}
       onClick={() => row && acts.current.open(row.name)}
       onKeyDown={(event) => {
         if (event.key === "Enter" && row) acts.current.open(row.name);
         else if (event.key === " " && row) {
           event.preventDefault();
-          acts.current.mark([row.name], !marked);
+          acts.current.mark(row, !marked);
         } else acts.current.step(event, at);
       }}
       className={clsx(
@@ -474,11 +531,11 @@ const MachineRow = memo(function MachineRow(props: {
       )}
       style={{
         transform: `translateY(${props.start}px)`,
-        height: ROW_PX,
+        height: props.height,
         gridTemplateColumns: props.template,
       }}
     >
-      <span role="cell" className="px-2">
+      <span role="cell" className="px-2" style={props.markSpan}>
         {row && (
           <input
             type="checkbox"
@@ -486,7 +543,7 @@ const MachineRow = memo(function MachineRow(props: {
             tabIndex={-1}
             checked={marked}
             onClick={(event) => event.stopPropagation()}
-            onChange={(event) => acts.current.mark([row.name], event.target.checked)}
+            onChange={(event) => acts.current.mark(row, event.target.checked)}
             className="size-3.5 appearance-none rounded-[2px] border border-rule-strong bg-surface align-middle checked:border-ink checked:bg-ink"
           />
         )}
@@ -498,7 +555,12 @@ const MachineRow = memo(function MachineRow(props: {
           className={clsx("min-w-0 truncate px-2", column.right && "text-right")}
         >
           {row ? (
-            column.cell(row, { worst: props.worst, on: props.on, zone: props.zone })
+            column.cell(row, {
+              worst: props.worst,
+              back: props.back,
+              on: props.on,
+              zone: props.zone,
+            })
           ) : column.id === "name" ? (
             <span className="text-ink-2">…</span>
           ) : null}

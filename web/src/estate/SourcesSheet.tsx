@@ -1,3 +1,4 @@
+import { ProblemLines } from "./ProblemLines";
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { type FormEvent, useState } from "react";
@@ -76,11 +77,7 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
           import a file instead.
         </p>
       )}
-      {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">
-          {line}
-        </p>
-      ))}
+      <ProblemLines problem={problem} />
       {KINDS.map(({ kind, title }) => {
         const own = sources.filter((source) => source.kind === kind);
         if (!own.length) return null;
@@ -281,11 +278,7 @@ function Credential({ credential }: { credential: Source["credentials"][number] 
           >
             Keep it
           </button>
-          {problemLines(problem).map((line) => (
-            <p key={line} role="alert" className="text-barn">
-              {line}
-            </p>
-          ))}
+          <ProblemLines problem={problem} />
         </form>
       )}
     </li>
@@ -352,11 +345,7 @@ function NewSource({ onDone }: { onDone: () => void }) {
         autoComplete="new-password"
         note="It is kept sealed and never shown again."
       />
-      {problemLines(problem).map((line) => (
-        <p key={line} role="alert" className="text-barn">
-          {line}
-        </p>
-      ))}
+      <ProblemLines problem={problem} />
       <p className="flex gap-2">
         <button
           type="submit"

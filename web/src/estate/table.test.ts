@@ -1,6 +1,7 @@
+import { longDate } from "../time/time";
 import { describe, expect, it } from "vitest";
 import { COLUMNS, FIRST_COLUMNS, linesOf } from "./MachineTable";
-import { longDate, since } from "./words";
+import { since } from "./words";
 
 const group = (name: string, machines: number) => ({
   name,

@@ -1,10 +1,4 @@
-import { dateWords, daysBetween } from "../time/time";
-
-/** "20 Aug 2026" */
-export function longDate(date: string): string {
-  const { day, month, year } = dateWords(date);
-  return `${day} ${month.slice(0, 3)} ${year}`;
-}
+import { daysBetween } from "../time/time";
 
 /** "74 days", "3 weeks", "5 months": how long ago a date was, on a day. */
 export function since(date: string, on: string): string {

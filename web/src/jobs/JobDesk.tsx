@@ -103,7 +103,7 @@ export function JobDesk({
   return (
     <>
       <main className="flex min-w-0 flex-1 flex-col" aria-label={`Job ${edit.value.name}`}>
-        <div className="flex items-center gap-1 px-4 pt-2">
+        <div className="flex items-center gap-1 px-4 pt-2 narrow:flex-wrap">
           <Button look="plain" aria-label="All jobs" onClick={onClose}>
             <ArrowLeft size={15} aria-hidden />
           </Button>
@@ -326,7 +326,10 @@ function Sentence({
   const plain = look.clauses.filter((c) => c.plain);
   const marked = look.problems;
   return (
-    <section aria-label="The job as a sentence" className="max-h-[38%] overflow-y-auto px-4 pt-1">
+    <section
+      aria-label="The job as a sentence"
+      className="max-h-[38%] overflow-y-auto px-4 pt-1 narrow:max-h-none"
+    >
       <p className="max-w-[82ch] text-lg leading-[1.6]">
         {told.map((clause, i) => (
           <span key={clause.key}>

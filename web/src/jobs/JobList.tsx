@@ -111,7 +111,10 @@ export function JobList({ onOpen }: { onOpen: (job: string) => void }) {
         header: "Runs",
         accessorFn: (r: Row) => r.runs,
         cell: (c: Cell) => (
-          <span className="line-clamp-2 min-w-44" title={c.row.original.runs}>
+          <span
+            className="line-clamp-2 min-w-44 narrow:line-clamp-none narrow:min-w-0"
+            title={c.row.original.runs}
+          >
             {c.row.original.runs}
           </span>
         ),
@@ -142,7 +145,7 @@ export function JobList({ onOpen }: { onOpen: (job: string) => void }) {
   const chosen = rows.filter((row) => ticked.has(row.id));
   return (
     <>
-      <div className="flex items-center gap-2 px-4 pb-1">
+      <div className="flex items-center gap-2 px-4 pb-1 narrow:flex-wrap">
         <input
           type="search"
           aria-label="Find jobs"
@@ -170,7 +173,7 @@ export function JobList({ onOpen }: { onOpen: (job: string) => void }) {
           </>
         )}
       </div>
-      <div className="flex min-h-0 flex-1">
+      <div className="flex min-h-0 flex-1 narrow:flex-col">
         <div
           className="min-h-0 flex-1 overflow-auto px-2"
           tabIndex={0}

@@ -7,15 +7,21 @@ import { keep, useUnsaved } from "../workbench/unsaved";
 import { Button } from "../ui/Button";
 import { Checks } from "./Checks";
 import { Drafts } from "./Drafts";
+import { ImaginedJob } from "./ImaginedJob";
 import { JobDesk } from "./JobDesk";
 import { JobList } from "./JobList";
 import { NewJob } from "./NewJob";
 import { editsOf, type JobEdits, NO_EDITS } from "./useJobEdit";
 import type { JobValue } from "./value";
 
-const PANES = ["all", "check", "drafts"] as const;
+const PANES = ["all", "check", "room", "drafts"] as const;
 type Pane = (typeof PANES)[number];
-const TITLES: Record<Pane, string> = { all: "All jobs", check: "Check", drafts: "Drafts" };
+const TITLES: Record<Pane, string> = {
+  all: "All jobs",
+  check: "Check",
+  room: "Where is room?",
+  drafts: "Drafts",
+};
 
 /** The address of a job in this view, with the plan and draft that are shown. */
 function withJob(id: string): string {
@@ -44,7 +50,7 @@ export function Jobs() {
   );
   const begin = (value: JobValue) => {
     const to = { job: value.id, clause: value.machines.ids?.length ? null : "machines" };
-    set({ new: null, machine: null, like: null, ...to });
+    set({ new: null, machine: null, like: null, show: null, imagine: null, ...to });
     // The address is that of the job from now on, so that it can be gone on with there.
     keep(shelf, `job ${value.id}`, {
       title: `new job ${value.name}`,
@@ -59,7 +65,7 @@ export function Jobs() {
   const known = plan.jobs.some((j) => j.id === job);
   const made = known ? null : unsaved.value.fresh;
   return (
-    <div className="flex min-h-0 flex-1">
+    <div className="flex min-h-0 flex-1 narrow:flex-col">
       {job && (known || made) ? (
         <JobDesk
           key={`${job} ${made ? "new" : ""}`}
@@ -92,6 +98,7 @@ export function Jobs() {
           </div>
           {pane === "all" && <JobList onOpen={(id) => set({ job: id, clause: null })} />}
           {pane === "check" && <Checks onOpen={(id, clause) => set({ job: id, clause })} />}
+          {pane === "room" && <ImaginedJob onBegun={begin} />}
           {pane === "drafts" && <Drafts />}
         </main>
       )}

@@ -1,17 +1,18 @@
-import { useMemo } from "react";
+import { useMemo, useState } from "react";
 import { Button } from "../ui/Button";
 import { Table } from "../ui/Table";
 import { bytes, count, gib } from "../ui/words";
 import type { Look, Near, Selected } from "../api/jobQueries";
 import type { JobEdit } from "./useJobEdit";
-import { excluding, including, selectionOf } from "./value";
+import { LeaveOutForm } from "./LeaveOutForm";
+import { including, leavingOut, selectionOf } from "./value";
 
 /** The machines that the job takes now, and those that it nearly takes. */
 export function MachinesPane({ edit, look }: { edit: JobEdit; look: Look | undefined }) {
   const { value, set } = edit;
+  const [leaving, setLeaving] = useState<string | null>(null);
   const selected = useMemo(() => {
     type Cell = { row: { original: Selected } };
-    const selection = selectionOf(value);
     const toggle = (machine: string, disk: string, out: boolean) =>
       set({
         exclude_disks: out
@@ -70,11 +71,7 @@ export function MachinesPane({ edit, look }: { edit: JobEdit; look: Look | undef
         header: () => <span className="sr-only">Leave out</span>,
         accessorFn: () => "",
         cell: (c: Cell) => (
-          <Button
-            small
-            look="plain"
-            onClick={() => set({ machines: excluding(selection, c.row.original.machine, true) })}
-          >
+          <Button small look="plain" onClick={() => setLeaving(c.row.original.machine)}>
             Leave out
           </Button>
         ),
@@ -118,6 +115,20 @@ export function MachinesPane({ edit, look }: { edit: JobEdit; look: Look | undef
   return (
     <>
       <p className="pb-1 text-ink-2">{look.joins}</p>
+      {leaving && (
+        <div className="max-w-md">
+          <LeaveOutForm
+            key={leaving}
+            machine={leaving}
+            known={[leaving]}
+            onCancel={() => setLeaving(null)}
+            onLeaveOut={(why) => {
+              set(leavingOut(value, why));
+              setLeaving(null);
+            }}
+          />
+        </div>
+      )}
       {look.selected.length > 0 ? (
         <Table
           caption="Machines of the job"

@@ -10,7 +10,7 @@ import { Pick } from "../ui/controls";
 import { begin, removeTemplate, templatesQuery } from "../api/jobQueries";
 import type { JobValue } from "./value";
 
-/** Where a new job starts from: a clear default, machines, another job, a template. */
+/** Where a new job starts from: standard settings, machines, another job, a template. */
 export function NewJob({
   machines,
   like,
@@ -63,7 +63,7 @@ export function NewJob({
           label="Start from"
           value={model}
           options={[
-            { value: "", label: "a clear default" },
+            { value: "", label: "standard settings" },
             ...(templates.data ?? []).map((t) => ({
               value: `template ${t.id}`,
               label: `template ${t.name}`,
@@ -79,9 +79,9 @@ export function NewJob({
           </p>
         )}
         <p className="mb-3 text-ink-2">
-          The default runs incrementals every night and a full on the night that has the fewest,
-          into the repository and inside the window that most jobs use. Everything can be changed in
-          the sentence.
+          Standard settings run incrementals every night and a full on the night that has the
+          fewest, into the repository and inside the window that most jobs use. Everything can be
+          changed in the sentence.
         </p>
         <Button type="submit" look="strong" disabled={!name.trim()}>
           Begin
@@ -96,7 +96,7 @@ export function NewJob({
                 <span className="flex-1 truncate">{t.name}</span>
                 <button
                   type="button"
-                  aria-label={`Forget the template ${t.name}`}
+                  aria-label={`Delete the template ${t.name}`}
                   className="p-0.5 hover:bg-closed"
                   onClick={() => void removeTemplate(plan.id, t.id).then(() => templates.refetch())}
                 >

@@ -1,5 +1,5 @@
 import { clsx } from "clsx";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { type ReactNode, useEffect, useMemo, useRef, useState } from "react";
 import { useWorkbench } from "../workbench/store";
 import { addDays, dateWords, dayClock, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
@@ -9,27 +9,37 @@ import { Verdict } from "../ui/Verdict";
 import { Pick } from "../ui/controls";
 import { askRoom, type RunKind, type Start } from "../api/jobQueries";
 import type { JobEdit } from "./useJobEdit";
-import { bestStarts, type ScheduleValue } from "./value";
+import { bestStarts, codeOf, CODES, type ScheduleValue, weeklyAt } from "./value";
 
-const CODES = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"];
+/** A night's starts with their ends, and whether they can be told yet. */
+export type AskNight = (night: string, signal: AbortSignal) => Promise<{ starts: Start[] }>;
 
-/** For every start of the week the end that a run would have; the three best are named. */
-export function Room({ edit, id }: { edit: JobEdit; id: string }) {
-  const { plan, draft, date } = useWorkbench();
+/**
+ * For every start of the week the end that a run would have; the three best are named.
+ *
+ * @param question says all of what is asked: another text asks anew.
+ */
+export function RoomGrid({
+  question,
+  ask,
+  picker,
+  onUse,
+}: {
+  question: string;
+  ask: AskNight;
+  picker?: ReactNode;
+  onUse: (start: Start) => void;
+}) {
+  const { plan, date } = useWorkbench();
   const roving = useRoving<HTMLDivElement>();
-  const kinds = [...new Set(edit.value.schedules.map((s) => s.kind))];
-  const [kind, setKind] = useState<RunKind>(
-    (kinds.includes("full") ? "full" : (kinds[0] ?? "full")) as RunKind,
-  );
   const [found, setFound] = useState<ReadonlyMap<string, Start[]>>(new Map());
   const [running, setRunning] = useState(false);
   const [problem, setProblem] = useState<string | null>(null);
   const flight = useRef<AbortController | null>(null);
   const monday = mondayOf(date);
-  const key = `${id} ${kind} ${monday} ${draft?.id}.${draft?.revision} ${JSON.stringify(edit.operations)}`;
-  const asked = useRef({ operations: edit.operations });
+  const latest = useRef(ask);
   useEffect(() => {
-    asked.current = { operations: edit.operations };
+    latest.current = ask;
   });
   useEffect(() => {
     const control = new AbortController();
@@ -40,11 +50,8 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
       setRunning(true);
       for (let i = 0; i < 7 && !control.signal.aborted; i++) {
         const night = addDays(monday, i);
-        const answer = await askRoom(
-          plan.id,
-          { draft: draft?.id ?? null, operations: asked.current.operations, job: id, kind, night },
-          control.signal,
-        );
+        const answer = await latest.current(night, control.signal);
+        if (control.signal.aborted) return;
         setFound((before) => new Map(before).set(night, answer.starts));
       }
     };
@@ -56,38 +63,15 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
         if (!control.signal.aborted) setRunning(false);
       });
     return () => control.abort();
-  }, [draft?.id, id, key, kind, monday, plan.id]);
+  }, [question, monday]);
   const best = useMemo(
-    () => bestStarts([...found.values()].flat().filter((s) => s.verdict !== "over")),
+    () => bestStarts([...found.values()].flat().filter((s) => s.verdict !== "over" && !s.opens)),
     [found],
   );
-  const use = (start: Start) => {
-    const at = edit.value.schedules.findIndex((s) => s.kind === kind);
-    const weekday = (new Date(`${start.local.slice(0, 10)}T12:00:00Z`).getUTCDay() + 6) % 7;
-    const zone = edit.value.schedules[0]?.time_zone ?? plan.time_zone;
-    const made: ScheduleValue = {
-      ...(at >= 0 ? keepOf(edit.value.schedules[at]!) : {}),
-      kind,
-      rrule: `FREQ=WEEKLY;BYDAY=${CODES[weekday]}`,
-      start: start.local,
-      time_zone: zone,
-    };
-    const rest = edit.value.schedules.map((s, i) =>
-      i === at
-        ? made
-        : withoutDay(s, CODES[weekday]!, at >= 0 ? dayOf(edit.value.schedules[at]!) : null),
-    );
-    edit.set({ schedules: at >= 0 ? rest : [...rest, made], after: null });
-  };
   return (
     <>
       <div className="flex items-center gap-3">
-        <Pick
-          label="A run of kind"
-          value={kind}
-          options={["full", "incremental", "differential"]}
-          onChange={(k) => setKind(k as RunKind)}
-        />
+        {picker}
         <p role="status" className="flex-1 text-ink-2">
           {running
             ? `${found.size} of 7 nights tried …`
@@ -129,14 +113,16 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
                   <button
                     type="button"
                     aria-label={`Start ${dateWords(night).short} ${start.local.slice(11)}: ${start.verdict}, ${start.why}`}
-                    onClick={() => use(start)}
+                    onClick={() => onUse(start)}
                     className={clsx(
                       "flex items-end border",
-                      start.verdict === "fits"
-                        ? "h-5 border-sage bg-sage"
-                        : start.verdict === "tight"
-                          ? "h-5 border-hay bg-raised"
-                          : "h-5 border-barn bg-barn-soft",
+                      start.opens
+                        ? "h-5 border-rule bg-closed"
+                        : start.verdict === "fits"
+                          ? "h-5 border-sage bg-sage"
+                          : start.verdict === "tight"
+                            ? "h-5 border-hay bg-raised"
+                            : "h-5 border-barn bg-barn-soft",
                     )}
                   >
                     <i
@@ -164,8 +150,8 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
           </span>
         </p>
         <p className="text-xs text-ink-2">
-          Filled: fits. Outlined: tight. Pale with a red edge: over its window, or somebody else is
-          late for it. Choose one to use it.
+          Filled: fits. Outlined: tight. Pale with a red edge: misses its window or delays another
+          job. Grey: its window is closed, so it only waits. Choose one to use it.
         </p>
       </div>
       {best.length > 0 && (
@@ -177,7 +163,7 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
                 <strong className="w-20">{dayClock(start.at, plan.time_zone)}</strong>
                 <Verdict verdict={start.verdict} />
                 <span className="flex-1">{start.why}</span>
-                <Button small onClick={() => use(start)}>
+                <Button small onClick={() => onUse(start)}>
                   Use it
                 </Button>
               </li>
@@ -189,6 +175,45 @@ export function Room({ edit, id }: { edit: JobEdit; id: string }) {
         <p>No start of this week fits: split the job, or widen its window.</p>
       )}
     </>
+  );
+}
+
+/** Where there is room for a run of this job, and the schedule that would use it. */
+export function Room({ edit, id }: { edit: JobEdit; id: string }) {
+  const { plan, draft } = useWorkbench();
+  const kinds = [...new Set(edit.value.schedules.map((s) => s.kind))];
+  const [kind, setKind] = useState<RunKind>(
+    (kinds.includes("full") ? "full" : (kinds[0] ?? "full")) as RunKind,
+  );
+  const asked = { draft: draft?.id ?? null, operations: edit.operations, job: id, kind };
+  const use = (start: Start) => {
+    const at = edit.value.schedules.findIndex((s) => s.kind === kind);
+    const zone = edit.value.schedules[0]?.time_zone ?? plan.time_zone;
+    const made: ScheduleValue = {
+      ...(at >= 0 ? keepOf(edit.value.schedules[at]!) : {}),
+      ...weeklyAt(kind, start.local, zone),
+    };
+    const rest = edit.value.schedules.map((s, i) =>
+      i === at
+        ? made
+        : withoutDay(s, codeOf(start.local), at >= 0 ? dayOf(edit.value.schedules[at]!) : null),
+    );
+    edit.set({ schedules: at >= 0 ? rest : [...rest, made], after: null });
+  };
+  return (
+    <RoomGrid
+      question={`${draft?.revision} ${JSON.stringify(asked)}`}
+      ask={(night, signal) => askRoom(plan.id, { ...asked, night }, signal)}
+      onUse={use}
+      picker={
+        <Pick
+          label="A run of kind"
+          value={kind}
+          options={["full", "incremental", "differential"]}
+          onChange={(k) => setKind(k as RunKind)}
+        />
+      }
+    />
   );
 }
 

@@ -49,6 +49,7 @@ const FILES: JobValue = {
   exclude_disks: [],
   exclude_disk_rules: [],
   exclude_paths: [],
+  exclude_reasons: [],
   notify_to: [],
   notify: "never",
   proxies: null,

@@ -40,7 +40,28 @@ export interface PathValue {
   gib: number;
 }
 
+export interface ExclusionReason {
+  machine: string;
+  reason: string;
+  review: string | null;
+}
+
 export type ScheduleValue = { kind: string; time_zone: string } & Record<string, unknown>;
+
+/** The days of a recurrence rule, from Monday on. */
+export const CODES = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"];
+
+/** The day of a recurrence rule on which a wall-clock time lies. */
+export const codeOf = (local: string) =>
+  CODES[(new Date(`${local.slice(0, 10)}T12:00:00Z`).getUTCDay() + 6) % 7]!;
+
+/** A schedule that runs every week at a wall-clock time. */
+export const weeklyAt = (kind: string, local: string, time_zone: string): ScheduleValue => ({
+  kind,
+  rrule: `FREQ=WEEKLY;BYDAY=${codeOf(local)}`,
+  start: local,
+  time_zone,
+});
 
 /** What is read of a job's value; all keys are there, as the server gives the whole value. */
 export interface JobValue extends Record<string, unknown> {
@@ -54,6 +75,7 @@ export interface JobValue extends Record<string, unknown> {
   exclude_disks: [string, string][];
   exclude_disk_rules: Condition[];
   exclude_paths: PathValue[];
+  exclude_reasons: ExclusionReason[];
   notify_to: string[];
   proxies: string[] | null;
 }
@@ -115,6 +137,15 @@ export function excluding(selection: Selection, machine: string, out: boolean): 
     exclude: out && selection.rules.length ? [...exclude, machine] : exclude,
   };
 }
+
+/** A job that leaves a machine out by name, and says why. */
+export const leavingOut = (
+  value: JobValue,
+  why: ExclusionReason,
+): Pick<JobValue, "machines" | "exclude_reasons"> => ({
+  machines: excluding(selectionOf(value), why.machine, true),
+  exclude_reasons: [...value.exclude_reasons.filter((r) => r.machine !== why.machine), why],
+});
 
 /** Machines that are taken in by name. */
 export function including(selection: Selection, machine: string): Selection {

@@ -12,6 +12,7 @@ import { count } from "../ui/words";
 import { changesOf, FIELDS, type FieldSpec, Mistyped, shownValue, typedValue } from "./fields";
 import { type Interval, intervalInWords, intervalsOf, isEven, paint } from "./hours";
 import { add, change, type Item, type List, NOUNS, type PathsAnswer } from "../api/pathQueries";
+import repositoryKinds from "../api/repositoryKinds.json";
 import { WeekPainter } from "./WeekPainter";
 
 interface Edits {
@@ -87,6 +88,16 @@ export function ItemForm({
       }
     });
   };
+  /** How a repository of a kind usually behaves; the fields below show it, and can be changed. */
+  const proposeUsual = (kind: string) => {
+    const usual = (repositoryKinds as Record<string, Record<string, unknown>>)[kind] ?? {};
+    unsaved.set((now) => ({
+      ...now,
+      texts: Object.fromEntries(Object.entries(now.texts).filter(([key]) => !(key in usual))),
+      mistyped: Object.fromEntries(Object.entries(now.mistyped).filter(([key]) => !(key in usual))),
+      values: { ...now.values, ...usual },
+    }));
+  };
   const valueOf = (key: string) => (key in values ? values[key] : item.value[key]);
   const wrong = (key: string) => mistyped[key] ?? refusals.of(key);
   const blocked = Object.keys(mistyped).length > 0 || refusals.lines.length > 0;
@@ -124,7 +135,10 @@ export function ItemForm({
                 lead={spec.label}
                 value={String(value)}
                 options={(spec.options ?? []).map((v) => ({ value: v, label: v }))}
-                onChange={(v) => set(spec.key, v)}
+                onChange={(v) => {
+                  set(spec.key, v);
+                  if (list === "repositories" && spec.key === "kind") proposeUsual(v);
+                }}
               />
               {wrong(spec.key) && <p className="text-barn">{wrong(spec.key)}</p>}
             </div>
@@ -263,6 +277,9 @@ function Limits({
   );
 }
 
+/** Lists whose entries stand at no site by themselves. */
+const WITHOUT_SITE: List[] = ["sites", "datastores"];
+
 const FIRST: Partial<Record<List, Record<string, unknown>>> = {
   proxies: { slots: 4 },
   links: { mbit_per_s: 1000 },
@@ -290,7 +307,9 @@ export function NewItem({
     UNNAMED,
     ({ name }) => (name.trim() ? 1 : 0),
   );
-  const { name, site = sites[0] ?? "", other = sites[1] ?? sites[0] ?? "" } = unsaved.value;
+  const hosts = known.hosts ?? [];
+  const first = list === "datastores" ? hosts[0] : sites[0];
+  const { name, site = first ?? "", other = sites[1] ?? sites[0] ?? "" } = unsaved.value;
   const setName = (next: string) => unsaved.set((now) => ({ ...now, name: next }));
   const setSite = (next: string) => unsaved.set((now) => ({ ...now, site: next }));
   const setOther = (next: string) => unsaved.set((now) => ({ ...now, other: next }));
@@ -301,7 +320,9 @@ export function NewItem({
       ? { between: [site, other] }
       : list === "sites"
         ? { time_zone: plan.time_zone }
-        : { site };
+        : list === "datastores"
+          ? { hosts: site ? [site] : [] }
+          : { site };
   const operation = add(list, { id: name.trim(), ...FIRST[list], ...place });
   const ready = name.trim() !== "" && refusals.lines.length === 0;
   return (
@@ -322,7 +343,17 @@ export function NewItem({
         wrong={refusals.of("id")}
         onChange={(event) => setName(event.target.value)}
       />
-      {list !== "sites" && (
+      {list === "datastores" && (
+        <p className="-ml-1.5">
+          <Choice
+            lead="Mounted by"
+            value={site}
+            options={hosts.map((v) => ({ value: v, label: v }))}
+            onChange={setSite}
+          />
+        </p>
+      )}
+      {!WITHOUT_SITE.includes(list) && (
         <p className="-ml-1.5">
           <Choice
             lead={list === "links" ? "From" : "At"}

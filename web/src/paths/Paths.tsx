@@ -6,6 +6,7 @@ import { useEscape } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
 import { clock, millis, MINUTE } from "../time/time";
 import { Button } from "../ui/Button";
+import { useNarrow } from "../ui/narrow";
 import { Choice } from "../ui/Choice";
 import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
@@ -15,14 +16,17 @@ import { layOut, squeezes, worstQuarter } from "./layout";
 import { PathsMap } from "./PathsMap";
 import { PathsTable } from "./PathsTable";
 import {
+  ADDED,
   type ItemLoad,
   type List,
   loadsQuery,
   NOUNS,
   pathsQuery,
   previewLoadsQuery,
+  type PathsAnswer,
 } from "../api/pathQueries";
 import { ReachTable } from "./ReachTable";
+import { StreamCeilings } from "./StreamCeilings";
 import { SizingAdvice } from "./SizingAdvice";
 import { WindowsPane } from "./WindowsPane";
 
@@ -35,7 +39,6 @@ const TITLES: Record<Pane, string> = {
   windows: "Windows",
   sizing: "Sizing",
 };
-const ADDED: List[] = ["proxies", "repositories", "links", "sites"];
 
 /** How data flow and when they may: the roof under which the jobs must fit. */
 export function Paths() {
@@ -78,9 +81,9 @@ export function Paths() {
       ? paths.data?.[list].find((each) => each.id === id)
       : undefined;
   return (
-    <div className="flex min-h-0 flex-1">
+    <div className="flex min-h-0 flex-1 narrow:flex-col">
       <main className="flex min-w-0 flex-1 flex-col" aria-label="Paths">
-        <div className="flex items-center gap-3 px-4 pt-2 pb-1">
+        <div className="flex items-center gap-3 px-4 pt-2 pb-1 narrow:flex-wrap">
           <h1 className="text-xl font-semibold">Paths</h1>
           <nav aria-label="What of the paths" className="flex gap-1">
             {PANES.map((each) => (
@@ -167,13 +170,14 @@ function Loaded({
   onOpen,
 }: {
   pane: Pane;
-  paths: NonNullable<Parameters<typeof layOut>[0]>;
+  paths: PathsAnswer;
   loads: ReadonlyMap<string, ItemLoad>;
   start: string | null;
   chosen: string | null;
   onOpen: (list: List, id: string) => void;
 }) {
   const { plan } = useWorkbench();
+  const narrow = useNarrow();
   const frame = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(0);
   const [moved, setMoved] = useState<number | null>(null);
@@ -192,7 +196,7 @@ function Loaded({
   const squeezed = layout.nodes.filter((node) => squeezes(node.item, loads, quarter).length);
   return (
     <>
-      <div className="flex items-center gap-3 px-4 pb-1">
+      <div className="flex items-center gap-3 px-4 pb-1 narrow:flex-wrap">
         <label className="flex min-w-0 flex-1 items-center gap-3">
           <span className="w-24 whitespace-nowrap">
             at <strong className="text-base">{start ? clock(at, plan.time_zone) : "–"}</strong>
@@ -208,7 +212,10 @@ function Loaded({
             className="min-w-24 flex-1 accent-ink"
           />
         </label>
-        <p role="status" className="w-72 truncate text-right">
+        <p
+          role="status"
+          className="w-72 truncate text-right narrow:w-auto narrow:text-left narrow:whitespace-normal"
+        >
           {!loads.size ? (
             "No forecast of this night"
           ) : squeezed.length ? (
@@ -228,7 +235,12 @@ function Loaded({
         aria-label={pane === "map" ? "Map of the paths" : "Table of the paths"}
         className="min-h-0 flex-1 overflow-auto"
       >
-        {pane === "map" && width > 0 && (
+        {narrow && pane === "map" && (
+          <p className="px-4 py-1 text-ink-2">
+            The map needs a wider window. Here it is as a table.
+          </p>
+        )}
+        {pane === "map" && !narrow && width > 0 && (
           <PathsMap
             layout={layout}
             loads={loads}
@@ -237,7 +249,10 @@ function Loaded({
             onOpen={(node) => onOpen(node.list, node.item.id)}
           />
         )}
-        {pane === "table" && (
+        {(pane === "table" || narrow) && (
+          <StreamCeilings now={paths.transports as Record<string, number>} />
+        )}
+        {(pane === "table" || narrow) && (
           <PathsTable
             paths={paths}
             loads={loads}
@@ -247,7 +262,7 @@ function Loaded({
           />
         )}
       </div>
-      {pane === "map" && (
+      {pane === "map" && !narrow && (
         <p className="flex flex-wrap gap-x-4 border-t border-rule px-4 py-1 text-xs text-ink-2">
           <span>bar: width is capacity, filling is the load</span>
           <span>— direct</span>

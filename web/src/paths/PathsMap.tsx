@@ -1,3 +1,4 @@
+import { useRoving } from "../ui/roving";
 import { clsx } from "clsx";
 import { useMemo, useState } from "react";
 import { amount } from "../ui/words";
@@ -38,9 +39,10 @@ export function PathsMap({
     }
     return found;
   }, [layout, loads]);
+  const roving = useRoving<HTMLDivElement>();
   const picked = hovered ?? chosen;
   return (
-    <div className="relative" style={{ width: layout.width, height: layout.height }}>
+    <div ref={roving} className="relative" style={{ width: layout.width, height: layout.height }}>
       {COLUMNS.map((title, i) => (
         <p
           key={title}

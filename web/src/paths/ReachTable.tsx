@@ -38,7 +38,7 @@ export function ReachTable({ proxies }: { proxies: readonly Item[] }) {
   const roving = useRoving<HTMLTableElement>();
   const here = (proxy: string) => site === ALL || siteOf.get(proxy) === site;
   return (
-    <div className="flex min-h-0 flex-1">
+    <div className="flex min-h-0 flex-1 narrow:flex-col">
       <div className="flex min-w-0 flex-1 flex-col">
         <p className="flex items-center gap-4 px-4 pb-1">
           <Choice
@@ -80,7 +80,7 @@ export function ReachTable({ proxies }: { proxies: readonly Item[] }) {
             aria-label="Reach"
             className="min-h-0 flex-1 overflow-auto px-4"
           >
-            <table ref={roving} className="border-collapse">
+            <table ref={roving} role="table" className="reflows border-collapse">
               <caption className="sr-only">
                 Which proxy reaches which machines, by which transport
               </caption>
@@ -108,15 +108,19 @@ export function ReachTable({ proxies }: { proxies: readonly Item[] }) {
                     <th scope="row" className="py-0.5 pr-4 text-left font-medium">
                       {row.name}
                     </th>
-                    <td className="pr-4 text-right">{row.machines}</td>
-                    <td className="pr-4 text-right whitespace-nowrap">{gib(row.used_gib)}</td>
+                    <td data-label="Machines" className="pr-4 text-right">
+                      {row.machines}
+                    </td>
+                    <td data-label="Used" className="pr-4 text-right whitespace-nowrap">
+                      {gib(row.used_gib)}
+                    </td>
                     {row.cells
                       .filter((cell) => here(cell.proxy))
                       .map((cell) => {
                         const parts = Object.keys(cell.disks);
                         const used = cell.jobs.length > 0;
                         return (
-                          <td key={cell.proxy} className="px-0.5">
+                          <td key={cell.proxy} data-label={cell.proxy} className="px-0.5">
                             <button
                               type="button"
                               aria-pressed={

@@ -5,10 +5,10 @@ import { useConsiderWhileShown } from "../workbench/considering";
 import { useRefusals } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/store";
 import { useUnsaved } from "../workbench/unsaved";
-import { dateWords, dayClock, duration } from "../time/time";
+import { addDays, dateWords, dayClock, daysBetween, duration } from "../time/time";
 import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
-import { Choice } from "../ui/Choice";
+import { Choice, Choices } from "../ui/Choice";
 import { Field } from "../ui/Field";
 import { count } from "../ui/words";
 import { type Interval, intervalInWords, intervalsOf, isEven, paint } from "./hours";
@@ -71,7 +71,7 @@ export function WindowsPane({
     </li>
   );
   return (
-    <div className="flex min-h-0 flex-1 gap-4 px-4 pb-2">
+    <div className="flex min-h-0 flex-1 gap-4 px-4 pb-2 narrow:flex-col">
       <nav
         aria-label="Windows and calendars"
         tabIndex={0}
@@ -280,7 +280,7 @@ function WindowEditor({
   const moved = (values["jobs"] ?? {}) as Record<string, Place>;
   const open = (values["open"] ?? window.value["open"]) as Interval[];
   const exceptions = (values["exceptions"] ?? window.value["exceptions"]) as Exception[];
-  const zone = String(window.value["time_zone"]);
+  const zone = String(values["time_zone"] ?? window.value["time_zone"]);
   const cells = paint(
     open.map((i) => ({ ...i, value: true })),
     false,
@@ -300,6 +300,19 @@ function WindowEditor({
         {open.length ? open.map(intervalInWords).join("; ") : "never open"}{" "}
         <span className="text-ink-2">({zone})</span>
       </p>
+      <div className="w-56">
+        <Field
+          label="Time zone"
+          list="time zones"
+          value={zone}
+          onChange={(event) => set({ time_zone: event.target.value })}
+        />
+        <datalist id="time zones">
+          {Intl.supportedValuesOf("timeZone").map((each) => (
+            <option key={each} value={each} />
+          ))}
+        </datalist>
+      </div>
       {!isEven(open) && (
         <p className="text-hay-text">Painting rounds these times to quarters of an hour.</p>
       )}
@@ -439,6 +452,15 @@ function WindowEditor({
   );
 }
 
+const NOTHING_TYPED = { date: "", through: "", from: "", to: "" };
+const MOST_DATES = 366;
+
+/** All dates from one through another, a year of them at most; the one alone without the other. */
+function datesThrough(first: string, last: string): string[] {
+  const days = last > first ? Math.min(daysBetween(first, last), MOST_DATES - 1) : 0;
+  return Array.from({ length: days + 1 }, (_, i) => addDays(first, i));
+}
+
 function Exceptions({
   exceptions,
   onChange,
@@ -447,7 +469,7 @@ function Exceptions({
   onChange: (now: Exception[]) => void;
 }) {
   const id = useId();
-  const [typed, setTyped] = useState({ date: "", from: "", to: "" });
+  const [typed, setTyped] = useState(NOTHING_TYPED);
   const sorted = [...exceptions].sort((a, b) => a.date.localeCompare(b.date));
   return (
     <>
@@ -480,16 +502,19 @@ function Exceptions({
         onSubmit={(event) => {
           event.preventDefault();
           const hours = typed.from && typed.to ? [{ from: typed.from, to: typed.to }] : [];
-          onChange([...exceptions, { date: typed.date, open: hours }]);
-          setTyped({ date: "", from: "", to: "" });
+          const days = datesThrough(typed.date, typed.through);
+          const others = exceptions.filter((each) => !days.includes(each.date));
+          onChange([...others, ...days.map((date) => ({ date, open: hours }))]);
+          setTyped(NOTHING_TYPED);
         }}
       >
-        {(["date", "from", "to"] as const).map((key) => (
+        {(["date", "through", "from", "to"] as const).map((key) => (
           <label key={key} htmlFor={`${id}-${key}`} className="text-xs text-ink-2">
-            {key === "date" ? "On" : key}
+            {key === "date" ? "On" : key === "through" ? "through (optional)" : key}
             <input
               id={`${id}-${key}`}
-              type={key === "date" ? "date" : "time"}
+              type={key === "date" || key === "through" ? "date" : "time"}
+              min={key === "through" ? typed.date : undefined}
               required={key === "date"}
               value={typed[key]}
               onChange={(event) => setTyped({ ...typed, [key]: event.target.value })}
@@ -512,13 +537,30 @@ function CalendarEditor({ calendar, onGone }: { calendar: PlanCalendar; onGone: 
   const { plan } = useWorkbench();
   const id = useId();
   const [removing, setRemoving] = useState(false);
+  const skippedBy = (job: string) => calendar.used_by.includes(`job ${job}`);
   const { values, set, bar } = useTrial(
     `calendar ${calendar.id}`,
     `calendar ${calendar.id}`,
-    (now) => [change("calendars", calendar.id, now)],
+    ({ jobs, ...now }) => [
+      ...(Object.keys(now).length ? [change("calendars", calendar.id, now)] : []),
+      ...plan.jobs
+        .filter(
+          (job) => jobs !== undefined && (jobs as string[]).includes(job.id) !== skippedBy(job.id),
+        )
+        .map((job) => ({
+          operation: "SkipCalendar",
+          job: job.id,
+          calendar: calendar.id,
+          skips: !skippedBy(job.id),
+        })),
+    ],
   );
+  const skipping =
+    (values["jobs"] as string[] | undefined) ??
+    plan.jobs.filter((job) => skippedBy(job.id)).map((job) => job.id);
   const dates = (values["dates"] ?? calendar.value["dates"]) as string[];
   const [typed, setTyped] = useState("");
+  const [through, setThrough] = useState("");
   const [ics, setIcs] = useState<Ics | null>(null);
   const [problem, setProblem] = useState<string | null>(null);
   const put_in = (more: string[]) => set({ dates: [...new Set([...dates, ...more])].sort() });
@@ -545,8 +587,9 @@ function CalendarEditor({ calendar, onGone }: { calendar: PlanCalendar; onGone: 
         className="flex items-end gap-1"
         onSubmit={(event) => {
           event.preventDefault();
-          put_in([typed]);
+          put_in(datesThrough(typed, through));
           setTyped("");
+          setThrough("");
         }}
       >
         <label htmlFor={id} className="text-xs text-ink-2">
@@ -560,6 +603,17 @@ function CalendarEditor({ calendar, onGone }: { calendar: PlanCalendar; onGone: 
             className="block h-7 rounded-[3px] border border-rule-strong bg-raised px-1 text-ink"
           />
         </label>
+        <label htmlFor={`${id}-through`} className="text-xs text-ink-2">
+          through (optional)
+          <input
+            id={`${id}-through`}
+            type="date"
+            min={typed}
+            value={through}
+            onChange={(event) => setThrough(event.target.value)}
+            className="block h-7 rounded-[3px] border border-rule-strong bg-raised px-1 text-ink"
+          />
+        </label>
         <button
           type="submit"
           className="h-7 rounded-[3px] border border-rule-strong bg-surface px-2 hover:bg-closed"
@@ -567,6 +621,20 @@ function CalendarEditor({ calendar, onGone }: { calendar: PlanCalendar; onGone: 
           Add
         </button>
       </form>
+      <div className="mt-2 -ml-1.5">
+        <Choices
+          lead="Skipped by"
+          said={skipping.length ? count(skipping.length, "job") : "no job"}
+          values={skipping}
+          options={plan.jobs
+            .filter((job) => job.schedules.length && !job.locked)
+            .map((job) => ({ value: job.id, label: job.name }))}
+          onChange={(jobs) => set({ jobs })}
+        />
+        <span className="text-ink-2">
+          These jobs start nothing on the dates: a freeze of chosen jobs.
+        </span>
+      </div>
       <label className="mt-3 block text-xs text-ink-2" htmlFor={`${id}-file`}>
         Dates from an iCalendar file (.ics)
       </label>

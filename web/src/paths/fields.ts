@@ -19,7 +19,7 @@ export interface FieldSpec {
 }
 
 /** Made by `./gambrel describe` from the declarations of the plan file's keys. */
-export const FIELDS = fields as Record<List, FieldSpec[]>;
+export const FIELDS = fields as Record<List | "transports", FieldSpec[]>;
 
 /** A value as it stands in its field. */
 export function shownValue(spec: FieldSpec, value: unknown): string {

@@ -31,6 +31,7 @@ const paths: PathsAnswer = {
     item("lan", { between: ["north", "north"] }),
   ],
   repositories: [item("r1", { site: "north" }), item("r2", { site: "south" })],
+  transports: {},
   flows: [
     { from: "datastore:d1", to: "proxy:p1", by: "direct", count: 3, over: [] },
     { from: "proxy:p1", to: "repository:r2", by: "write", count: 3, over: ["wire"] },

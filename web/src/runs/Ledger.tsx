@@ -89,7 +89,7 @@ export function Ledger(props: {
       {found.isPending && <p role="status">Reading the ledger …</p>}
       {found.data && !lines.length && <p>No run fits these filters.</p>}
       {lines.length > 0 && (
-        <table className="w-full border-collapse text-sm">
+        <table role="table" className="reflows w-full border-collapse text-sm">
           <caption className="sr-only">Machine-runs, the newest first</caption>
           <thead className="sticky top-0 bg-ground text-left text-ink-2">
             <tr>
@@ -139,21 +139,35 @@ function Line({ line, zone, name }: { line: LedgerLine; zone: string; name: stri
   const bad = line.outcome !== null && line.outcome !== "done";
   return (
     <tr className="border-b border-rule" title={line.reason || undefined}>
-      <td className="px-2 py-0.5 whitespace-nowrap">{dateClock(line.occurrence, zone)}</td>
-      <td className="px-2 font-medium">{line.machine}</td>
-      <td className="px-2">{name}</td>
-      <td className={clsx("px-2", bad && "font-semibold text-barn")}>
+      <td data-label="Due" className="px-2 py-0.5 whitespace-nowrap">
+        {dateClock(line.occurrence, zone)}
+      </td>
+      <td data-label="Machine" className="px-2 font-medium">
+        {line.machine}
+      </td>
+      <td data-label="Job" className="px-2">
+        {name}
+      </td>
+      <td data-label="Outcome" className={clsx("px-2", bad && "font-semibold text-barn")}>
         {line.outcome ?? "under way"}
         {line.reason && <span className="font-normal">: {line.reason}</span>}
       </td>
-      <td className="px-2">{line.kind}</td>
-      <td className="px-2 whitespace-nowrap">{line.start ? clock(line.start, zone) : "–"}</td>
-      <td className="px-2 whitespace-nowrap">{took(line.start, line.ended)}</td>
-      <td className="px-2 whitespace-nowrap text-ink-2">
+      <td data-label="Kind" className="px-2">
+        {line.kind}
+      </td>
+      <td data-label="Started" className="px-2 whitespace-nowrap">
+        {line.start ? clock(line.start, zone) : "–"}
+      </td>
+      <td data-label="Took" className="px-2 whitespace-nowrap">
+        {took(line.start, line.ended)}
+      </td>
+      <td data-label="Predicted" className="px-2 whitespace-nowrap text-ink-2">
         {took(line.predicted_start, line.predicted_ended)}
       </td>
-      <td className="px-2 text-right whitespace-nowrap">{bytes(line.source_bytes)}</td>
-      <td className="px-2 text-right whitespace-nowrap text-ink-2">
+      <td data-label="Read" className="px-2 text-right whitespace-nowrap">
+        {bytes(line.source_bytes)}
+      </td>
+      <td data-label="Predicted" className="px-2 text-right whitespace-nowrap text-ink-2">
         {line.predicted_bytes === null ? "–" : bytes(line.predicted_bytes)}
       </td>
     </tr>

@@ -86,6 +86,15 @@ export function MorningReport({
         </Part>
       )}
       <Jobs report={report} zone={zone} />
+      {report.tests.length > 0 && (
+        <Part title="Restore tests today" empty="">
+          {report.tests.slice(0, MOST).map((each) => (
+            <li key={each.machine} className="border-t border-rule py-0.5">
+              {dayClock(each.starts, zone)} <strong>{each.machine}</strong>
+            </li>
+          ))}
+        </Part>
+      )}
       <section aria-label="Tonight" className="pt-3">
         <h2 className="text-lg font-semibold">Tonight</h2>
         {report.tonight ? (
@@ -101,6 +110,18 @@ export function MorningReport({
         ) : (
           <p className="text-ink-2">The night after this one is past too.</p>
         )}
+        {report.broken.map((each) => (
+          <p key={each.tier}>
+            <strong>{each.tier}</strong>:{" "}
+            {[
+              each.rpo && `${count(each.rpo, "machine")} would lose more work than promised (RPO)`,
+              each.rto && `${count(each.rto, "machine")} would be back later than promised (RTO)`,
+            ]
+              .filter(Boolean)
+              .join("; ")}
+            .
+          </p>
+        ))}
       </section>
     </article>
   );

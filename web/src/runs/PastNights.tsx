@@ -199,7 +199,7 @@ export function OpenNight(props: {
   const run: RunBar | undefined = night?.runs.find((each) => keyOf(each) === chosen);
   const { long, day, month } = dateWords(shown);
   return (
-    <div className="flex min-h-0 flex-1">
+    <div className="flex min-h-0 flex-1 narrow:flex-col">
       <section
         aria-label="Past nights"
         tabIndex={0}

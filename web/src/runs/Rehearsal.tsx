@@ -57,7 +57,7 @@ export function Rehearsal() {
   const { long, day, month } = dateWords(night);
   const change = (next: RehearsedTrouble[]) => set({ trouble: next.map(writeTrouble) });
   return (
-    <div className="flex min-h-0 flex-1">
+    <div className="flex min-h-0 flex-1 narrow:flex-col">
       <section
         aria-label="Rehearsal"
         tabIndex={0}

@@ -11,7 +11,7 @@ import {
 import { clock, dayClock, duration, millis } from "../time/time";
 import { Sheet } from "../ui/Sheet";
 import { bytes, count } from "../ui/words";
-import { OrderDesk } from "./OrderDesk";
+import { OrderDesk } from "../workbench/OrderDesk";
 
 /** A run of the ledger. */
 export function LedgerRunSheet(props: Omit<Props, "found">) {

@@ -1,8 +1,8 @@
-import { clsx } from "clsx";
 import { useEffect } from "react";
 import { useLocation, useSearchParams } from "react-router";
 import type { LedgerFilter } from "../api/runQueries";
 import { Button } from "../ui/Button";
+import { Parts } from "../ui/Parts";
 import { useWorkbench } from "../workbench/store";
 import { ImportSheet } from "./ImportSheet";
 import { Ledger } from "./Ledger";
@@ -60,26 +60,12 @@ export function Runs() {
   const filter: LedgerFilter = Object.fromEntries(FILTERS.map((key) => [key, search.get(key)]));
   return (
     <main className="flex min-h-0 flex-1 flex-col print:block">
-      <nav
-        aria-label="Parts of Runs"
-        className="flex h-9 shrink-0 items-stretch gap-1 border-b border-rule px-4 print:hidden"
+      <Parts
+        label="Parts of Runs"
+        parts={PARTS}
+        chosen={part}
+        onChoose={(each) => set({ part: each, run: null })}
       >
-        {PARTS.map((each) => (
-          <button
-            key={each.part}
-            type="button"
-            aria-current={part === each.part ? "page" : undefined}
-            className={clsx(
-              "border-b-2 px-2",
-              part === each.part
-                ? "border-ink font-semibold"
-                : "border-transparent text-ink-2 hover:text-ink",
-            )}
-            onClick={() => set({ part: each.part, run: null })}
-          >
-            {each.title}
-          </button>
-        ))}
         <span className="flex-1" />
         <span className="flex items-center">
           <Button
@@ -102,8 +88,8 @@ export function Runs() {
             </Button>
           ))}
         </span>
-      </nav>
-      <div className="flex min-h-0 flex-1 print:block">
+      </Parts>
+      <div className="flex min-h-0 flex-1 narrow:flex-col print:block">
         {part === "ledger" ? (
           <Ledger
             plan={plan.id}

@@ -42,7 +42,7 @@ function Night(props: {
   const run: RunBar | undefined = night.runs.find((each) => keyOf(each) === chosen);
   const failed = night.troubles.filter((t) => !t.made_good);
   return (
-    <div className="flex min-h-0 flex-1">
+    <div className="flex min-h-0 flex-1 narrow:flex-col">
       <section
         aria-label="Tonight"
         tabIndex={0}

@@ -61,9 +61,13 @@ export function EffectLine() {
   return (
     <footer
       aria-label="Effect of the changes"
-      className="print:hidden flex min-h-9 shrink-0 items-center gap-4 bg-effect-ground px-4 text-effect-ink"
+      className="print:hidden flex min-h-9 shrink-0 items-center gap-4 bg-effect-ground px-4 text-effect-ink narrow:flex-wrap narrow:gap-y-0 narrow:pb-1"
     >
-      <p role={problem ? "alert" : "status"} aria-live="polite" className="min-w-0 flex-1 py-1">
+      <p
+        role={problem ? "alert" : "status"}
+        aria-live="polite"
+        className="min-w-0 flex-1 py-1 narrow:basis-full"
+      >
         {problem ? (
           <strong className="text-effect-strong">{problem}</strong>
         ) : now?.last_end && was?.last_end ? (

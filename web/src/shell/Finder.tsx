@@ -4,7 +4,7 @@ import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { type To, useNavigate, useSearchParams } from "react-router";
 import { machinesNamedQuery } from "../api/estateQueries";
-import { type List, NOUNS, pathsQuery } from "../api/pathQueries";
+import { ADDED, type List, NOUNS, pathsQuery } from "../api/pathQueries";
 import { clock, dateWords } from "../time/time";
 import { fit } from "./matching";
 import { planOf, VIEWS } from "../workbench/address";
@@ -21,6 +21,28 @@ const PLACES = [
   "sites",
 ] as const satisfies readonly List[];
 const MACHINES_FROM = 2;
+
+/** Sheets and parts of views, by what they are called: the view and what its address then says. */
+const DOORS: readonly [string, string, Record<string, string>][] = [
+  ["Inbox of the estate", "estate", { panel: "inbox" }],
+  ["Sources of the estate", "estate", { panel: "sources" }],
+  ["Import an inventory", "estate", { panel: "import" }],
+  ["Changes of the estate", "estate", { panel: "changes" }],
+  ["Reach: which proxy reads what", "paths", { show: "reach" }],
+  ["Windows and calendars", "paths", { show: "windows" }],
+  ["Sizing advice", "paths", { show: "sizing" }],
+  ["Where is room for a new job?", "jobs", { show: "room" }],
+  ["Check the plan", "jobs", { show: "check" }],
+  ["Drafts", "jobs", { show: "drafts" }],
+  ["What if", "balance", { show: "if" }],
+  ["How sure is this week", "balance", { show: "sure" }],
+  ["Past nights", "runs", { part: "nights" }],
+  ["Ledger", "runs", { part: "ledger" }],
+  ["Rehearse a night", "runs", { part: "rehearsal" }],
+  ["The day of the loss", "recovery", {}],
+  ["Points of a machine", "recovery", { part: "points" }],
+  ["Promises: RPO and RTO", "recovery", { part: "promises" }],
+];
 
 /**
  * Go anywhere and do anything by name: views, nights, jobs, places of the paths, machines,
@@ -40,7 +62,7 @@ export function Finder({
       <Dialog.Portal>
         <Dialog.Content
           aria-describedby={undefined}
-          className="fixed top-14 left-1/2 z-50 w-[560px] max-w-[calc(100vw-32px)] -translate-x-1/2 border border-rule-strong bg-raised text-ink"
+          className="fixed top-14 narrow:top-2 left-1/2 z-50 w-[560px] max-w-[calc(100vw-32px)] -translate-x-1/2 border border-rule-strong bg-raised text-ink"
         >
           <Dialog.Title className="sr-only">Find or do something</Dialog.Title>
           <Found
@@ -165,6 +187,30 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
               })}
             >
               {title}
+            </Entry>
+          ))}
+        </Group>
+        <Group heading="Parts of views">
+          {DOORS.map(([what, view, more]) => (
+            <Entry
+              key={what}
+              value={what}
+              onSelect={then(() => {
+                go(view, more);
+              })}
+            >
+              {what}
+            </Entry>
+          ))}
+          {ADDED.map((list) => (
+            <Entry
+              key={`new ${list}`}
+              value={`New ${NOUNS[list]}`}
+              onSelect={then(() => {
+                go("paths", { add: list });
+              })}
+            >
+              New {NOUNS[list]}
             </Entry>
           ))}
         </Group>

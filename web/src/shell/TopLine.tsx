@@ -40,7 +40,7 @@ export function TopLine() {
   const [server, setServer] = useState(false);
   useCtrl("k", () => setFinding((now) => !now));
   return (
-    <header className="print:hidden flex h-11 shrink-0 items-center gap-5 border-b border-rule px-4">
+    <header className="print:hidden flex h-11 shrink-0 items-center gap-5 border-b border-rule px-4 narrow:h-auto narrow:flex-wrap narrow:gap-x-3 narrow:gap-y-0">
       <button
         type="button"
         className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-raised focus:px-3 focus:py-1"
@@ -51,7 +51,10 @@ export function TopLine() {
       <span className="flex items-center gap-2 text-lg font-bold">
         <Mark /> Gambrel
       </span>
-      <nav aria-label="Views" className="flex h-full items-stretch">
+      <nav
+        aria-label="Views"
+        className="flex h-full items-stretch narrow:order-last narrow:h-8 narrow:w-full narrow:flex-wrap"
+      >
         {VIEWS.map(({ path, title }) => (
           <NavLink
             key={path}

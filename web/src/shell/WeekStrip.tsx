@@ -46,7 +46,7 @@ export function WeekStrip() {
   return (
     <nav
       aria-label="Nights of the week"
-      className="flex h-[72px] shrink-0 items-stretch border-b border-rule px-2"
+      className="flex h-[72px] shrink-0 items-stretch border-b border-rule px-2 narrow:h-auto narrow:flex-wrap"
     >
       <WeekStep label="The week before" to={bounded(addDays(date, -7))}>
         <ChevronLeft size={18} aria-hidden />
@@ -54,7 +54,7 @@ export function WeekStrip() {
       <div
         role="group"
         aria-label="Nights"
-        className="grid flex-1 grid-cols-7 gap-1 py-1"
+        className="grid flex-1 grid-cols-7 gap-1 py-1 narrow:gap-0 [&_svg]:narrow:hidden"
         onKeyDown={onKey}
       >
         {week.map((night, i) => {
@@ -83,7 +83,7 @@ export function WeekStrip() {
                 tabIndex={night.date === date ? 0 : -1}
                 onClick={() => goTo(night.date)}
                 className={clsx(
-                  "flex min-w-0 items-center justify-between gap-2 rounded-[4px] border px-2 text-left",
+                  "flex min-w-0 items-center justify-between gap-2 rounded-[4px] border px-2 text-left narrow:px-1",
                   night.date === date
                     ? "border-ink bg-surface"
                     : "border-transparent hover:bg-surface disabled:opacity-50",
@@ -128,7 +128,7 @@ export function WeekStrip() {
       <WeekStep label="The week after" to={bounded(addDays(date, 7))}>
         <ChevronRight size={18} aria-hidden />
       </WeekStep>
-      <span className="flex flex-col justify-center gap-0.5 pl-2 text-xs text-ink-2">
+      <span className="flex flex-col justify-center gap-0.5 pl-2 text-xs text-ink-2 narrow:w-full narrow:flex-row narrow:items-center narrow:justify-start narrow:gap-2 narrow:pb-1 [&>span]:gap-2">
         <span className="flex items-center justify-between">
           <label htmlFor="night-of">Night of</label>
           <button

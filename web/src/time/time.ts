@@ -132,3 +132,9 @@ function hourOf(at: number, zone: string): number {
     known.set(at, (hour = Number(format(zone, { hour: "2-digit" }).format(at))));
   return hour;
 }
+
+/** "20 Aug 2026" */
+export function longDate(date: string): string {
+  const { day, month, year } = dateWords(date);
+  return `${day} ${month.slice(0, 3)} ${year}`;
+}

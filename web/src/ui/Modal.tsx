@@ -34,7 +34,7 @@ export function Modal({
           aria-describedby={undefined}
           onInteractOutside={(event) => event.preventDefault()}
           onCloseAutoFocus={(event) => event.preventDefault()}
-          className={`fixed top-24 left-1/2 z-50 max-h-[75vh] ${wide ? "w-[900px]" : "w-[560px]"} -translate-x-1/2 overflow-y-auto border border-rule-strong bg-raised p-5 text-ink`}
+          className={`fixed top-24 left-1/2 z-50 max-h-[75vh] max-w-[calc(100vw-16px)] narrow:top-2 narrow:max-h-[calc(100vh-16px)] ${wide ? "w-[900px]" : "w-[560px]"} -translate-x-1/2 overflow-y-auto border border-rule-strong bg-raised p-5 text-ink`}
         >
           {/* A modal dialog of the library would trap the focus too, but writes styles that the
               content security policy refuses. */}

@@ -22,7 +22,7 @@ export function Sheet({
       ref={box}
       aria-label={label}
       tabIndex={0}
-      className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface px-4 pb-4"
+      className="w-[360px] shrink-0 overflow-y-auto border-l border-rule-strong bg-surface px-4 pb-4 narrow:w-full narrow:overflow-visible narrow:border-t narrow:border-l-0"
     >
       {/* Not the sheet's own padding: what sticks to its top would leave that open. */}
       <div className="mt-4 mb-1 flex items-start gap-2">

@@ -45,7 +45,7 @@ export function Table<Row>(props: Props<Row>) {
   });
   const roving = useRoving<HTMLTableElement>();
   return (
-    <table ref={roving} className="w-full border-collapse text-sm">
+    <table ref={roving} role="table" className="reflows w-full border-collapse text-sm">
       <caption className="sr-only">{caption}</caption>
       <thead className="sticky top-0 z-10 bg-ground">
         {table.getHeaderGroups().map((group) => (
@@ -99,6 +99,11 @@ export function Table<Row>(props: Props<Row>) {
             {row.getVisibleCells().map((cell) => (
               <td
                 key={cell.id}
+                data-label={
+                  typeof cell.column.columnDef.header === "string"
+                    ? cell.column.columnDef.header
+                    : undefined
+                }
                 className={clsx(
                   "px-2 py-1",
                   cell.column.columnDef.meta?.right && "text-right whitespace-nowrap",

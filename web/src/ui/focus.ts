@@ -94,8 +94,11 @@ export function keepFocus(): () => void {
   };
   const changes = new MutationObserver(() => {
     cancelAnimationFrame(waiting);
-    // After whoever opens or closes something has had its turn.
-    waiting = requestAnimationFrame(() => requestAnimationFrame(look));
+    // After whoever opens or closes something has had its turn: two frames after the last change,
+    // so the second wait is called off by a change just as the first is.
+    waiting = requestAnimationFrame(() => {
+      waiting = requestAnimationFrame(look);
+    });
   });
   document.addEventListener("focusin", note);
   changes.observe(document.body, {

@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { render, screen, waitFor } from "@testing-library/react";
+import { act, render, screen, waitFor } from "@testing-library/react";
 import { userEvent } from "@testing-library/user-event";
 import { useRef, useState } from "react";
 import { afterEach, beforeEach, expect, test } from "vitest";
@@ -116,6 +116,7 @@ function Opener() {
   const [open, setOpen] = useState(false);
   return (
     <main>
+      <button type="button">another</button>
       <button type="button" onClick={() => setOpen(true)}>
         open
       </button>
@@ -130,4 +131,20 @@ test("what opens has the focus, and gives it back when it closes", async () => {
   expect(document.activeElement?.getAttribute("aria-label")).toBe("box");
   await userEvent.click(screen.getByRole("button", { name: "close" }));
   await waitFor(() => expect(focused()).toBe("open"));
+});
+
+test("a change just before it closes does not take that from it", async () => {
+  render(<Opener />);
+  const frame = () => new Promise((next) => requestAnimationFrame(next));
+  await userEvent.click(screen.getByRole("button", { name: "open" }));
+  const box = screen.getByRole("complementary", { name: "box" });
+  box.append(document.createElement("hr"));
+  await Promise.resolve();
+  await frame();
+  // The wait after that change is half over.
+  act(() => screen.getByRole("button", { name: "close" }).click());
+  await frame();
+  await frame();
+  await frame();
+  expect(focused()).toBe("open");
 });

@@ -9,6 +9,7 @@ export const VIEWS = [
   { path: "jobs", title: "Jobs" },
   { path: "balance", title: "Balance" },
   { path: "runs", title: "Runs" },
+  { path: "recovery", title: "Recovery" },
 ];
 
 /** What of the address goes along to another view: plan and draft, not the filters of a table. */

@@ -153,10 +153,12 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   );
 
   // Moves, the night and the chosen loads decide what has to be previewed.
+  // While they are being saved, what they start from changes under them: nothing is asked.
   useEffect(() => {
+    if (saving) return;
     if (moves.length || considered.length) request(moves, true, considered.length > 0);
     else clear();
-  }, [moves, considered, date, loads, request, clear]);
+  }, [moves, considered, date, loads, saving, request, clear]);
   const consider = useCallback((operations: Operation[]) => {
     setRefused(null);
     setConsidered((before) => (before.length || operations.length ? operations : before));
@@ -182,8 +184,12 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   );
 
   const [clash, setClash] = useState<Clash | null>(null);
+  const settling = useRef(false);
   const settle = useCallback(
     async (work: () => Promise<unknown>, yours: Operation[] = []): Promise<boolean> => {
+      // A second key press may come before the first is drawn: it would save into another draft.
+      if (settling.current) return false;
+      settling.current = true;
       setSaving(true);
       say(null);
       try {
@@ -202,6 +208,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
         if (stale) await client.invalidateQueries({ queryKey: ["plan", plan.id] });
         return false;
       } finally {
+        settling.current = false;
         setSaving(false);
       }
     },
@@ -218,7 +225,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   }, [begun, draft, plan.id, plan.name, setAddress]);
 
   const save = useCallback(() => {
-    if (!moves.length || saving) return;
+    if (!moves.length) return;
     const yours = operationsOf(moves, jobs);
     void settle(async () => {
       // Each move is an act of its own: one undo takes one of them back.
@@ -234,11 +241,10 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
         });
       }
     }, yours);
-  }, [client, date, draftToEdit, jobs, loads, moves, plan, result, running, saving, settle]);
+  }, [client, date, draftToEdit, jobs, loads, moves, plan, result, running, settle]);
 
   const put = useCallback(
     async (operations: Operation[]) => {
-      if (saving) return false;
       const moved = operationsOf(moves, jobs);
       const yours = [...moved, ...operations];
       return settle(async () => {
@@ -248,7 +254,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
         setConsidered([]);
       }, yours);
     },
-    [client, draftToEdit, jobs, moves, plan, saving, settle],
+    [client, draftToEdit, jobs, moves, plan, settle],
   );
   const settleClash = useCallback(
     (operations: Operation[]) => {

@@ -1,4 +1,5 @@
 import { NumberField, Pick } from "../../ui/controls";
+import { VERIFIES } from "./choices";
 import { type Props } from "./props";
 
 export function CheckEditor({ edit }: Props) {
@@ -8,11 +9,7 @@ export function CheckEditor({ edit }: Props) {
       <Pick
         label="Checked by"
         value={String(value["verify"])}
-        options={[
-          { value: "none", label: "nothing" },
-          { value: "checksum", label: "a checksum" },
-          { value: "boot", label: "a boot test" },
-        ]}
+        options={VERIFIES}
         onChange={(v) => set({ verify: v })}
       />
       {value["verify"] === "boot" && (

@@ -6,6 +6,45 @@ import { type CopyValue, retentionOf } from "../value";
 import { RetentionFields } from "./kept";
 import { type Props } from "./props";
 
+/** What a copy starts from. */
+export const firstCopy = (repository: string): CopyValue => ({
+  repository,
+  delay_min: 0,
+  retention: { days: 30 },
+});
+
+/** When a copy begins, how long it is kept, and when it goes to the colder tier. */
+export function CopyFields({
+  value: copy,
+  onChange,
+}: {
+  value: CopyValue;
+  onChange: (copy: CopyValue) => void;
+}) {
+  return (
+    <>
+      <NumberField
+        label="Begins after"
+        unit="min"
+        value={copy.delay_min ?? 0}
+        onChange={(v) => onChange({ ...copy, delay_min: v ?? 0 })}
+      />
+      <RetentionFields
+        value={retentionOf(copy.retention)}
+        wrong={null}
+        onChange={(retention) => onChange({ ...copy, retention })}
+      />
+      <NumberField
+        label="To the colder tier after"
+        unit="days"
+        empty="never"
+        value={copy.cold_after_days ?? null}
+        onChange={(cold_after_days) => onChange({ ...copy, cold_after_days })}
+      />
+    </>
+  );
+}
+
 export function CopiesEditor({ edit, offered }: Props & { offered: Offered }) {
   const { value, set, wrong } = edit;
   const copies = value.copies;
@@ -38,24 +77,7 @@ export function CopiesEditor({ edit, offered }: Props & { offered: Offered }) {
               <X size={14} aria-hidden />
             </button>
           </div>
-          <NumberField
-            label="Begins after"
-            unit="min"
-            value={copy.delay_min ?? 0}
-            onChange={(v) => change(i, { ...copy, delay_min: v ?? 0 })}
-          />
-          <RetentionFields
-            value={retentionOf(copy.retention)}
-            wrong={null}
-            onChange={(retention) => change(i, { ...copy, retention })}
-          />
-          <NumberField
-            label="To the colder tier after"
-            unit="days"
-            empty="never"
-            value={copy.cold_after_days ?? null}
-            onChange={(cold_after_days) => change(i, { ...copy, cold_after_days })}
-          />
+          <CopyFields value={copy} onChange={(next) => change(i, next)} />
         </Group>
       ))}
       <Button
@@ -63,7 +85,7 @@ export function CopiesEditor({ edit, offered }: Props & { offered: Offered }) {
         disabled={!free.length}
         onClick={() =>
           set({
-            copies: [...copies, { repository: free[0]!, delay_min: 0, retention: { days: 30 } }],
+            copies: [...copies, firstCopy(free[0]!)],
           })
         }
       >

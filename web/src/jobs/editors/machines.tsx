@@ -6,7 +6,17 @@ import { typedNumber } from "../../ui/numbers";
 import { count } from "../../ui/words";
 import { Group, Pick } from "../../ui/controls";
 import { type Choices as Offered } from "../../api/jobQueries";
-import { type Condition, excluding, firstCondition, including, moved, selectionOf } from "../value";
+import { longDate } from "../../time/time";
+import { LeaveOutForm } from "../LeaveOutForm";
+import {
+  type Condition,
+  excluding,
+  firstCondition,
+  including,
+  leavingOut,
+  moved,
+  selectionOf,
+} from "../value";
 import { PathsLeftOut } from "./pathsLeftOut";
 import { type Props } from "./props";
 
@@ -113,9 +123,11 @@ export function MachinesEditor({ edit, look, offered }: Props & { offered: Offer
   const selection = selectionOf(value);
   const [name, setName] = useState("");
   const [added, setAdded] = useState<string | null>(null);
+  const [leaving, setLeaving] = useState(false);
   const fields = offered.fields as Record<string, string[]>;
   const disks = offered.disk_fields as Record<string, string[]>;
   const values = offered.values as Record<string, unknown>;
+  const names = values["name"] as string[] | undefined;
   const put = (next: Partial<typeof selection>) => set({ machines: { ...selection, ...next } });
   const rule = (i: number, conditions: Condition[]) =>
     put({
@@ -191,6 +203,7 @@ export function MachinesEditor({ edit, look, offered }: Props & { offered: Offer
           <input
             aria-label="Machine to take in"
             placeholder="name of a machine"
+            list={names ? "machines of the plan" : undefined}
             value={name}
             onChange={(event) => setName(event.target.value)}
             className="h-7 min-w-0 flex-1 rounded-[3px] border border-rule-strong bg-raised px-1.5"
@@ -199,6 +212,13 @@ export function MachinesEditor({ edit, look, offered }: Props & { offered: Offer
             Take in
           </Button>
         </form>
+        {names && (
+          <datalist id="machines of the plan">
+            {names.map((each) => (
+              <option key={each} value={each} />
+            ))}
+          </datalist>
+        )}
         {wrong("machines") && (
           <p role="alert" className="text-barn">
             {wrong("machines")}
@@ -249,13 +269,37 @@ export function MachinesEditor({ edit, look, offered }: Props & { offered: Offer
             </li>
           ))}
         </ol>
+        {leaving ? (
+          <LeaveOutForm
+            known={(look?.selected ?? []).map((m) => m.machine)}
+            onCancel={() => setLeaving(false)}
+            onLeaveOut={(why) => {
+              set(leavingOut(value, why));
+              setLeaving(false);
+            }}
+          />
+        ) : (
+          <Button small onClick={() => setLeaving(true)}>
+            <Plus size={12} aria-hidden /> Leave a machine out
+          </Button>
+        )}
         {selection.exclude.length > 0 && (
           <>
             <p className="mt-1 text-ink-2">Left out by name</p>
             <ul>
               {selection.exclude.map((id) => (
                 <li key={id} className="flex items-center gap-1">
-                  <span className="flex-1 truncate font-mono text-xs line-through">{id}</span>
+                  <span className="min-w-0 flex-1">
+                    <span className="font-mono text-xs line-through">{id}</span>
+                    {value.exclude_reasons
+                      .filter((why) => why.machine === id)
+                      .map((why) => (
+                        <span key={id} className="block text-xs text-ink-2">
+                          {why.reason}
+                          {why.review && `; look again on ${longDate(why.review)}`}
+                        </span>
+                      ))}
+                  </span>
                   <button
                     type="button"
                     aria-label={`Take ${id} in again`}

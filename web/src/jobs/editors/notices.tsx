@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Field } from "../../ui/Field";
 import { Pick } from "../../ui/controls";
+import { betweenCommas, NOTICES } from "./choices";
 import { type Props } from "./props";
 
 export function NoticesEditor({ edit }: Props) {
@@ -11,11 +12,7 @@ export function NoticesEditor({ edit }: Props) {
       <Pick
         label="Told"
         value={String(value["notify"])}
-        options={[
-          { value: "never", label: "nobody" },
-          { value: "trouble", label: "on trouble only" },
-          { value: "always", label: "after every run" },
-        ]}
+        options={NOTICES}
         onChange={(v) => set({ notify: v })}
       />
       <Field
@@ -24,16 +21,7 @@ export function NoticesEditor({ edit }: Props) {
         wrong={edit.wrong("notify_to")}
         onChange={(e) => {
           setText(e.target.value);
-          set({
-            notify_to: [
-              ...new Set(
-                e.target.value
-                  .split(",")
-                  .map((x) => x.trim())
-                  .filter(Boolean),
-              ),
-            ],
-          });
+          set({ notify_to: betweenCommas(e.target.value) });
         }}
       />
     </>

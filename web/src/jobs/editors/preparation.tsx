@@ -1,3 +1,4 @@
+import { Field } from "../../ui/Field";
 import { Group, NumberField, Pick } from "../../ui/controls";
 import { type Props } from "./props";
 
@@ -13,10 +14,21 @@ export function PreparationEditor({ edit }: Props) {
       onChange={(v) => set({ [key]: v ?? 0 })}
     />
   );
+  const name = (key: string, label: string) => (
+    <Field
+      key={key}
+      label={label}
+      placeholder="no name"
+      value={String(value[key] ?? "")}
+      wrong={edit.wrong(key)}
+      onChange={(event) => set({ [key]: event.target.value })}
+    />
+  );
   return (
     <>
       <Group title="Each machine">
-        {num("guest_before_s", "Steps in the guest before", "s")}
+        {name("guest_before_name", "Step in the guest before it")}
+        {num("guest_before_s", "It takes", "s")}
         {num("quiesce_s", "Quiescing takes", "s")}
         <Pick
           label="Where it cannot be quiesced, it is"
@@ -39,7 +51,8 @@ export function PreparationEditor({ edit }: Props) {
           onChange={(v) => set({ standstill: v })}
         />
         {num("standstill_s", "Halting takes", "s")}
-        {num("guest_after_s", "Steps in the guest after, such as truncating logs", "s")}
+        {name("guest_after_name", "Step in the guest after it, such as truncating logs")}
+        {num("guest_after_s", "It takes", "s")}
       </Group>
       <Group title="The whole run">
         {num("before_min", "Before the first machine", "min")}

@@ -3,11 +3,13 @@ import { useRef, useState } from "react";
 import { useWorkbench } from "../../workbench/store";
 import { Button } from "../../ui/Button";
 import { Choices } from "../../ui/Choice";
+import { longDate } from "../../time/time";
 import { Field } from "../../ui/Field";
 import { count } from "../../ui/words";
 import { Flag, Group, Pick } from "../../ui/controls";
 import { type Choices as Offered, type RunKind, say } from "../../api/jobQueries";
 import { type ScheduleValue } from "../value";
+import { CHAINS } from "./choices";
 import { localWords } from "./localWords";
 import { type Props } from "./props";
 
@@ -73,6 +75,27 @@ function ScheduleRow({ edit, look, index, offered }: Props & { index: number; of
         onChange={(event) => hear(event.target.value)}
         onBlur={() => !reason && setText(null)}
       />
+      {startDay(schedule) && (
+        <>
+          <Field
+            label="Begins on"
+            type="date"
+            value={startDay(schedule) ?? ""}
+            onChange={(event) => {
+              if (event.target.validity.valid && event.target.value)
+                replace(beginning(schedule, event.target.value));
+            }}
+          />
+          {text !== null && startDay(schedule) !== date && (
+            <p className="mb-2">
+              It still begins on {longDate(startDay(schedule)!)}.{" "}
+              <Button small onClick={() => replace(beginning(schedule, date))}>
+                Begin on {longDate(date)}
+              </Button>
+            </p>
+          )}
+        </>
+      )}
       {seen?.a_day != null && <p className="mb-1 text-ink-2">{count(seen.a_day, "run")} a day</p>}
       <Choices
         lead="Not on"
@@ -118,6 +141,11 @@ function ScheduleRow({ edit, look, index, offered }: Props & { index: number; of
 function startDay(schedule: ScheduleValue): string | null {
   const start = schedule["start"];
   return typeof start === "string" ? start.slice(0, 10) : null;
+}
+
+/** A schedule that begins on another day, at the same time of day. */
+function beginning(schedule: ScheduleValue, day: string): ScheduleValue {
+  return { ...schedule, start: day + String(schedule["start"]).slice(10) };
 }
 
 export function RunsEditor({ edit, look, offered }: Props & { offered: Offered }) {
@@ -195,12 +223,7 @@ export function RunsEditor({ edit, look, offered }: Props & { offered: Offered }
         <Pick
           label="Chain"
           value={String(value["chain"])}
-          options={[
-            { value: "incremental", label: "fulls and incrementals" },
-            { value: "differential", label: "fulls and differentials" },
-            { value: "forever", label: "one full for ever" },
-            { value: "full_only", label: "always full" },
-          ]}
+          options={CHAINS}
           onChange={(v) => set({ chain: v })}
         />
         <Flag

@@ -1,5 +1,6 @@
 import { NumberField, Pick } from "../../ui/controls";
 import { type Choices as Offered } from "../../api/jobQueries";
+import { WINDOW_ENDS } from "./choices";
 import { type Props } from "./props";
 
 export function WindowEditor({ edit, offered }: Props & { offered: Offered }) {
@@ -15,11 +16,7 @@ export function WindowEditor({ edit, offered }: Props & { offered: Offered }) {
       <Pick
         label="At its end"
         value={String(value["at_window_end"])}
-        options={[
-          { value: "stop", label: "what runs is stopped" },
-          { value: "finish", label: "what has begun may finish" },
-          { value: "run_on", label: "it runs on" },
-        ]}
+        options={WINDOW_ENDS}
         onChange={(v) => set({ at_window_end: v })}
       />
       <NumberField

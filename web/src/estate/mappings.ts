@@ -1,0 +1,28 @@
+import type { ImportChoices } from "../api/estateQueries";
+
+/** How the columns of a file are taken, kept in the browser by name for files like it. */
+export interface NamedMapping {
+  mapping: Record<string, string>;
+  unit: ImportChoices["unit"];
+}
+
+const keyOf = (plan: number) => `gambrel import mappings of plan ${plan}`;
+
+export function keptMappings(plan: number): Record<string, NamedMapping> {
+  try {
+    return JSON.parse(localStorage.getItem(keyOf(plan)) ?? "{}") as Record<string, NamedMapping>;
+  } catch {
+    return {};
+  }
+}
+
+export function keepMapping(plan: number, name: string, kept: NamedMapping) {
+  localStorage.setItem(keyOf(plan), JSON.stringify({ ...keptMappings(plan), [name]: kept }));
+}
+
+/** A mapping without the columns that a file does not have. */
+export const fitting = (mapping: Record<string, string>, columns: readonly string[]) =>
+  Object.fromEntries(Object.entries(mapping).filter(([, column]) => columns.includes(column)));
+
+export const sameColumns = (one: readonly string[], other: readonly string[]) =>
+  [...one].sort().join("\n") === [...other].sort().join("\n");
