@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import threading
 from pathlib import Path
@@ -27,6 +28,8 @@ expect.set_options(timeout=SLOW_MS)
 PROJECT = Path(__file__).parents[2]
 PAGES = PROJECT / "web" / "dist"
 AXE = PROJECT / "web" / "node_modules" / "axe-core" / "axe.min.js"
+DRAFT_THAT_ENDED = re.compile(r"404 .*/plans/\d+\?draft=\d+$")
+"""A page that looks whether a draft has changed may do so when it was adopted a moment ago."""
 FLAGS = [
     "--no-sandbox",
     "--disable-gpu",
@@ -90,11 +93,14 @@ def site(server):
     """
     with current_sessions(server[1]).begin() as db:
         plans = plan_heads(db)
-        if not plans or left_behind(db, plans[-1]):
+        # A plan adopted late by a test that is over opens first, though a newer one is stored.
+        opens_first = max(plans, key=lambda head: head.adopted_version, default=None)
+        if opens_first is None or opens_first != plans[-1] or left_behind(db, opens_first):
             store_plan(db, f"larkmoor {len(plans) + 1}", larkmoor_plan(), actor="test")
     yield server
     with current_sessions(server[1]).begin() as db:
-        discard_drafts(db, plan_heads(db)[-1].id, actor="test")
+        for head in plan_heads(db):
+            discard_drafts(db, head.id, actor="test")
 
 
 class Planner:
@@ -109,7 +115,9 @@ class Planner:
             "console",
             lambda message: (
                 self.complaints.append(f"{message.text} {message.location.get('url', '')}")
-                if message.type == "error" and "401" not in message.text
+                if message.type == "error"
+                and "401" not in message.text
+                and not DRAFT_THAT_ENDED.search(f"{message.text} {message.location.get('url', '')}")
                 else None
             ),
         )

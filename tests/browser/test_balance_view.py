@@ -97,6 +97,11 @@ def test_what_if_shows_nights_against_scenarios_and_one_is_balanced(balance):
     form.get_by_role("button", name="Simulate it").click()
     host = page.get_by_role("row").filter(has_text="restart elsewhere")
     expect(host).to_contain_text("over")
+    host.get_by_role("link", name="What comes back when").click()
+    loss = page.get_by_role("region", name="The day of the loss").get_by_role("status").first
+    expect(loss).to_contain_text(re.compile("^Host .*machines"))
+    page.get_by_role("link", name="Balance", exact=True).click()
+    page.get_by_role("button", name="What if").click()
     host.get_by_role("button", name="Balance it").click()
     expect(page.get_by_text(re.compile("^For a week in which host .* is lost"))).to_be_visible()
 

@@ -15,10 +15,10 @@ def test_friday_is_over_and_the_job_and_resource_behind_it_are_named(planner):
     expect(page.get_by_role("heading", level=1)).to_have_text("Friday night, 6 November")
     expect(page.get_by_role("button", name=re.compile("^Fri 6 November over"))).to_be_visible()
     first = page.get_by_label("Why").get_by_role("listitem").first
-    expect(first).to_contain_text("Office file servers: ends 1 h 44 min late")
-    expect(first).to_contain_text("waits 6 h 59 min for slots of proxy quay-p2")
+    expect(first).to_contain_text("Office file servers: ends 1 h 45 min late")
+    expect(first).to_contain_text("waits 7 h for slots of proxy quay-p2")
     label = planner.bar("office-files").get_attribute("aria-label")
-    assert "starts Sat 03:58, ends Sat 07:43" in label
+    assert "starts Sat 04:00, ends Sat 07:45" in label
     expect(planner.effect()).to_have_count(0)
 
 
@@ -32,7 +32,7 @@ def test_a_bar_is_dragged_simulated_meanwhile_saved_and_there_after_a_reload(pla
     page.mouse.move(x - 70, y, steps=6)
     # Still held, and the night has been simulated again.
     expect(planner.effect()).to_contain_text("Office file servers: full starts Fri")
-    expect(planner.effect()).to_contain_text("(was Sat 07:43)")
+    expect(planner.effect()).to_contain_text("(was Sat 07:45)")
     expect(page.get_by_role("button", name="Save to draft")).to_have_count(0)
     page.mouse.up()
     expect(page.get_by_role("heading", level=1)).to_be_visible()
@@ -74,7 +74,7 @@ def test_a_full_moves_to_another_night_and_the_week_strip_shows_it(planner):
     bar.focus()
     page.keyboard.press("]")
     expect(planner.effect()).to_contain_text("starts Sat 21:00 (was Fri 21:00)")
-    expect(planner.effect()).to_contain_text("(was Sat 07:43)")
+    expect(planner.effect()).to_contain_text("(was Sat 07:45)")
     # Its incremental of Saturday comes to Friday in exchange.
     expect(bar).to_have_attribute("aria-label", re.compile("servers, incremental"))
     page.get_by_role("button", name=re.compile("^Sat 7")).click()
@@ -193,7 +193,7 @@ def test_the_table_says_the_same_and_sorts(planner):
     page.keyboard.press("t")
     table = page.get_by_role("table", name="Runs of the night")
     row = table.get_by_role("row", name=re.compile("Office file servers"))
-    for text in ("full", "Fri 21:00", "Sat 07:43", "1 h 44 min", "proxy quay-p2"):
+    for text in ("full", "Fri 21:00", "Sat 07:45", "1 h 45 min", "proxy quay-p2"):
         expect(row).to_contain_text(text)
     table.get_by_role("button", name="Read").click()
     expect(table.get_by_role("columnheader", name="Read")).to_have_attribute(
@@ -263,7 +263,7 @@ def test_findings_open_by_key_and_what_helps_goes_into_the_draft(planner):
     expect(page.get_by_role("button", name=re.compile("findings this week$"))).to_be_visible()
     page.keyboard.press("f")
     sheet = page.get_by_role("complementary", name="Findings")
-    expect(sheet).to_contain_text("Office file servers ends 1 h 44 min after its window")
+    expect(sheet).to_contain_text("Office file servers ends 1 h 45 min after its window")
     sheet.get_by_role("button", name="What helps?").first.click()
     offers = sheet.get_by_role("list", name="What helps")
     expect(offers).to_contain_text("12 jobs pinned to quay-p2: read by any proxy")

@@ -114,7 +114,7 @@ def test_what_is_typed_moves_the_sentence_and_the_week(jobs):
     clause(page, "runs").click()
     page.get_by_label("When, as you would say it").nth(1).fill("on Sunday at 21:00")
     expect(clause(page, "runs")).to_contain_text("full on Sunday at 21:00")
-    expect(jobs.effect()).to_contain_text("(was Sat 07:43)")
+    expect(jobs.effect()).to_contain_text("(was Sat 07:45)")
     page.get_by_label("When, as you would say it").nth(1).fill("on Sunday")
     expect(page.get_by_text("say the time too, for instance")).to_be_visible()
     expect(clause(page, "runs")).to_contain_text("full on Sunday at 21:00")
@@ -137,7 +137,12 @@ def test_a_rule_is_changed_and_the_machines_follow(jobs):
     page.get_by_role("row", name=re.compile("office-files-03")).get_by_role(
         "button", name="Leave out"
     ).click()
+    form = page.get_by_role("form", name="Leave a machine out")
+    expect(form.get_by_label("Why")).to_be_focused()
+    form.get_by_label("Why").fill("archived elsewhere")
+    form.get_by_role("button", name="Leave out").click()
     expect(clause(page, "machines")).to_contain_text("5 machines")
+    expect(page.get_by_role("complementary")).to_contain_text("archived elsewhere")
     page.get_by_role("row", name=re.compile("office-files-01")).get_by_label("data").uncheck()
     expect(clause(page, "machines")).to_contain_text("without 1 disk")
 

@@ -225,7 +225,7 @@ def test_trade_offs_are_those_of_the_reference(request):
         to = from_ + WEEKS * WEEK_S
         for way in tradeoffs(plan, job, from_):
             small = alone(plan, kept_as(schedules_of(plan, job), way.name))
-            small = replace(small, state=State())
+            small = replace(small, state=State(sizes_as_of=plan.state.sizes_as_of))
             watched = Watched(small, from_, to + 9 * DAY, [to])
             watched.run()
             plain = reference.simulate(small, from_, to + 9 * DAY)

@@ -1,0 +1,273 @@
+"""The tasks of docs/guide/tasks.md, each by keyboard alone; the focus is never lost to the page."""
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+from test_keyboard import holds
+
+from gambrel.demo import larkmoor
+
+NAME = """() => {
+  const e = document.activeElement;
+  if (!e || e === document.body) return '';
+  const label = e.getAttribute('aria-label') ?? e.labels?.[0]?.textContent ?? e.textContent;
+  return (label || e.getAttribute('placeholder') || e.tagName).trim();
+}"""
+MOST_STOPS = 90
+
+
+class Keyboard:
+    """A planner without a mouse: every key is counted, and the focus is somewhere after each."""
+
+    def __init__(self, planner):
+        self.planner, self.page, self.presses = planner, planner.page, 0
+
+    def press(self, *keys):
+        for key in keys:
+            self.page.keyboard.press(key)
+            self.presses += 1
+
+    def type(self, text):
+        self.page.keyboard.type(text)
+
+    def here(self):
+        holds(self.page, "document.activeElement !== document.body")
+        return self.page.evaluate(NAME)
+
+    def to(self, pattern, *, back=False, most=MOST_STOPS):
+        """Tab to what is called so; returns how many stops that took."""
+        for stops in range(most):
+            if stops and re.search(pattern, self.page.evaluate(NAME)):
+                return stops
+            self.press("Shift+Tab" if back else "Tab")
+        pytest.fail(f"{pattern} is not within {most} stops; the focus is at {self.here()!r}")
+
+    def find(self, text, option):
+        """Ctrl+K, what is typed, Enter."""
+        self.press("Control+k")
+        expect(self.page.get_by_role("combobox")).to_be_focused()
+        self.type(text)
+        expect(self.page.get_by_role("option", name=option).first).to_be_visible()
+        self.press("Enter")
+        self.here()
+
+    def choose(self, pattern, option):
+        """Open a list of words and choose one by its first letters."""
+        self.to(pattern)
+        self.press("Enter")
+        entry = self.page.get_by_role("menuitemradio", name=option, exact=True)
+        expect(entry).to_be_visible()
+        for _ in range(40):
+            if self.page.evaluate("document.activeElement.textContent.trim()") == option:
+                break
+            self.press("ArrowDown")
+        self.press("Enter")
+        self.here()
+
+    def added(self, changes):
+        """Tab back to "Add to draft" and use it."""
+        self.to(r"^Add to draft", back=True)
+        self.press("Enter")
+        self.draft_holds(changes)
+
+    def draft_holds(self, changes):
+        """The draft holds so much, and the focus is somewhere."""
+        expect(self.page.get_by_text(changes, exact=True)).to_be_visible()
+        self.here()
+
+    def saved(self, changes):
+        self.press("Control+s")
+        self.draft_holds(changes)
+
+
+@pytest.fixture
+def keys(planner):
+    return Keyboard(planner)
+
+
+def clause(page, key):
+    return page.locator(f'[data-clause="{key}"]')
+
+
+def test_why_friday_is_late_and_three_fulls_that_mend_it(keys, planner):
+    page = planner.page
+    keys.find("friday night", re.compile("Friday night"))
+    expect(page.get_by_role("list", name="Why")).to_contain_text("slots of proxy quay-p2")
+    for job in ("fleet-telemetry", "finance-apps", "office-desks"):
+        planner.bar(job).focus()
+        keys.press("]")
+        holds(page, f"document.activeElement.dataset.job === '{job}'")
+    expect(planner.effect()).to_contain_text("was 1 h 45 min")
+    keys.saved("3 changes")
+
+
+def test_a_job_of_three_rules_with_copies_and_limits(keys, planner):
+    page = planner.page
+    keys.find("make a new job", "Make a new job")
+    expect(page.get_by_label("Name")).to_be_focused()
+    keys.type("Three rules")
+    keys.press("Enter")
+    expect(clause(page, "machines")).to_be_visible()
+    for n, value in enumerate(("cctv", "lab", "fleet")):
+        keys.to(r"^(Or another rule|A rule)$")
+        keys.press("Enter")
+        expect(page.get_by_label("Value for folder").nth(n)).to_be_focused()
+        keys.type(value)
+    expect(clause(page, "machines")).to_contain_text("or folder lab or folder fleet")
+    keys.press("Escape")
+    clause(page, "copies").focus()
+    keys.press("Enter")
+    keys.to(r"^A copy$")
+    keys.press("Enter")
+    expect(clause(page, "copies")).to_contain_text("kept 30 days")
+    keys.press("Escape")
+    clause(page, "limits").focus()
+    keys.press("Enter")
+    keys.to(r"^Streams")
+    keys.type("3")
+    expect(clause(page, "limits")).to_contain_text("3 streams at once")
+    keys.saved("1 change")
+
+
+def test_a_database_server_with_a_volume_left_out(keys, planner):
+    page = planner.page
+    keys.find("database servers", re.compile("^Database servers"))
+    expect(clause(page, "machines")).to_be_visible()
+    box = page.get_by_role("checkbox").first
+    box.focus()
+    keys.press(" ")
+    expect(clause(page, "machines")).to_contain_text("without 1 disk")
+    keys.saved("1 change")
+
+
+def test_the_second_saturday_with_holidays_moved(keys, planner):
+    page = planner.page
+    keys.find("hill office", re.compile("^Hill office"))
+    clause(page, "runs").focus()
+    keys.press("Enter")
+    keys.to(r"^When, as you would say it")
+    keys.press("Control+a")
+    keys.type("on the second Saturday of the month at 21:00")
+    expect(clause(page, "runs")).to_contain_text("second Saturday")
+    keys.to(r"^Not on")
+    keys.press("Enter", "ArrowDown", " ", "Escape")
+    keys.choose(r"^What falls there", "moves to the next free day")
+    keys.added("1 change")
+
+
+def test_a_job_is_split_in_three(keys, planner):
+    page = planner.page
+    keys.find("office machines", re.compile("^Office machines"))
+    expect(clause(page, "machines")).to_be_visible()
+    keys.to(r"^Split it into even groups", back=True)
+    keys.press("Enter")
+    sheet = page.get_by_role("complementary", name=re.compile("^Split"))
+    expect(sheet).to_be_visible()
+    keys.to(r"[Gg]roups|[Pp]arts")
+    keys.press("Control+a")
+    keys.type("3")
+    # Until the groups are measured nothing can be added, and Tab goes past the button.
+    expect(sheet.get_by_role("list", name="Groups").get_by_role("listitem")).to_have_count(3)
+    keys.to(r"^Add to draft")
+    keys.press("Enter")
+    keys.draft_holds("2 changes")
+
+
+def test_a_proxy_its_slots_and_peak_hours(keys, planner):
+    page = planner.page
+    keys.find("new proxy", "New proxy")
+    keys.to(r"^Name of the proxy")
+    keys.type("quay-p9")
+    keys.press("Enter")
+    expect(page.get_by_role("complementary", name=re.compile("quay-p9"))).to_be_visible()
+    keys.to(r"^Edit$")
+    keys.press("Enter")
+    keys.to(r"^Slots")
+    keys.press("Control+a")
+    keys.type("6")
+    keys.to(r"^Add to draft")
+    keys.press("Enter")
+    keys.draft_holds("2 changes")
+
+
+def test_a_machine_left_out_with_a_date_to_look_again(keys, planner):
+    page = planner.page
+    name = next(m["id"] for m in larkmoor()["machines"] if m["folder"] == "staging")
+    keys.find(name, re.compile(name))
+    expect(page.get_by_role("complementary", name=f"Machine {name}")).to_be_visible()
+    keys.to(r"^Leave it out on purpose")
+    keys.press("Enter")
+    keys.to(r"^Why it needs no protection")
+    keys.type("a trial that ends soon")
+    keys.to(r"^Look at this again on")
+    keys.type("11302026")
+    keys.to(r"^Leave it out$")
+    keys.press("Enter")
+    expect(page.get_by_role("complementary")).to_contain_text("left out")
+    keys.here()
+
+
+def test_a_draft_is_compared_adopted_and_gone_back_from(keys, planner):
+    page = planner.page
+    planner.bar("fleet-telemetry").focus()
+    keys.press("ArrowRight")
+    keys.saved("1 change")
+    keys.find("compare", re.compile("^Compare the draft"))
+    expect(page.get_by_role("main", name="Comparison")).to_contain_text("Fleet telemetry")
+    planner.effect().get_by_role("button", name="Adopt").focus()
+    keys.press("Enter")
+    expect(page.get_by_label(re.compile("^Note: why"))).to_be_focused()
+    keys.to(r"^Adopt this plan")
+    keys.press("Enter")
+    expect(page).to_have_url(re.compile("draft=none"))
+    keys.find("drafts", "Drafts")
+    keys.to(r"^Go back")
+    keys.press("Enter")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    keys.to(r"^Go back|^Yes")
+    keys.press("Enter")
+    expect(page.get_by_role("dialog")).not_to_be_attached()
+    expect(page.get_by_text("back to what was in force before").first).to_be_visible()
+    keys.here()
+
+
+def test_room_for_an_imagined_job_of_2_tib(keys, planner):
+    page = planner.page
+    keys.find("where is room", "Where is room for a new job?")
+    keys.to(r"^Used data")
+    keys.press("Control+a")
+    keys.type("2048")
+    keys.press("Enter")
+    expect(page.get_by_role("region", name="The best starts")).to_contain_text("The three best")
+    keys.to(r"^Use it")
+    keys.press("Enter")
+    expect(clause(page, "machines")).to_contain_text("nothing selected")
+    expect(clause(page, "runs")).to_contain_text("full on")
+    keys.here()
+
+
+def test_the_loss_of_a_proxy_is_balanced(keys, planner):
+    page = planner.page
+    keys.find("what if", "What if")
+    row = page.get_by_role("row", name=re.compile("quay-p2 is lost"))
+    expect(row.get_by_role("button", name="Balance it")).to_be_visible()
+    row.get_by_role("button", name="Balance it").focus()
+    keys.press("Enter")
+    expect(page.get_by_text(re.compile("^For a week in which"))).to_contain_text("quay-p2")
+    keys.to(r"^Look for a better week")
+    keys.press("Enter")
+    expect(page.get_by_role("region", name="The search")).to_be_visible()
+    keys.to(r"^Stop, take the best so far")
+    keys.press("Enter")
+    expect(page.get_by_role("region", name="The search")).not_to_be_attached()
+    keys.here()
+
+
+def test_how_sure_friday_is(keys, planner):
+    page = planner.page
+    keys.find("how sure", "How sure is this week")
+    expect(page.get_by_role("region", name="How sure")).to_contain_text(
+        re.compile(r"of \d+ weeks|in \d+ of")
+    )
+    keys.here()
