@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import statistics
 import tempfile
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import text
+from timing import seconds
 
 from gambrel.commands.database import Instance
 from gambrel.commands.serving import prepared
@@ -94,12 +93,7 @@ def filled(maker: Sessions, plan_id: int, wanted: int) -> int:
 def median_ms(work: Callable[[], Any]) -> float:
     """The middle of some times, in milliseconds."""
     work()
-    taken = []
-    for _ in range(REPEATED):
-        begin = time.perf_counter()
-        work()
-        taken.append(1000 * (time.perf_counter() - begin))
-    return statistics.median(taken)
+    return 1000 * seconds(work, REPEATED)
 
 
 def batch(plan: Any, number: int) -> list[Any]:

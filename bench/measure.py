@@ -7,7 +7,6 @@ import json
 import os
 import platform
 import re
-import statistics
 import subprocess
 import sys
 import tempfile
@@ -22,6 +21,7 @@ from typing import Any
 import numba
 import numpy
 from ledger_pages import the_ledger
+from recoveries import day_of_the_loss
 from screens import screens
 from simpy_model import Model
 from sizes import (
@@ -36,6 +36,7 @@ from sizes import (
     large,
     sample,
 )
+from timing import seconds
 from weeks import better_weeks
 
 from gambrel import demo
@@ -65,16 +66,6 @@ from gambrel.store.sign_in import new_link
 PAGE = Path(__file__).parents[1] / "docs" / "benchmarks.md"
 WEEK = week_of(date(2026, 11, 2), "Europe/Dublin")
 START, END = WEEK[0].start, WEEK[-1].end
-
-
-def seconds(work: Callable[[], Any], times: int = 1) -> float:
-    """The median time of some runs of something."""
-    taken = []
-    for _ in range(times):
-        begin = time.perf_counter()
-        work()
-        taken.append(time.perf_counter() - begin)
-    return statistics.median(taken)
 
 
 def peak_gib() -> float:
@@ -482,6 +473,7 @@ SECTIONS: dict[str, Callable[[], list[str]]] = {
     "The engine, the reference, a simulation library": lambda: engines(read_plan(sample())),
     "Previews": lambda: through_the_api(read_plan(sample())),
     "A better week": better_weeks,
+    "The day of the loss": day_of_the_loss,
     "The screens": screens,
     "The estate": the_estate,
     "The ledger": lambda: the_ledger(LEDGER_ROWS),
