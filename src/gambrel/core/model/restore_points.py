@@ -64,7 +64,8 @@ def point_records(
 
     Args:
         rows: has the columns of HISTORY that a record tells of.
-        bases: the position among `rows` of the point that each needs, before it; -1 for none.
+        bases: the position among `rows` of the point that each needs; -1 for none. Nearly always
+            before it: a merged full may have become younger than a point that came late.
     """
     jobs = [job.id for job in plan.jobs]
     machines = [machine.id for machine in plan.machines]
@@ -75,14 +76,18 @@ def point_records(
             "job", "machine", "repository", "kind", "at", "exists_from", "stored_bytes", "usable",
         )
     ]  # fmt: skip
-    chains: list[tuple[int, float]] = []
-    for base, job, machine, repository, kind, at, exists_from, stored, usable in zip(
-        bases.tolist(), *columns, strict=True
+    needed, sizes = bases.tolist(), columns[-2]
+    chains: dict[int, tuple[int, float]] = {-1: (0, 0.0)}
+    for i, (job, machine, repository, kind, at, exists_from, stored, usable) in enumerate(
+        zip(*columns, strict=True)
     ):
-        count, below = (0, 0.0) if base < 0 else chains[base]
-        chain = (count + 1, below + stored)
-        chains.append(chain)
+        line = [i]
+        while line[-1] not in chains:
+            line.append(needed[line[-1]])
+        for point in reversed(line[:-1]):
+            count, below = chains[needed[point]]
+            chains[point] = (count + 1, below + sizes[point])
         yield PointRecord(
             jobs[job], machines[machine], repositories[repository], KINDS[kind],
-            at, exists_from, stored, bool(usable), *chain,
+            at, exists_from, stored, bool(usable), *chains[i],
         )  # fmt: skip

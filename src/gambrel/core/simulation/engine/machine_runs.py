@@ -170,7 +170,7 @@ def hold_machine(w: World, i: int) -> None:
 
 
 @njit(cache=True)
-def _effective_kind(chain: int, scheduled: int, has_full: bool) -> int:
+def effective_kind(chain: int, scheduled: int, has_full: bool) -> int:
     if not has_full or chain == CHAIN_FULL_ONLY:
         return FULL
     if chain == CHAIN_FOREVER:
@@ -183,7 +183,7 @@ def _effective_kind(chain: int, scheduled: int, has_full: bool) -> int:
 
 
 @njit(cache=True)
-def _kind_in_turn(scheduled: int, group: int, turn: int) -> int:
+def kind_in_turn(scheduled: int, group: int, turn: int) -> int:
     if group < 0:
         return scheduled
     if group == turn:
@@ -210,8 +210,8 @@ def _set_volumes(w: World, i: int) -> None:
     run = w.run[task.run]
     job = w.job[run.job]
     full = newest_full(w, member.chain)
-    scheduled = _kind_in_turn(run.kind, member.group, run.turn)
-    task.kind = _effective_kind(job.chain, scheduled, full >= 0)
+    scheduled = kind_in_turn(run.kind, member.group, run.turn)
+    task.kind = effective_kind(job.chain, scheduled, full >= 0)
     task.synthetic = 1 if task.kind == FULL and job.synthetic and full >= 0 else 0
     task.base_point = -1
     if task.synthetic or task.kind == INCREMENTAL:

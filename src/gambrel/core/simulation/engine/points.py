@@ -97,7 +97,8 @@ def store_point(w: World, p: int) -> None:
 
 
 @njit(void(WORLD, i8), cache=True)
-def _remove(w: World, p: int) -> None:
+def remove_point(w: World, p: int) -> None:
+    """Delete a point now."""
     point = w.point[p]
     chain = w.chain[point.chain]
     if point.previous >= 0:
@@ -207,11 +208,14 @@ def _mark_first_of_periods(w: World, chain: int, count: int, unit: int) -> None:
 
 
 @njit(cache=True)
-def apply_retention(w: World, chain: int, rule: Any) -> None:
-    """Delete what no rule wants and no wanted point needs."""
-    if rule.keeps_all or w.f[F_NOW] < rule.keep_until - SAME_INSTANT:
-        return
-    immutable = w.repository[w.chain[chain].repository].immutable_days
+def keeps_all(w: World, rule: Any) -> bool:
+    """Whether a rule keeps everything now."""
+    return rule.keeps_all or w.f[F_NOW] < rule.keep_until - SAME_INSTANT
+
+
+@njit(cache=True)
+def mark_wanted(w: World, chain: int, rule: Any, immutable: float) -> None:
+    """Mark the points of a chain that a rule wants, or that are younger than so many days."""
     kept = 0
     p = w.chain[chain].last
     while p >= 0:
@@ -235,6 +239,14 @@ def apply_retention(w: World, chain: int, rule: Any) -> None:
     usable = newest_usable(w, chain)
     if usable >= 0:
         w.point[usable].mark = 1
+
+
+@njit(cache=True)
+def apply_retention(w: World, chain: int, rule: Any) -> None:
+    """Delete what no rule wants and no wanted point needs."""
+    if keeps_all(w, rule):
+        return
+    mark_wanted(w, chain, rule, w.repository[w.chain[chain].repository].immutable_days)
     # A base is never younger than what needs it, so one pass from the newest reaches all of them.
     p = w.chain[chain].last
     while p >= 0:
@@ -245,7 +257,7 @@ def apply_retention(w: World, chain: int, rule: Any) -> None:
     while p >= 0:
         following = w.point[p].next
         if not w.point[p].mark:
-            _remove(w, p)
+            remove_point(w, p)
         p = following
 
 
@@ -255,7 +267,7 @@ def _remove_bad(w: World, chain: int) -> None:
     while p >= 0:
         following = w.point[p].next
         if w.point[p].bad:
-            _remove(w, p)
+            remove_point(w, p)
         p = following
 
 
@@ -287,7 +299,7 @@ def merge_oldest(w: World, chain: int, rule: Any) -> float:
         return -1.0
     stored = w.point[oldest].stored
     merged = _merged_full(w, full, oldest)
-    _remove(w, oldest)
+    remove_point(w, oldest)
     w.point[oldest].replaced = merged
     p = w.chain[chain].first
     while p >= 0:

@@ -262,7 +262,9 @@ class Walk:
         uses_most = max(layout.uses_most, self._restores.uses_most)
         resources, pools = len(layout.capacity), len(layout.slots)
         repositories = len(layout.repository)
-        repository, zone = _zones(self.plan, layout.repository, saved, self.from_, self.until)
+        repository, zone = repository_zones(
+            self.plan, layout.repository, saved, self.from_, self.until
+        )
         first_window = self.from_
         if self._under_way is not None and len(self._under_way.runs):
             # The window of a run that is under way is that of its occurrence.
@@ -532,10 +534,10 @@ def zone_offsets(zone: str, first_year: int, last_year: int) -> tuple[tuple[floa
     return tuple(rows)
 
 
-def _zones(
+def repository_zones(
     plan: Plan, repository: t.Table, saved: t.Table, from_: float, to: float
 ) -> tuple[t.Table, t.Table]:
-    """The repositories with their part of a table of zone offsets."""
+    """The repositories with their part of a table of zone offsets, which is given too."""
     first = min(from_, float(saved["at"].min(initial=np.inf)) + t.EPOCH)
     years = [datetime.fromtimestamp(at, UTC).year for at in (first, to + FOLLOWED_AFTER_END)]
     rows: list[tuple[float, float]] = []

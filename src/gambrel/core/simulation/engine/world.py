@@ -103,6 +103,15 @@ def _fields() -> list[tuple[str, Any]]:
     return fields
 
 
+def empty_world() -> tables.World:
+    """Arrays without rows, for whoever needs a few of them only."""
+    made = {}
+    for name, hint in get_type_hints(tables.World).items():
+        dtype = _RECORDS.get(name, np.dtype(np.int64 if hint == tables.Ints else np.float64))
+        made[name] = np.zeros((0, 0) if name in _OF_TWO_DIMENSIONS else 0, dtype)
+    return tables.World(**made)
+
+
 STRUCT = WorldType(_fields())
 
 

@@ -1,0 +1,1 @@
+"""How long the space lasts: months ahead, occupancy, tiers, the next purchase."""
