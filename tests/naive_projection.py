@@ -21,7 +21,7 @@ from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.runway.projection import Lifetime
 from gambrel.core.schedules.calendars import held_until
 from gambrel.core.schedules.spread_fulls import NOBODYS, full_groups, job_dues, kind_in_turn
-from gambrel.core.units import DAY, SAME_INSTANT
+from gambrel.core.units import SAME_INSTANT
 
 
 def _dues(plan: Plan, job: Job, from_, to):

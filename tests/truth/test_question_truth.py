@@ -301,9 +301,11 @@ def test_the_newest_restore_is_the_shortest_of_the_newest(request):
         for machine in plan.machines:
             mine = [p for p in points if p.machine == machine.id and p.usable]
             singles = [
-                (p.at, r) for p in mine if (r := newest_restore(plan, machine, [p])) is not None
+                (p.at, r)
+                for p in mine
+                if (r := newest_restore(plan, machine, [p], day)) is not None
             ]
-            found = newest_restore(plan, machine, points)
+            found = newest_restore(plan, machine, points, day)
             if not singles:
                 assert found is None
                 continue

@@ -440,7 +440,7 @@ def _places() -> dict[str, Any]:
             {
                 "id": "quay-hill",
                 "between": ["quay", "hill"],
-                "mbit_per_s": 2000,
+                "mbit_per_s": 2000, "purchase_price_per_mbit": 0.6, "lead_days": 70,
                 "limits": [
                     {"days": WORK_DAYS, "from": "07:00", "to": "19:00", "mbit_per_s": 400},
                 ],
@@ -465,6 +465,7 @@ def _places() -> dict[str, Any]:
             {
                 "id": "quay-p2", "site": "quay", "slots": 8, "mib_per_s": 720,
                 "direct_datastores": ["qa-fast", "qa-bulk", "qb-main", "qb-bulk"],
+                "purchase_price_per_slot": 140, "lead_days": 14,
             },
             {"id": "quay-p3", "site": "quay", "slots": 6, "mib_per_s": 900, "on_host": "qb-h1"},
             {"id": "quay-p4", "site": "quay", "slots": 4, "mib_per_s": 400, "on_host": "qs-h1"},
@@ -480,18 +481,27 @@ def _places() -> dict[str, Any]:
         "repositories": [
             {
                 "id": "quay-disk", "site": "quay", "stream_slots": 24, "ingest_mib_per_s": 1600,
-                "read_mib_per_s": 1200, "transform_mib_per_s": 500, "capacity_gib": 140000,
-                "block_clone": True,
+                "read_mib_per_s": 1200, "transform_mib_per_s": 500, "capacity_gib": 92160,
+                "block_clone": True, "price_per_tib_month": 9, "purchase_price_per_tib": 310,
+                "lead_days": 56,
             },
             {
                 "id": "quay-dedupe", "site": "quay", "stream_slots": 10, "ingest_mib_per_s": 600,
                 "read_mib_per_s": 19, "transform_mib_per_s": 120, "capacity_gib": 30000,
-                "dedupe_ratio": 4,
+                "dedupe_ratio": 4, "price_per_tib_month": 14, "purchase_price_per_tib": 820,
+                "lead_days": 84,
+                "tiers": [
+                    {
+                        "id": "deep shelf", "after_days": 90, "minimum_days": 180,
+                        "price_per_tib_month": 2.5, "read_price_per_tib": 12, "delay_min": 240,
+                    },
+                ],
             },
             {
                 "id": "hill-disk", "site": "hill", "stream_slots": 12, "ingest_mib_per_s": 700,
                 "read_mib_per_s": 600, "transform_mib_per_s": 250, "capacity_gib": 60000,
-                "immutable_days": 7,
+                "immutable_days": 7, "price_per_tib_month": 8, "purchase_price_per_tib": 295,
+                "lead_days": 56,
             },
             {
                 "id": "norrvik-disk", "site": "norrvik", "stream_slots": 4,
@@ -525,6 +535,24 @@ def larkmoor() -> dict[str, Any]:
         ],
         "calendars": [{"id": "holidays", "dates": ["2026-10-26", "2026-12-25", "2026-12-26"]}],
         "jobs": _jobs(),
+        "assumptions": [
+            {
+                "id": "Spring fleet",
+                "kind": "joins",
+                "count": 40,
+                "on": "2027-03-01",
+                "rules": [[{"field": "tag", "op": "has", "value": "telemetry"}]],
+                "active": False,
+            },
+            {
+                "id": "CCTV store goes",
+                "kind": "leaves",
+                "on": "2027-06-01",
+                "rules": [[{"field": "tag", "op": "has", "value": "cctvstore"}]],
+                "points_kept_days": 30,
+                "active": False,
+            },
+        ],
     }
     with_facts(file)
     file["state"] = {"points": existing_points(file, parse_instant(BEGINS), PAST_DAYS)}

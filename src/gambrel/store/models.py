@@ -531,6 +531,10 @@ class CalendarRow(InVersion, Base):
     dates: Mapped[list[Any]]
 
 
+class AssumptionRow(InVersion, Base):
+    __tablename__ = "assumptions"
+
+
 class RetentionColumns:
     keep_points: Mapped[int | None] = mapped_column(BigInteger)
     keep_days: Mapped[float | None]

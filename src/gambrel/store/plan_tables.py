@@ -48,7 +48,7 @@ def _check_ids(plan: p.Plan) -> None:
     problems = [
         Problem(f"{name}[{i}].id", item.id, f"is longer than {m.ID_LENGTH} characters")
         for name in ("sites", "links", "hosts", "datastores", "proxies", "repositories",
-                     "machines", "windows", "calendars", "jobs")
+                     "machines", "windows", "calendars", "jobs", "assumptions")
         for i, item in enumerate(getattr(plan, name))
         if len(item.id) > m.ID_LENGTH
     ]  # fmt: skip
@@ -333,6 +333,7 @@ def _rows(plan: p.Plan) -> Rows:
         (m.ScheduleRow, children[m.ScheduleRow]),
         (m.ScheduleCalendarRow, children[m.ScheduleCalendarRow]),
         (m.JobCopyRow, children[m.JobCopyRow]),
+        (m.AssumptionRow, _ordered(_columns(m.AssumptionRow, x) for x in plan.assumptions)),
         (m.PointRow, _ordered(_columns(m.PointRow, x) for x in plan.state.points)),
     ]
 
@@ -601,6 +602,7 @@ def load_plan(session: Session, version_id: int) -> p.Plan:
         windows=_windows(read),
         calendars=read.each(m.CalendarRow, lambda row: p.Calendar(row.id, _dates(row.dates))),
         jobs=_jobs(read),
+        assumptions=read.each(m.AssumptionRow, lambda row: _made(p.Assumption, row)),
         transports=p.Transports(
             **{field.name: getattr(version, field.name) for field in fields(p.Transports)}
         ),

@@ -54,7 +54,7 @@ def test_an_item_that_is_used_stays(kind):
     used = {
         "sites": "quay", "links": None, "hosts": "qa-h1", "datastores": "qa-fast",
         "proxies": "quay-p2", "repositories": "quay-disk", "windows": "night",
-        "calendars": "holidays", "jobs": None,
+        "calendars": "holidays", "jobs": None, "assumptions": None,
     }[kind]  # fmt: skip
     if used is None:
         return
@@ -148,7 +148,7 @@ def test_values_that_cannot_be_are_named(list_, value, field):
 
 
 def point(at, gib, kind="full", machine="m"):
-    return PointRecord("j", machine, "r", kind, at, at, gib * GIB, True, 1, gib * GIB)
+    return PointRecord("j", machine, "r", kind, at, at, gib * GIB, True, 1, gib * GIB, at)
 
 
 def pool(placement, *sizes):
@@ -171,7 +171,7 @@ def test_a_chain_stays_together_even_where_it_does_not_fit():
 
 
 def test_points_of_other_repositories_and_single_volumes_do_not_matter():
-    other = PointRecord("j", "m", "elsewhere", "full", 0, 0, GIB, True, 1, GIB)
+    other = PointRecord("j", "m", "elsewhere", "full", 0, 0, GIB, True, 1, GIB, 0)
     assert [p.points for p in placed(pool("most free", 10), [other])] == [0]
     assert placed(Repository("r", "s", capacity_gib=10), [point(0, 1)]) == ()
     assert pool("most free", 10, 5).space_gib == 15

@@ -68,7 +68,7 @@ def test_a_machine_from_a_sequential_repository_starts_when_it_is_whole():
     for each in (plan, quick):
         forecast = played(each, 1)
         machine = forecast.plan.machines[0]
-        found = newest_restore(forecast.plan, machine, forecast.points)
+        found = newest_restore(forecast.plan, machine, forecast.points, forecast.to)
         if each is plan:
             assert found.instant_s == found.full_s == found.files_s
             slow = found

@@ -141,8 +141,9 @@ def test_paths_are_neither_read_nor_restored():
     plan = small_plan({"exclude_paths": [path], "compress": False})
     assert full_of(plan).source_bytes == pytest.approx(30 * GIB)
     assert full_of(plan, "fares").source_bytes == pytest.approx(40 * GIB)
-    points = both(plan).points
-    assert newest_restore(plan, plan.machine_by_id["gate"], points).written_bytes == 30 * GIB
+    forecast = both(plan)
+    newest = newest_restore(plan, plan.machine_by_id["gate"], forecast.points, forecast.to)
+    assert newest.written_bytes == 30 * GIB
 
 
 @pytest.mark.parametrize(

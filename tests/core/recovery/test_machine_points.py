@@ -51,7 +51,7 @@ def test_the_newest_point_takes_what_the_estimate_of_the_machine_says(week):
     plan, _ = week
     found, records = points_of(week, "ticketing-db-06")
     machine = plan.machine_by_id["ticketing-db-06"]
-    newest = newest_restore(plan, machine, records)
+    newest = newest_restore(plan, machine, records, FRIDAY.end)
     best = max(found, key=lambda point: (point.told.at, -point.way.restore.full_s))
     assert best.way.restore.full_s == pytest.approx(newest.full_s)
     assert best.way.limited_by is not None
@@ -108,7 +108,7 @@ def test_promises_are_those_of_exposures_and_estimates(week):
     records = list(forecast.history.at(FRIDAY.end - 0.001))
     for machine, found in list(zip(plan.machines, kept, strict=True))[::9]:
         assert found.exposure_s == worst[machine.id].worst_s
-        newest = newest_restore(plan, machine, records)
+        newest = newest_restore(plan, machine, records, FRIDAY.end)
         assert found.restore_s == (None if newest is None else pytest.approx(newest.full_s))
         promised = machine.rto_hours
         met = None if promised is None else (

@@ -118,7 +118,7 @@ def test_alone_it_takes_what_the_estimate_says(plan, method):
     machine = quiet.machine_by_id[points[0].machine]
     alone = restored(quiet, PlannedRestore("r", machine.id, FRIDAY_NOON, method=method))
     before = reference.simulate(quiet, FRIDAY_NOON, FRIDAY_NOON + 1)
-    expected = newest_restore(quiet, machine, before.points)
+    expected = newest_restore(quiet, machine, before.points, FRIDAY_NOON)
     (found,) = simulate(alone, FRIDAY_NOON, END).restores
     if expected is None:
         assert found.outcome in ("no point", "no path")

@@ -31,7 +31,7 @@ def test_restores_take_as_long_as_expected(name):
     start, end = (parse_instant(case[key]) for key in ("from", "to"))
     forecast = simulate(reading.read_plan(case["plan"]), start, end)
     for machine in forecast.plan.machines:
-        found = newest_restore(forecast.plan, machine, forecast.points)
+        found = newest_restore(forecast.plan, machine, forecast.points, forecast.to)
         estimate = None if found is None else asdict(found)
         assert differences(case["restore"][machine.id], estimate) == []
         assert rto_met(replace(machine, rto_hours=None), found) is None

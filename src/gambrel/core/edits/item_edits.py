@@ -1,4 +1,4 @@
-"""Edits of sites, links, hosts, datastores, proxies, repositories, windows and calendars.
+"""Edits of sites, links, hosts, datastores, proxies, repositories, windows, calendars, assumptions.
 
 An item is one entry of a list of the plan file. Its values are those of the file, so that whatever
 a plan file may say can also be edited, and is checked by the same rules.
@@ -27,6 +27,7 @@ WORDS = {
     "windows": "window",
     "calendars": "calendar",
     "jobs": "job",
+    "assumptions": "assumption",
 }
 """The lists of which entries can be edited, with the word for one."""
 

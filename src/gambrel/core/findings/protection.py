@@ -43,7 +43,7 @@ def rto_missed(look: Look) -> Iterator[Finding]:
         points = look.points_at_the_end.get(machine.id)
         if machine.rto_hours is None or machine.gone or not points:
             continue
-        restore = newest_restore(look.plan, machine, points, routes)
+        restore = newest_restore(look.plan, machine, points, look.end, routes)
         if restore is None or rto_met(machine, restore) is not False:
             continue
         yield Finding(

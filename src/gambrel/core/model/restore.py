@@ -10,6 +10,7 @@ from typing import TypeVar
 from gambrel.core.constants import RESTORE_PER_POINT_S, RESTORE_SET_UP_S
 from gambrel.core.model.paths import Routes
 from gambrel.core.model.restore_points import PointRecord
+from gambrel.core.model.tiers import chain_delay_s
 from gambrel.core.model.volume import disks_at, protected_bytes
 from gambrel.core.plan.objects import Machine, Plan, Repository
 from gambrel.core.units import HOUR, MBIT, MIB, SAME_INSTANT
@@ -77,6 +78,7 @@ class Chain:
 
     Attributes:
         at: when the run of the point began.
+        delay_s: how long a restore waits for those of its points that lie in a colder tier.
     """
 
     job: str
@@ -84,6 +86,7 @@ class Chain:
     points: int
     stored_bytes: float
     at: float
+    delay_s: float = 0.0
 
 
 def restore_from(
@@ -118,7 +121,7 @@ def restore_from(
             *(read / (link.carried(link.mbit_per_s) * MBIT) for link in links),
             0.0 if rate is None else read / (rate * MIB),
         )
-    begin = set_up_s(repository, chain.points)
+    begin = set_up_s(repository, chain.points) + chain.delay_s
     whole = begin + slowest
     return Restore(
         points=chain.points,
@@ -127,7 +130,9 @@ def restore_from(
         full_s=whole,
         # What is read in order only is read to its end before anything of it can be used.
         instant_s=whole if repository.sequential else begin,
-        files_s=whole if repository.sequential else of_points_s(repository, chain.points) + FILES_S,
+        files_s=whole
+        if repository.sequential
+        else of_points_s(repository, chain.points) + chain.delay_s + FILES_S,
     )
 
 
@@ -158,13 +163,14 @@ def newest_restore(
     plan: Plan,
     machine: Machine,
     points: Iterable[PointRecord],
+    now: float,
     routes: Routes | None = None,
 ) -> Restore | None:
     """Restoring a machine from its newest usable point; None where there is no such point.
 
     Arguments as of `newest_way`.
     """
-    found = newest_way(plan, machine, points, routes)
+    found = newest_way(plan, machine, points, now, routes)
     return None if found is None else found[0]
 
 
@@ -172,12 +178,14 @@ def newest_way(
     plan: Plan,
     machine: Machine,
     points: Iterable[PointRecord],
+    now: float,
     routes: Routes | None = None,
 ) -> tuple[Restore, PointRecord] | None:
     """The newest usable point of a machine, with restoring it from there.
 
     Args:
         points: those that exist, in the order of the result file; of other machines too.
+        now: when the restore would start: from then on points lie in colder tiers or not.
         routes: those of the plan, where they are known already.
     """
     routes = Routes(plan) if routes is None else routes
@@ -191,16 +199,25 @@ def newest_way(
         best = newest_of(
             (point.at, restore, point)
             for point in some
-            if (restore := restore_from(plan, machine, chain_of(point), routes=routes)) is not None
+            if (restore := restore_from(plan, machine, chain_of(plan, point, now), routes=routes))
+            is not None
         )
         if best is not None:
             return best
     return None
 
 
-def chain_of(point: PointRecord) -> Chain:
-    """The chain of a point that a simulation left."""
-    return Chain(point.job, point.repository, point.chain_points, point.chain_bytes, point.at)
+def chain_of(plan: Plan, point: PointRecord, now: float) -> Chain:
+    """The chain of a point that a simulation left, as a restore that starts at `now` finds it.
+
+    Args:
+        now: UTC seconds.
+    """
+    repository, job = plan.repository_by_id[point.repository], plan.job_by_id[point.job]
+    delay = chain_delay_s(repository, job, now, point.chain_since)
+    return Chain(
+        point.job, point.repository, point.chain_points, point.chain_bytes, point.at, delay
+    )
 
 
 def rto_met(machine: Machine, restore: Restore | None) -> bool | None:

@@ -19,6 +19,7 @@ class PointRecord(NamedTuple):
     Attributes:
         chain_points: the point itself and its bases, counted.
         chain_bytes: their stored bytes together.
+        chain_since: when the run of the oldest of them began.
     """
 
     job: str
@@ -31,6 +32,7 @@ class PointRecord(NamedTuple):
     usable: bool
     chain_points: int
     chain_bytes: float
+    chain_since: float
 
 
 def linked_records(records: Iterable[PointRecord]) -> list[tuple[PointRecord, Point]]:
@@ -76,8 +78,8 @@ def point_records(
             "job", "machine", "repository", "kind", "at", "exists_from", "stored_bytes", "usable",
         )
     ]  # fmt: skip
-    needed, sizes = bases.tolist(), columns[-2]
-    chains: dict[int, tuple[int, float]] = {-1: (0, 0.0)}
+    needed, sizes, begun = bases.tolist(), columns[-2], columns[4]
+    chains: dict[int, tuple[int, float, float]] = {-1: (0, 0.0, inf)}
     for i, (job, machine, repository, kind, at, exists_from, stored, usable) in enumerate(
         zip(*columns, strict=True)
     ):
@@ -85,8 +87,8 @@ def point_records(
         while line[-1] not in chains:
             line.append(needed[line[-1]])
         for point in reversed(line[:-1]):
-            count, below = chains[needed[point]]
-            chains[point] = (count + 1, below + sizes[point])
+            count, below, oldest = chains[needed[point]]
+            chains[point] = (count + 1, below + sizes[point], min(oldest, begun[point]))
         yield PointRecord(
             jobs[job], machines[machine], repositories[repository], KINDS[kind],
             at, exists_from, stored, bool(usable), *chains[i],

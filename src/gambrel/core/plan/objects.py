@@ -39,6 +39,7 @@ from gambrel.core.plan.machines import (
     Machine,
     UserSnapshot,
 )
+from gambrel.core.plan.outlook import Assumption, AssumptionKind
 from gambrel.core.plan.places import (
     Datastore,
     Found,
@@ -48,6 +49,7 @@ from gambrel.core.plan.places import (
     Proxy,
     Repository,
     Site,
+    Tier,
     Volume,
 )
 from gambrel.core.plan.state import (
@@ -78,14 +80,14 @@ from gambrel.core.plan.times import (
 from gambrel.core.plan.values import WEEKDAYS
 
 __all__ = [
-    "KINDS", "WEEKDAYS", "BuiltOn", "Calendar", "Chain", "ChangeSource", "Condition", "Copy",
-    "Datastore", "DateInterval", "DayRowSchedule", "Disk", "ExcludedPath",
-    "ExclusionReason", "ExistingPoint",
+    "KINDS", "WEEKDAYS", "Assumption", "AssumptionKind", "BuiltOn", "Calendar", "Chain",
+    "ChangeSource", "Condition", "Copy", "Datastore", "DateInterval", "DayRowSchedule", "Disk",
+    "ExcludedPath", "ExclusionReason", "ExistingPoint",
     "Facts", "Fallback", "Found", "Host", "Job", "Kind", "LeftOut", "Link", "LinkLimit",
     "Machine", "MachineOrder", "NamedPoint", "OpenInterval", "Plan", "PlannedRestore", "Proxy",
     "Repository", "Retention", "RuleSchedule", "Running", "RunningCopy", "RunningDisk",
     "RunningMachine", "RunningMerge", "RunningRestore", "RunningRun", "RunningWork", "Schedule",
-    "Selection", "Site", "Standstill", "State", "Transport", "Transports", "UserSnapshot",
+    "Selection", "Site", "Standstill", "State", "Tier", "Transport", "Transports", "UserSnapshot",
     "Volume", "Window", "WindowEnd", "WindowException",
 ]  # fmt: skip
 
@@ -116,6 +118,7 @@ class Plan:
     windows: tuple[Window, ...] = ()
     calendars: tuple[Calendar, ...] = ()
     jobs: tuple[Job, ...] = ()
+    assumptions: tuple[Assumption, ...] = ()
     transports: Transports = field(default_factory=Transports)
     state: State = field(default_factory=State)
 

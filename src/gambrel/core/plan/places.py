@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import time
+from itertools import pairwise
 from typing import Annotated, Any, Literal
 
 from gambrel.core.plan.kinds import (
@@ -18,6 +19,7 @@ from gambrel.core.plan.kinds import (
     MachineId,
     ProxyId,
     SiteId,
+    Span,
     Weekday,
     Zone,
 )
@@ -68,6 +70,10 @@ class Link:
     limits: Annotated[tuple[LinkLimit, ...], Key("Limits by hour", form=False)] = ()
     encrypted: Annotated[bool, Key("Encrypted")] = False
     encryption_factor: Annotated[Factor, Key("Rate left by encryption", percent=True)] = 1.0
+    purchase_price_per_mbit: Annotated[
+        Amount | None, Key("Price of more", unit="a Mbit/s and month", null="not known")
+    ] = None
+    lead_days: Annotated[Amount | None, Key("Delivery of more takes", null="not known")] = None
 
     def carried(self, mbit_per_s: float) -> float:
         """What encryption leaves of a rate of this link, in Mbit/s."""
@@ -146,6 +152,10 @@ class Proxy:
     throughput_from: Annotated[Literal["stated", "learned"], Key("Throughput is", form=False)] = (
         "stated"
     )
+    purchase_price_per_slot: Annotated[
+        Amount | None, Key("Price of more slots", unit="each", null="not known")
+    ] = None
+    lead_days: Annotated[Amount | None, Key("Delivery of more takes", null="not known")] = None
 
     def problems(self) -> Wrong:
         """Two places at once."""
@@ -161,6 +171,29 @@ class Volume:
 
     id: Ident
     capacity_gib: Capacity
+
+
+MOST_TIERS = 3
+"""How many colder tiers a repository has at most."""
+
+
+@dataclass(frozen=True, slots=True)
+class Tier:
+    """A colder place to which the points of a repository move with age.
+
+    Attributes:
+        after_days: age at which a point moves there.
+        minimum_days: for how long at least a point is paid for there, although it went sooner.
+        price_per_tib_month, read_price_per_tib: of storing and of reading back, in any currency.
+        delay_min: how long a restore waits before the first byte comes.
+    """
+
+    id: Ident
+    after_days: Span
+    minimum_days: Amount = 0.0
+    price_per_tib_month: Amount | None = None
+    read_price_per_tib: Amount | None = None
+    delay_min: Amount = 0.0
 
 
 USUAL_OF_KIND: dict[str, dict[str, object]] = {
@@ -184,6 +217,9 @@ class Repository:
             made in it, and a machine that is restored from it starts once all of it is written.
         first_byte_s: how long it takes before it gives out anything, for each point of a chain.
         read_part: its read rate as a part of its write rate, where no read rate is stated.
+        tiers: colder places within it, by the age at which points move there.
+        price_per_tib_month: of storing in it, in any currency; of points in no tier.
+        purchase_price_per_tib: of more space; `lead_days`: from the order until it is there.
     """
 
     id: Ident
@@ -210,13 +246,37 @@ class Repository:
     read_part: Annotated[
         Factor, Key("Read rate as a part of the write rate, where none is stated", percent=True)
     ] = 1.0
+    tiers: Annotated[tuple[Tier, ...], Key("Colder tiers", form=False)] = ()
+    price_per_tib_month: Annotated[
+        Amount | None, Key("Price of storing", unit="a TiB and month", null="not known")
+    ] = None
+    purchase_price_per_tib: Annotated[
+        Amount | None, Key("Price of more space", unit="a TiB", null="not known")
+    ] = None
+    lead_days: Annotated[Amount | None, Key("Delivery of more takes", null="not known")] = None
 
     def problems(self) -> Wrong:
-        """A capacity that its volumes have already, volumes of the same name."""
+        """A capacity that its volumes have already, volumes or tiers of the same name or age."""
         if self.volumes and self.capacity_gib is not None:
             reason = "cannot go with volumes; the capacity is theirs"
             yield "capacity_gib", self.capacity_gib, reason
         yield from repeated_ids("volumes", self.volumes)
+        yield from repeated_ids("tiers", self.tiers)
+        if len(self.tiers) > MOST_TIERS:
+            yield (
+                f"tiers[{MOST_TIERS}]",
+                self.tiers[MOST_TIERS].id,
+                "is a fourth tier; three are known",
+            )
+        ages = [tier.after_days for tier in self.tiers]
+        for i, (young, old) in enumerate(pairwise(ages)):
+            if old <= young:
+                reason = "is not above that of the tier before it"
+                yield f"tiers[{i + 1}].after_days", old, reason
+        for i, (young, old) in enumerate(pairwise(tier.delay_min for tier in self.tiers)):
+            if old < young:
+                reason = "is below that of the tier before it"
+                yield f"tiers[{i + 1}].delay_min", old, reason
 
     @property
     def streams(self) -> int | None:

@@ -30,6 +30,7 @@ ITEMS: dict[str, Shape] = {
     "windows": shape_of(p.Window),
     "calendars": shape_of(p.Calendar),
     "jobs": shape_of(p.Job),
+    "assumptions": shape_of(p.Assumption),
 }
 """The lists whose entries can be edited one by one (`core.edits.item_edits`)."""
 JOB = ITEMS["jobs"]

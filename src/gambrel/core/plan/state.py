@@ -232,6 +232,7 @@ class RunningRestore:
         start: None while it waits; what follows is then empty.
         back: when the machine was back, with "instant".
         point, points, read_bytes, written_bytes: of its chain, settled at the start.
+        delay_s: how long it waits for points in colder tiers, settled at the start.
         moved_bytes: written so far.
     """
 
@@ -243,6 +244,7 @@ class RunningRestore:
     points: Count | None = None
     read_bytes: Amount = 0.0
     written_bytes: Amount = 0.0
+    delay_s: Amount = 0.0
     moved_bytes: Amount = 0.0
     squeeze_s: Seconds = ()
 

@@ -251,6 +251,7 @@ ONE_OF = {
     "sites": "site", "links": "link", "hosts": "host", "clusters": "cluster",
     "datastores": "datastore", "proxies": "proxy", "repositories": "repository",
     "machines": "machine", "windows": "window", "calendars": "calendar", "jobs": "job",
+    "assumptions": "assumption",
 }  # fmt: skip
 """What one entry of a list is called."""
 

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from gambrel.core.model.restore_points import PointRecord, linked_records
 from gambrel.core.model.retention import Point, all_kept, newest, wanted_points
 from gambrel.core.model.selection import selected_machines
+from gambrel.core.model.tiers import tier_at
 from gambrel.core.plan.objects import Job, Kind, Plan, Retention
 from gambrel.core.questions.isolated_job import alone
 from gambrel.core.schedules.calendars import job_occurrences
@@ -30,7 +31,7 @@ class PointAhead:
         base_at: start instant of the point that it needs; None for a full.
         kept_by: the rules that want it, in words; empty where it only carries others.
         carries: how many points need it, directly or through others.
-        cold: whether it lies in the colder tier by then.
+        cold: whether it lies in a colder tier by then; `tier`: which, "" where none has a name.
     """
 
     repository: str
@@ -41,6 +42,7 @@ class PointAhead:
     kept_by: tuple[str, ...]
     carries: int
     cold: bool
+    tier: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,6 +136,8 @@ def points_told(
                 words.append(f"until {rule.until}")
             why = {id(p): words for p in points}
         for record, point in made:
+            tier = tier_at(repository, job, now - record.at)
+            unnamed = not repository.tiers and cold_days is not None
             yield PointAhead(
                 repository.id,
                 record.kind,
@@ -142,7 +146,8 @@ def points_told(
                 None if point.base is None else point.base.at,
                 tuple(why[id(point)]),
                 carries[id(point)],
-                cold_days is not None and now - record.at >= cold_days * DAY,
+                tier is not None or (unnamed and now - record.at >= (cold_days or 0.0) * DAY),
+                "" if tier is None else tier.id,
             )
 
 

@@ -168,7 +168,9 @@ def _figures(forecast: Forecast, job: Job, largest: Machine | None) -> dict[str,
     used = forecast.history.used_bytes(forecast.to)
     restore = None
     if largest is not None:
-        restore = newest_restore(forecast.plan, largest, forecast.history.at(forecast.to))
+        restore = newest_restore(
+            forecast.plan, largest, forecast.history.at(forecast.to), forecast.to
+        )
     return {
         "runs": len(runs),
         "moved_bytes": sum(t.wire_bytes for t in totals),

@@ -60,6 +60,7 @@ class ComesBack(NamedTuple):
         as_vm: whether a server comes back as a VM.
         outcome: "no target" where no host that is left has room for it.
         squeezes: what limited its stream, with seconds, the most first.
+        delay_s: how long it waits for points in colder tiers.
         exposure_s: how much work is lost: from its point to the loss.
         rto_s: what was promised; None: nothing.
     """
@@ -82,6 +83,7 @@ class ComesBack(NamedTuple):
     exposure_s: float | None
     rpo_s: float | None
     rto_s: float | None
+    delay_s: float = 0.0
 
     def late_s(self, lost_at: float) -> float | None:
         """How long after its promised time it is back; 0 in time, None without a promise.
@@ -190,7 +192,8 @@ class Recovery:
     def set_up_s(self, row: ComesBack) -> float:
         """How long a machine that started is set up."""
         assert row.point is not None and row.points is not None
-        return set_up_s(self.plan.repository_by_id[row.point.repository], row.points)
+        repository = self.plan.repository_by_id[row.point.repository]
+        return set_up_s(repository, row.points) + row.delay_s
 
 
 # --- before it is simulated ---------------------------------------------------------------------
@@ -478,4 +481,5 @@ def _rows(
             exposure_s=None if run is None or run.point is None else loss.at - run.point.at,
             rpo_s=None if machine.rpo_hours is None else machine.rpo_hours * HOUR,
             rto_s=None if machine.rto_hours is None else machine.rto_hours * HOUR,
+            delay_s=run.delay_s if run else 0.0,
         )

@@ -117,7 +117,11 @@ def machine_points(
         by_place = {(point.repository, point.at): point for point in of_job}
         for told in points_told(plan, job, of_job, at):
             point = by_place[(told.repository, told.at)]
-            way = way_back(plan, target, chain_of(point), host, routes) if point.usable else None
+            way = (
+                way_back(plan, target, chain_of(plan, point, at), host, routes)
+                if point.usable
+                else None
+            )
             found.append(
                 MachinePoint(job.id, told, point.chain_points, point.chain_bytes, point.usable, way)
             )

@@ -49,7 +49,7 @@ def _newest_ways(plan: Plan, forecast: Forecast, instant: float, routes: Routes)
         if point.usable:
             points.setdefault(point.machine, []).append(point)
     return {
-        machine.id: newest_way(plan, machine, points.get(machine.id, ()), routes)
+        machine.id: newest_way(plan, machine, points.get(machine.id, ()), instant, routes)
         for machine in plan.machines
     }
 
@@ -80,7 +80,7 @@ def kept_in(plan: Plan, forecast: Forecast, night: Night) -> list[Kept]:
             if moment is not None:
                 kept = kept._replace(worst_at=moment.at, worst_since=moment.since)
         if kept.rto_met is False and way is not None:
-            back = way_back(plan, machine, chain_of(way[1]), None, routes)
+            back = way_back(plan, machine, chain_of(plan, way[1], night.end), None, routes)
             kept = kept._replace(limited_by=None if back is None else back.limited_by)
         found.append(kept)
     return found

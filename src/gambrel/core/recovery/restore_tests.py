@@ -282,7 +282,11 @@ class _Desk:
         best = newest_of(
             (point.at, restore, point)
             for point in usable
-            if (restore := restore_from(self.plan, target, chain_of(point), host, self.routes))
+            if (
+                restore := restore_from(
+                    self.plan, target, chain_of(self.plan, point, at), host, self.routes
+                )
+            )
         )
         if best is None:
             self.why[machine.id] = "no route" if usable else "no point"

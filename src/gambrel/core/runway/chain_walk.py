@@ -71,7 +71,7 @@ class Course(NamedTuple):
         stored: of each row at each sample. read: source bytes of each member up to each sample.
         chained, immutable: of each place at each sample, bytes that only a chain, or an immutable
             span, holds.
-        count: 0: how many odd changes, 1: how many rows of `life`.
+        counts: 0: how many odd changes, 1: how many rows of `life`.
     """
 
     due_from: t.Ints
@@ -99,7 +99,7 @@ class Course(NamedTuple):
     chained: t.Floats
     immutable: t.Floats
     life: t.Table
-    count: t.Ints
+    counts: t.Ints
 
 
 @njit(cache=True)
@@ -134,10 +134,10 @@ def _take_saved(w: World, c: Course, chain: int, later: t.Ints) -> int:
 
 @njit(cache=True)
 def _note_odd(c: Course, at: float, place: int, bytes_: float) -> None:
-    n = c.count[0]
+    n = c.counts[0]
     if n < len(c.odd_at):
         c.odd_at[n], c.odd_place[n], c.odd_bytes[n] = at, place, bytes_
-    c.count[0] = n + 1
+    c.counts[0] = n + 1
 
 
 @njit(cache=True)
@@ -347,7 +347,7 @@ def _walk_copy(
 @njit(cache=True)
 def _write_down(w: World, c: Course) -> None:
     """Keep the points of the member that was walked through."""
-    offset = c.count[1]
+    offset = c.counts[1]
     for p in range(w.n[N_POINT]):
         point, row = w.point[p], c.life[offset + p]
         row.chain, row.kind = point.chain, point.kind
@@ -356,7 +356,7 @@ def _write_down(w: World, c: Course) -> None:
         row.replaced = -1 if point.replaced < 0 else point.replaced + offset
         row.at, row.exists_from = point.at, point.exists_from
         row.stored_bytes, row.since, row.gone = point.stored, point.since, point.gone
-    c.count[1] = offset + w.n[N_POINT]
+    c.counts[1] = offset + w.n[N_POINT]
 
 
 @njit(cache=True)

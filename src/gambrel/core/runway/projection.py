@@ -99,6 +99,11 @@ class Steps:
         found: t.Floats = self.bytes[np.maximum(places, 0)]
         return found
 
+    def until(self, end: float) -> Steps:
+        """The steps before an instant."""
+        count = max(1, int(np.searchsorted(self.instants, end, "left")))
+        return Steps(self.instants[:count], self.bytes[:count])
+
     def first_above(self, most: float, since: float = -np.inf) -> float | None:
         """The first instant from `since` on at which there are more bytes; None: never."""
         begins = max(0, int(np.searchsorted(self.instants, since + SAME_INSTANT, "right")) - 1)
@@ -106,9 +111,10 @@ class Steps:
         return max(since, float(self.instants[begins + above[0]])) if len(above) else None
 
 
-def _steps(
+def steps_of(
     begins: float, instants: Sequence[t.Floats], changes: Sequence[t.Floats], from_: float
 ) -> Steps:
+    """Bytes over time from lists of changes; what changed before `from_` counts from there on."""
     at = np.concatenate([np.zeros(0), *instants])
     by = np.concatenate([np.zeros(0), *changes])
     order = np.argsort(at, kind="stable")
@@ -149,7 +155,7 @@ class Projection:
         return sum(job.nbytes() for job in self.jobs) + self.samples.nbytes + int(life)
 
     @cached_property
-    def _steps_of(self) -> dict[tuple[int, int], Steps]:
+    def _known_steps(self) -> dict[tuple[int, int], Steps]:
         return {}
 
     def space(self, repository: int) -> Steps:
@@ -161,7 +167,7 @@ class Projection:
         return self._space(repository, job)
 
     def _space(self, repository: int, job: int) -> Steps:
-        known = self._steps_of.get((repository, job))
+        known = self._known_steps.get((repository, job))
         if known is not None:
             return known
         chosen = self.jobs if job < 0 else (self.jobs[job],)
@@ -183,8 +189,8 @@ class Projection:
                 if odd:
                     instants.append(np.array([at for at, _ in odd]))
                     changes.append(np.array([by for _, by in odd]))
-        made = _steps(begins, instants, changes, self.from_)
-        self._steps_of[repository, job] = made
+        made = steps_of(begins, instants, changes, self.from_)
+        self._known_steps[repository, job] = made
         return made
 
     def jobs_of(self, repository: int) -> list[int]:
@@ -208,6 +214,17 @@ class Projection:
             return None
         at = self.space(repository).first_above(capacity * GIB * part)
         return None if at is None or at >= self.to else at
+
+    @property
+    def keeps_points(self) -> bool:
+        """Whether it has points of any repository."""
+        return self._life is not None
+
+    def rows_of(self, repository: int) -> t.Table:
+        """The points of a repository whose points were kept, as rows of HISTORY."""
+        rows = self._history_rows()
+        mine: t.Table = rows[rows["repository"] == repository]
+        return mine
 
     @cached_property
     def history(self) -> PointHistory:
@@ -544,7 +561,7 @@ class _Walk:
             chained=np.zeros((places, len(self.samples))),
             immutable=np.zeros((places, len(self.samples))),
             life=np.zeros(max(1, told_rows), LIFE),
-            count=np.zeros(2, np.int64),
+            counts=np.zeros(2, np.int64),
         )
         return course, self._world(most_rows), members
 
@@ -600,7 +617,7 @@ class _Walk:
         odd = [
             (float(c.odd_at[i]) + t.EPOCH, int(c.odd_place[i]) - first, float(c.odd_bytes[i]))
             for c in courses
-            for i in range(c.count[0])
+            for i in range(c.counts[0])
             if first <= c.odd_place[i] < first + places
         ]
         kept = slice(first, first + places)
@@ -624,7 +641,7 @@ class _Walk:
         parts: list[t.Table] = []
         offset = 0
         for course in courses:
-            rows = course.life[: course.count[1]].copy()
+            rows = course.life[: course.counts[1]].copy()
             for name in ("made_on", "replaced"):
                 rows[name][rows[name] >= 0] += offset
             offset += len(rows)
@@ -655,5 +672,5 @@ class _Walk:
         for i in range(len(self.plan.repositories)):
             mine = rows[rows["repository"] == i]
             since = np.maximum(mine["exists_from"] + t.EPOCH, self.from_)
-            found.append(_steps(0.0, [since], [mine["stored_bytes"]], self.from_))
+            found.append(steps_of(0.0, [since], [mine["stored_bytes"]], self.from_))
         return tuple(found)

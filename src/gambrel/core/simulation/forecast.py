@@ -296,6 +296,7 @@ class RestoreRun(NamedTuple):
         back: when the machine was back; `whole`: when all of it was written, or the instant of a
             verdict without a start.
         read_bytes, written_bytes: of the whole restore; None where it never started.
+        delay_s: how long it waited for points in colder tiers.
     """
 
     id: str
@@ -310,6 +311,7 @@ class RestoreRun(NamedTuple):
     read_bytes: float | None = None
     written_bytes: float | None = None
     squeeze_s: Mapping[str, float] | None = None
+    delay_s: float = 0.0
 
 
 class Exposure(NamedTuple):

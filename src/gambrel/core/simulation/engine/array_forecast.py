@@ -97,6 +97,7 @@ def _restores(walk: Walk) -> tuple[f.RestoreRun, ...]:
                 points=int(row["points_n"]),
                 read_bytes=float(row["read"]),
                 written_bytes=float(row["written"]),
+                delay_s=float(row["delay"]),
                 squeeze_s={names[number]: seconds for number, seconds in sorted(squeezes.items())},
             )
         found[position] = made

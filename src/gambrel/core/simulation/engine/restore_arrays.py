@@ -8,12 +8,22 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from gambrel.core.model.restore import stream_ceiling, target_rate, target_site
+from gambrel.core.model.tiers import tier_ages
 from gambrel.core.model.volume import left_out_bytes, protected_disks
-from gambrel.core.plan.objects import Machine, Plan, PlannedRestore, Running, RunningRestore
+from gambrel.core.plan.objects import (
+    Job,
+    Machine,
+    Plan,
+    PlannedRestore,
+    Repository,
+    Running,
+    RunningRestore,
+)
+from gambrel.core.plan.places import MOST_TIERS
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.job_arrays import Row, table
 from gambrel.core.simulation.engine.layout import Layout
-from gambrel.core.units import GIB, MBIT, MIB, SAME_INSTANT
+from gambrel.core.units import GIB, MBIT, MIB, MINUTE, SAME_INSTANT
 
 Chains = Sequence[tuple[int, int, int]]
 """(repository, job, machine) of each chain, all by position."""
@@ -153,7 +163,7 @@ class _Rows:
                 "start": np.nan,
                 "back": np.nan,
                 "whole": np.nan,
-                **dict.fromkeys(("at", "read", "written", "done"), 0.0),
+                **dict.fromkeys(("at", "read", "written", "done", "delay"), 0.0),
             }
         )
         self.squeezed.append(())
@@ -183,6 +193,7 @@ class _Rows:
             "read": told.read_bytes,
             "written": told.written_bytes,
             "done": told.moved_bytes,
+            "delay": told.delay_s,
         }
         seconds = dict(told.squeeze_s)
         uses = int(self.options[option]["uses_from"])
@@ -243,8 +254,20 @@ class _Rows:
                 else repository.read_rate_mib_per_s * MIB,
                 "target": target_rate(plan, machine, planned.to_host),
                 "first_byte": repository.first_byte_s,
+                **_tiers(repository, job),
             }
         )
+
+
+def _tiers(repository: Repository, job: Job) -> Row:
+    """The colder tiers of a repository for the points of a job."""
+    found: Row = {}
+    ages = tier_ages(repository, job)
+    for i in range(MOST_TIERS):
+        there = i < len(ages)
+        found[f"cold_{i + 1}"] = ages[i] if there else np.inf
+        found[f"delay_{i + 1}"] = repository.tiers[i].delay_min * MINUTE if there else 0.0
+    return found
 
 
 def _what(resource: str) -> int:

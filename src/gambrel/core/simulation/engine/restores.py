@@ -117,6 +117,25 @@ def _set_up_s(w: World, o: int, points: float) -> float:
     return seconds
 
 
+@njit(f8(WORLD, i8, i8), cache=True)
+def _delay_s(w: World, o: int, p: int) -> float:
+    """How long a restore that starts now waits for points in colder tiers (`model.tiers`)."""
+    option = w.option[o]
+    longest = 0.0
+    while p >= 0 and option.cold_1 < np.inf:
+        age = w.f[F_NOW] - w.point[p].at + SAME_INSTANT
+        delay = 0.0
+        if age >= option.cold_1:
+            delay = option.delay_1
+        if age >= option.cold_2:
+            delay = option.delay_2
+        if age >= option.cold_3:
+            delay = option.delay_3
+        longest = max(longest, delay)
+        p = -1 if w.point[p].kind == FULL else w.point[p].needs
+    return longest
+
+
 @njit(f8(WORLD, i8, i8), cache=True, error_model="numpy")
 def _full_s(w: World, o: int, p: int) -> float:
     """How long a full restore takes alone (section 10, `model.restore.restore_from`)."""
@@ -126,7 +145,7 @@ def _full_s(w: World, o: int, p: int) -> float:
     slowest = 0.0
     if written > 0.0:
         slowest = max(written / option.target, read / option.link, read / option.read)
-    total: float = _set_up_s(w, o, points) + slowest
+    total: float = _set_up_s(w, o, points) + _delay_s(w, o, p) + slowest
     return total
 
 
@@ -177,6 +196,16 @@ def _find(w: World, r: int) -> None:
             p = w.point[p].next
 
 
+@njit(b1(WORLD, i8), cache=True)
+def _has_tiers(w: World, r: int) -> bool:
+    """Whether which point is the quickest changes by time alone."""
+    restore = w.restore[r]
+    for o in range(restore.options_from, restore.options_from + restore.options_n):
+        if w.option[o].cold_1 < np.inf:
+            return True
+    return False
+
+
 @njit(i8(WORLD, i8), cache=True)
 def _changes(w: World, r: int) -> int:
     """Grows with every change of the points that a restore may use."""
@@ -218,7 +247,8 @@ def _start(w: World, r: int) -> None:
     restore.start = w.f[F_NOW]
     w.n[N_RESTORES_UNDER_WAY] += 1
     take_slot(w, w.option[o].pool)
-    add_step(w, w.f[F_NOW] + _set_up_s(w, o, points), S_RESTORE_READY, r)
+    restore.delay = _delay_s(w, o, restore.point)
+    add_step(w, w.f[F_NOW] + (_set_up_s(w, o, points) + restore.delay), S_RESTORE_READY, r)
 
 
 @njit(b1(WORLD), cache=True)
@@ -230,7 +260,7 @@ def walk_restores(w: World) -> bool:
         if restore.state != R_DUE:
             continue
         changes = _changes(w, r)
-        if restore.seen != changes:
+        if restore.seen != changes or _has_tiers(w, r):
             restore.seen = changes
             _find(w, r)
         if restore.point < 0:
@@ -317,7 +347,8 @@ def take_up_restores(w: World) -> None:
             continue
         w.n[N_RESTORES_UNDER_WAY] += 1
         take_slot(w, w.option[restore.option].pool)
-        ready = restore.start + _set_up_s(w, restore.option, float(restore.points_n))
+        set_up = _set_up_s(w, restore.option, float(restore.points_n))
+        ready = restore.start + (set_up + restore.delay)
         if ready > w.f[F_NOW] + SAME_INSTANT:
             add_step(w, ready, S_RESTORE_READY, r)
         elif restore.written <= 0.0:

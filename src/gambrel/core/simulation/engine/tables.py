@@ -107,10 +107,12 @@ ZONE = _record("", "since offset")
 
 OPTION = _record(
     "chain routed pool sequential uses_from uses_n disks_from disks_n",
-    "growth dedupe link read target first_byte",
+    "growth dedupe link read target first_byte cold_1 cold_2 cold_3 delay_1 delay_2 delay_3",
 )
 """A chain from which a restore may take its point. `link`, `read`, `target`: the rates of the
-slowest link of the route, of the repository and of what is written to. `growth` as in MEMBER."""
+slowest link of the route, of the repository and of what is written to. `growth` as in MEMBER.
+`cold_*`, `delay_*`: the age at which points come to a colder tier, and how long a restore waits for
+them there; infinite where there is no such tier."""
 
 RESTORE_USE = _record("resource what")
 """What a restore uses of a resource: U_WRITTEN for each byte written one, U_READ what is read for
@@ -173,13 +175,13 @@ whenever a point comes or goes."""
 RESTORE = _record(
     "position machine instant before options_from options_n state outcome verdict seen point "
     "option points_n",
-    "due share ceiling named_at at start back whole read written done",
+    "due share ceiling named_at at start back whole read written done delay",
 )
 """A restore (section 14), in the order of the queue. `position`: its place in the state. `before`:
 the one of the same machine that stands before it, or -1. `point` and `option`: what it would start
 with, or started with; `seen`: the changes of its chains when that was settled. `verdict`: why there
 is no point. `at`: of the point with which it started. `done`: bytes written before the walk
-began."""
+began. `delay`: how long it waits for points in colder tiers."""
 R_COMING, R_DUE, R_UNDER_WAY, R_ENDED = range(4)
 """States of a restore."""
 

@@ -338,6 +338,7 @@ class _Writer:
                 float(restore["at"]) + t.EPOCH,
             ),
             points=int(restore["points_n"]),
+            delay_s=float(restore["delay"]),
             read_bytes=float(restore["read"]),
             written_bytes=float(restore["written"]),
             moved_bytes=moved,

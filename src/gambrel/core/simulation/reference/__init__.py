@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping
+from math import inf
 from typing import NoReturn
 
 from gambrel.core.model.restore_points import PointRecord
@@ -99,11 +100,11 @@ def _no_history() -> NoReturn:
 def _point_records(loop: Simulation) -> Iterable[PointRecord]:
     plan = loop.plan
     for (repository, job, machine), points in loop.points.items():
-        chains: dict[int, tuple[int, float]] = {}
+        chains: dict[int, tuple[int, float, float]] = {}
         for point in sorted(points, key=lambda point: point.at):
             # A base is older than what needs it, so its own chain is known by now.
-            count, stored = chains.get(id(point.base), (0, 0.0))
-            chains[id(point)] = (count + 1, stored + point.stored_bytes)
+            count, stored, since = chains.get(id(point.base), (0, 0.0, inf))
+            chains[id(point)] = (count + 1, stored + point.stored_bytes, min(since, point.at))
             yield PointRecord(
                 plan.jobs[job].id,
                 plan.machines[machine].id,
@@ -154,6 +155,7 @@ def _restore(loop: Simulation, task: RestoreTask) -> RestoreRun:
         read_bytes=None if estimate is None else estimate.read_bytes,
         written_bytes=None if estimate is None else estimate.written_bytes,
         squeeze_s=_named(loop, task.squeeze_s),
+        delay_s=task.delay_s,
     )
 
 

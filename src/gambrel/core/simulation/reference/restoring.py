@@ -16,6 +16,7 @@ from gambrel.core.model.restore import (
     stream_ceiling,
 )
 from gambrel.core.model.retention import ChainKey, Point
+from gambrel.core.model.tiers import chain_delay_s
 from gambrel.core.model.volume import disks_at, protected_bytes
 from gambrel.core.plan.objects import Machine, PlannedRestore, Repository, RunningRestore
 from gambrel.core.simulation.forecast import RestoredPoint, RestoreOutcome
@@ -41,6 +42,7 @@ class RestoreTask:
         self.whole: float | None = None
         self.point: RestoredPoint | None = None
         self.estimate: Restore | None = None
+        self.delay_s = 0.0
         self.pools: tuple[int, ...] = ()
         self.stream: Stream | None = None
         self.squeeze_s: dict[int, float] = {}
@@ -99,7 +101,7 @@ class Restores:
     def _take_up_started(self, task: RestoreTask, told: RunningRestore) -> None:
         simulation = self.simulation
         task.estimate, task.point = restore_under_way(told)
-        task.start, task.back = told.start, told.back
+        task.start, task.back, task.delay_s = told.start, told.back, told.delay_s
         task.pools = simulation.topology.limited_pools(f"repository:{task.point.repository}")
         for pool in task.pools:
             simulation.busy[pool] += 1
@@ -180,19 +182,21 @@ class Restores:
         if not point.usable:
             return None
         there = {id(other) for other in self.simulation.points.chain(key)}
-        count, stored, needed = 0, 0.0, point
+        count, stored, needed, oldest = 0, 0.0, point, inf
         while True:
             if id(needed) not in there:
                 return None
             count, stored = count + 1, stored + needed.stored_bytes
+            oldest = min(oldest, needed.at)
             if needed.kind == "full":
                 break
             if needed.base is None:
                 return None
             needed = needed.base
         plan = self.simulation.plan
-        job, repository = plan.jobs[key[1]].id, plan.repositories[key[0]].id
-        return Chain(job, repository, count, stored, point.at)
+        job, repository = plan.jobs[key[1]], plan.repositories[key[0]]
+        delay = chain_delay_s(repository, job, self.simulation.now, oldest)
+        return Chain(job.id, repository.id, count, stored, point.at, delay)
 
     def _start(self, task: RestoreTask, estimate: Restore, found: tuple[Chain, Point]) -> bool:
         chain, point = found
@@ -205,7 +209,7 @@ class Restores:
         task.pools = pools
         task.start = simulation.now
         task.point = RestoredPoint(chain.job, chain.repository, point.at)
-        task.estimate = estimate
+        task.estimate, task.delay_s = estimate, chain.delay_s
         simulation.after(self._set_up_s(task), task.order, lambda: self._set_up(task))
         return True
 
@@ -215,7 +219,7 @@ class Restores:
 
     def _set_up_s(self, task: RestoreTask) -> float:
         assert task.estimate is not None
-        return set_up_s(self._repository(task), task.estimate.points)
+        return set_up_s(self._repository(task), task.estimate.points) + task.delay_s
 
     # --- step by step -----------------------------------------------------------------------
 

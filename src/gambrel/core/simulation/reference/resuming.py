@@ -219,6 +219,7 @@ def _restores(loop: Simulation) -> Iterable[p.RunningRestore]:
             points=estimate.points,
             read_bytes=estimate.read_bytes,
             written_bytes=estimate.written_bytes,
+            delay_s=task.delay_s,
             moved_bytes=0.0 if stream is None else max(0.0, stream.work - stream.left),
             squeeze_s=() if stream is None else _named(loop, stream.squeeze_s),
         )
