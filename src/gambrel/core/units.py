@@ -2,6 +2,8 @@
 
 GIB = float(2**30)
 """Bytes in one GiB."""
+TIB = 1024 * GIB
+"""Bytes in one TiB; prices of space are for one."""
 MIB = float(2**20)
 """Bytes in one MiB; disk-side rates are in MiB/s."""
 MBIT = 125_000.0

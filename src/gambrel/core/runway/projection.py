@@ -147,6 +147,7 @@ class Projection:
     rest: tuple[Steps, ...]
     provisioned_grows: bool = True
     lifetimes: Mapping[str, Lifetime] = field(default_factory=dict)
+    _rest_rows: t.Table | None = None
     _life: tuple[t.Table, tuple[tuple[int, int, int], ...]] | None = None
 
     def nbytes(self) -> int:
@@ -192,6 +193,15 @@ class Projection:
         made = steps_of(begins, instants, changes, self.from_)
         self._known_steps[repository, job] = made
         return made
+
+    def rest_at(self, instant: float) -> list[tuple[int, int, int, float]]:
+        """(job, machine, repository, bytes) of points that no job looks after, at an instant."""
+        rows = self._rest_rows
+        if rows is None:
+            return []
+        rows = rows[rows["exists_from"] + t.EPOCH <= instant + SAME_INSTANT]
+        columns = (rows[name].tolist() for name in ("job", "machine", "repository", "stored_bytes"))
+        return list(zip(*columns, strict=True))
 
     def jobs_of(self, repository: int) -> list[int]:
         """The positions of the jobs that keep points in a repository."""
@@ -355,9 +365,10 @@ def project(
         if fits and points is None:
             same = _same_jobs(known, plan)
     walk = _Walk(plan, layout, from_, to, start, looked, dues, lives, provisioned_grows)
-    jobs, life, rest = walk.run(same, kept_of)
+    jobs, life = walk.run(same, kept_of)
     return Projection(
-        plan, from_, to, looked, jobs, rest, provisioned_grows, lives,
+        plan, from_, to, looked, jobs, walk.rest(), provisioned_grows, lives,
+        walk.rest_rows(),
         (life, tuple(walk.chains)) if kept_of else None,
     )  # fmt: skip
 
@@ -466,7 +477,7 @@ class _Walk:
 
     def run(
         self, same: Mapping[int, JobSpace], kept_of: set[int]
-    ) -> tuple[tuple[JobSpace, ...], t.Table, tuple[Steps, ...]]:
+    ) -> tuple[tuple[JobSpace, ...], t.Table]:
         """Walk through the members of all jobs but those that are known."""
         layout = self.layout
         chosen = np.flatnonzero(~np.isin(self.job_of_member, list(same)))
@@ -498,7 +509,7 @@ class _Walk:
             same[j] if j in same else self._job_space(j, courses) for j in range(len(layout.job))
         )
         life = self._life(courses, told) if kept_of else np.zeros(0, LIFE)
-        return jobs, life, self._rest()
+        return jobs, life
 
     def _told(self, kept_of: set[int]) -> t.Ints:
         """Whether the points of each member are kept."""
@@ -664,10 +675,14 @@ class _Walk:
         rows["since"] = rows["exists_from"]
         return np.concatenate([*parts, rows])
 
-    def _rest(self) -> tuple[Steps, ...]:
-        """By repository the bytes of the points that no job looks after."""
+    def rest_rows(self) -> t.Table:
+        """The points that no job looks after."""
         known = len(self.layout.chain_of)
-        rows = self.saved[int(self.saved_from[min(known, len(self.saved_from) - 1)]) :]
+        return self.saved[int(self.saved_from[min(known, len(self.saved_from) - 1)]) :]
+
+    def rest(self) -> tuple[Steps, ...]:
+        """By repository the bytes of the points that no job looks after."""
+        rows = self.rest_rows()
         found = []
         for i in range(len(self.plan.repositories)):
             mine = rows[rows["repository"] == i]
