@@ -29,6 +29,7 @@ from gambrel.api import (
     restore_tests,
     runner,
     runs,
+    runway,
     serialize,
     server,
     sessions,
@@ -139,7 +140,7 @@ def create_app(
     app.before_request(_refuse_faulty_json)
     for module in (
         sessions, plans, drafts, estate, sources, inbox, imports, paths, jobs, versions, balance,
-        runs, rehearsals, recovery, restore_tests, runner, mail, server,
+        runs, rehearsals, recovery, restore_tests, runway, runner, mail, server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)

@@ -52,6 +52,11 @@ def _told(item: store.Computation) -> dict[str, Any]:
 
 def _begin(plan_id: int, kind: store.ComputationKind, asked: dict[str, Any]) -> Any:
     day_of(asked["day"])
+    return begin_computation(plan_id, kind, asked)
+
+
+def begin_computation(plan_id: int, kind: store.ComputationKind, asked: dict[str, Any]) -> Any:
+    """Begin a long computation, and answer with it."""
     return _answer(computations().begin(plan_id, kind, asked, actor=actor()), 201)
 
 

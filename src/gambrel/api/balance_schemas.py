@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from typing import get_args
+
 from apiflask import Schema
 from apiflask.fields import Boolean, Date, Dict, Float, Integer, List, Nested, String
 from apiflask.validators import Length, OneOf, Range
 
 from gambrel.api.schemas import Day, Instant, NightSummarySchema, nullable, required
 from gambrel.core.balance.problem import MOST_WEEKS, MOVE_KINDS
+from gambrel.store.computations import ComputationKind
 from gambrel.work.computations import MOST_SAMPLES
 
 MOST_SECONDS = 1800
+KINDS = get_args(ComputationKind)
 MOST_HAPPENINGS = 20
+VERDICTS = ("fits", "tight", "over")
 
 
 class WeeksAskedSchema(Schema):
@@ -54,7 +59,7 @@ class ScoreSchema(Schema):
 
 class NightToldSchema(Schema):
     date = required(Date)
-    verdict = required(String, validate=OneOf(("fits", "tight", "over")))
+    verdict = required(String, validate=OneOf(VERDICTS))
     last_end = nullable(Instant)
     over_s = required(Float)
     lost = required(Integer)
@@ -114,8 +119,74 @@ class SpreadSchema(Schema):
     stream = required(Float)
 
 
+class ReasonAheadSchema(Schema):
+    """What speaks most against a night of the months ahead."""
+
+    kind = required(String)
+    job = nullable(String)
+    seconds = nullable(Float)
+    machines = required(Integer)
+    squeeze = nullable(String)
+    waited_for = nullable(String)
+
+
+class WindowAheadSchema(Schema):
+    window = required(String)
+    verdict = required(String, validate=OneOf(VERDICTS))
+    nights_over = required(Integer)
+    first_over = nullable(Date)
+    worst = nullable(Date)
+    over_s = required(Float)
+    not_done = required(Integer)
+    reason = nullable(Nested, ReasonAheadSchema)
+
+
+class MonthAheadSchema(Schema):
+    month = required(String)
+    nights = required(Integer)
+    verdict = required(String, validate=OneOf(VERDICTS))
+    windows = required(List, Nested(WindowAheadSchema))
+
+
+class NightsFoundSchema(Schema):
+    """The months that are done; `breaks`: by window the first month in which it is over."""
+
+    months = required(List, Nested(MonthAheadSchema))
+    breaks = required(Dict, String(), String())
+
+
+class PurchaseItemSchema(Schema):
+    what = required(String, validate=OneOf(("space", "slots", "proxy", "link", "rate", "streams")))
+    subject = required(String)
+    amount = required(Float)
+    unit = required(String)
+    words = required(String)
+    needed_by = required(Instant)
+    order_by = required(Instant)
+    lead_days = nullable(Float)
+    price = nullable(Float)
+    monthly = required(Boolean)
+    why = required(String)
+    operations = required(List, Dict())
+
+
+class UnmetSchema(Schema):
+    """A night that nothing that can be bought makes fit."""
+
+    month = required(String)
+    night = required(Date)
+    window = required(String)
+    reason = nullable(Nested, ReasonAheadSchema)
+
+
 class ResultSchema(Schema):
-    """What came out; of a balance or of a confidence, each with its own keys."""
+    """What came out; of each kind of computation with its own keys."""
+
+    months = List(Nested(MonthAheadSchema))
+    breaks = Dict(String(), String())
+    space = List(Nested(PurchaseItemSchema))
+    items = List(Nested(PurchaseItemSchema))
+    unmet = List(Nested(UnmetSchema))
 
     ended = String()
     evaluations = Integer()
@@ -145,12 +216,14 @@ class ProgressSchema(Schema):
     curve = List(Nested(CurvePointSchema))
     best = List(Dict())
     samples = Integer()
+    months = Integer()
+    found = Nested(NightsFoundSchema)
     of = Integer()
 
 
 class ComputationSchema(Schema):
     id = required(Integer)
-    kind = required(String, validate=OneOf(("balance", "confidence")))
+    kind = required(String, validate=OneOf(KINDS))
     asked = required(Dict)
     state = required(
         String, validate=OneOf(("running", "done", "cancelled", "failed", "interrupted"))
@@ -165,7 +238,7 @@ class ComputationSchema(Schema):
 
 
 class ComputationListQuerySchema(Schema):
-    kind = String(load_default=None, validate=OneOf(("balance", "confidence")))
+    kind = String(load_default=None, validate=OneOf(KINDS))
 
 
 class ScenarioSchema(Schema):

@@ -10,6 +10,7 @@ from typing import Any, Protocol
 
 from gambrel.core.ledger.records import MachineRecord
 from gambrel.core.plan.instants import format_known as at
+from gambrel.formats.tables import harmless
 
 LEDGER_FORMAT = "gambrel-ledger/1"
 COLUMNS = (
@@ -51,11 +52,6 @@ def _row(entry: Entry) -> dict[str, Any]:
     }
 
 
-def _harmless(value: Any) -> Any:
-    """A text that no spreadsheet takes for a formula."""
-    return f"'{value}" if isinstance(value, str) and value[:1] in "=+-@\t\r" and value else value
-
-
 def csv_lines(entries: Iterable[Entry]) -> Iterator[str]:
     """The lines of a CSV file with a header, some at a time."""
     text = io.StringIO()
@@ -63,7 +59,7 @@ def csv_lines(entries: Iterable[Entry]) -> Iterator[str]:
     writer.writerow(COLUMNS)
     for i, entry in enumerate(entries):
         row = _row(entry)
-        writer.writerow([_harmless(row[column]) for column in COLUMNS])
+        writer.writerow([harmless(row[column]) for column in COLUMNS])
         if i % LINES_AT_ONCE == LINES_AT_ONCE - 1:
             yield text.getvalue()
             text.seek(0)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
+from datetime import date
 from typing import Any
 
 from gambrel.core.balance.explaining import PlanTold, Proposal, bound_words
@@ -12,8 +13,11 @@ from gambrel.core.balance.objective import Score
 from gambrel.core.balance.problem import Problem
 from gambrel.core.balance.search_driver import Outcome, Progress
 from gambrel.core.edits.operations import operation_to_dict
+from gambrel.core.nights.nights import Reason
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.questions.how_sure import NightConfidence, Spread
+from gambrel.core.runway.nights_ahead import MonthAhead, breaks
+from gambrel.core.runway.purchase import Item, NightPurchase
 
 
 def search_progress(
@@ -121,4 +125,87 @@ def confidence_result(
         "samples": samples,
         "spread": asdict(spread),
         "nights": [night_confidence(night) for night in nights],
+    }
+
+
+# --- months ahead -------------------------------------------------------------------------------
+
+
+def nights_ahead_result(months: Sequence[MonthAhead]) -> dict[str, Any]:
+    """The nights of the months ahead."""
+    return {
+        "months": [_month_value(month) for month in months],
+        "breaks": {window: month.month.name for window, month in breaks(months).items()},
+    }
+
+
+def _month_value(month: MonthAhead) -> dict[str, Any]:
+    return {
+        "month": month.month.name,
+        "nights": month.nights,
+        "verdict": month.verdict,
+        "windows": [
+            {
+                "window": window.window,
+                "verdict": window.verdict,
+                "nights_over": window.nights_over,
+                "first_over": _day(window.first_over),
+                "worst": _day(window.worst),
+                "over_s": window.over_s,
+                "not_done": window.not_done,
+                "reason": None if window.reason is None else _reason_value(window.reason),
+            }
+            for window in month.windows
+        ],
+    }
+
+
+def _day(day: date | None) -> str | None:
+    return None if day is None else day.isoformat()
+
+
+def _reason_value(reason: Reason) -> dict[str, Any]:
+    return {
+        "kind": reason.kind,
+        "job": reason.job,
+        "seconds": reason.seconds,
+        "machines": reason.machines,
+        "squeeze": reason.squeeze,
+        "waited_for": reason.waited_for,
+    }
+
+
+def purchase_result(space: Sequence[Item], found: NightPurchase) -> dict[str, Any]:
+    """The space that the months ahead need, and what their nights do."""
+    return {
+        "space": [item_value(item) for item in space],
+        "items": [item_value(item) for item in found.items],
+        "unmet": [
+            {
+                "month": unmet.month,
+                "night": unmet.night.isoformat(),
+                "window": unmet.window,
+                "reason": None if unmet.reason is None else _reason_value(unmet.reason),
+            }
+            for unmet in found.unmet
+        ],
+        "months": [_month_value(month) for month in found.months],
+    }
+
+
+def item_value(item: Item) -> dict[str, Any]:
+    """Something to buy."""
+    return {
+        "what": item.what,
+        "subject": item.subject,
+        "amount": item.amount,
+        "unit": item.unit,
+        "words": item.words,
+        "needed_by": format_instant(item.needed_by),
+        "order_by": format_instant(item.order_by),
+        "lead_days": item.lead_days,
+        "price": item.price,
+        "monthly": item.monthly,
+        "why": item.why,
+        "operations": [operation_to_dict(operation) for operation in item.operations],
     }

@@ -858,3 +858,40 @@ def events_of_run(
         .limit(most)
     )  # fmt: skip
     return [(at, what, machine, body, refused) for at, what, machine, body, refused in rows]
+
+
+# --- for looks ahead ----------------------------------------------------------------------------
+
+
+def bytes_read(
+    session: Session, plan_id: int, start: float, end: float
+) -> dict[tuple[str, str], float]:
+    """Source bytes that runs read from each (job, machine) that started within [start, end)."""
+    rows = session.execute(
+        select(
+            LedgerMachineRow.job, LedgerMachineRow.machine, func.sum(LedgerMachineRow.source_bytes)
+        )
+        .where(
+            LedgerMachineRow.plan_id == plan_id,
+            LedgerMachineRow.start >= start,
+            LedgerMachineRow.start < end,
+        )
+        .group_by(LedgerMachineRow.job, LedgerMachineRow.machine)
+    )
+    return {(job, machine): float(total or 0.0) for job, machine, total in rows}
+
+
+def fulls(session: Session, plan_id: int) -> list[tuple[str, str, float, float]]:
+    """(machine, job, start, stored bytes) of every full that was made."""
+    rows = session.execute(
+        select(
+            LedgerMachineRow.machine, LedgerMachineRow.job, LedgerMachineRow.start,
+            LedgerMachineRow.stored_bytes,
+        ).where(
+            LedgerMachineRow.plan_id == plan_id,
+            LedgerMachineRow.kind == "full",
+            LedgerMachineRow.outcome == "done",
+            LedgerMachineRow.start.is_not(None),
+        )
+    )  # fmt: skip
+    return [(machine, job, start or 0.0, stored) for machine, job, start, stored in rows]

@@ -23,12 +23,16 @@ from gambrel.core.edits.operations import operation_from
 from gambrel.core.nights.nights import night_of, week_of
 from gambrel.core.questions.how_sure import USUAL_SPREAD, Sample, confidence
 from gambrel.core.questions.what_if import happen_all, happening_from
+from gambrel.core.runway.nights_ahead import MonthAhead
+from gambrel.core.runway.purchase import Item, NightPurchase, Unmet
 from gambrel.core.simulation.turns import Turns, while_wanted
 from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store import computations as store
 from gambrel.store.computation_results import (
     confidence_result,
+    nights_ahead_result,
     proposal_result,
+    purchase_result,
     search_progress,
 )
 from gambrel.store.computations import ComputationKind
@@ -38,6 +42,7 @@ from gambrel.work import worker_tasks
 from gambrel.work.executors import Workers
 from gambrel.work.forecaster import Forecaster, OutOfReach
 from gambrel.work.planning import Planning
+from gambrel.work.runway import Ahead, NightsAhead, nights_ahead, space_needed
 
 log = logging.getLogger(__name__)
 
@@ -48,6 +53,8 @@ MOST_WAITING = 20
 MOST_EVALUATIONS = 20_000
 SAMPLES_AT_ONCE = 10
 MOST_SAMPLES = 5_000
+MONTHS_AT_ONCE = 3
+"""Months ahead that a worker simulates in one go."""
 
 
 class Computations:
@@ -85,14 +92,23 @@ class Computations:
                 f"{MOST_WAITING} computations are waiting already; cancel one, or wait until some "
                 "have ended"
             )
-        problem = self.problem(plan_id, asked)
+        problem: Any
+        if kind in ("nights ahead", "purchase"):
+            problem = nights_ahead(self._forecaster(plan_id, asked), ahead_of(asked))
+        else:
+            problem = self.problem(plan_id, asked)
         asked = {**asked, "stands_on": self.stands_on(plan_id, asked.get("draft"))}
         progress = {"best": list(best)} if best else {}
         ident = self.planning.write(
             lambda db: store.begin(db, plan_id, kind, asked, actor=actor, progress=progress)
         )
         stop, cancel = Event(), Event()
-        run = {"balance": self._balance, "confidence": self._confidence}[kind]
+        run = {
+            "balance": self._balance,
+            "confidence": self._confidence,
+            "nights ahead": self._nights_ahead,
+            "purchase": self._purchase,
+        }[kind]
         job = _Running(ident, problem, asked, stop, cancel, tuple(best))
         thread = Thread(target=self._run, args=(run, job), name=f"{kind} {ident}", daemon=True)
         with self._lock:
@@ -168,15 +184,16 @@ class Computations:
 
     def problem(self, plan_id: int, asked: Mapping[str, Any]) -> Problem:
         """What a request asks for, checked. Raises OperationError, OutOfReach or NotFound."""
+        return problem_of(self._forecaster(plan_id, asked), asked)
+
+    def _forecaster(self, plan_id: int, asked: Mapping[str, Any]) -> Forecaster:
+        """The forecaster of what a request is about: a plan, or a draft of it."""
         with self.planning.sessions() as db:
             head = plan_head(db, plan_id)
             draft = None if asked.get("draft") is None else stored_draft(db, asked["draft"])
-        forecaster = (
-            self.planning.version(head.adopted_version)
-            if draft is None
-            else self.planning.draft(draft)
-        )
-        return problem_of(forecaster, asked)
+        if draft is None:
+            return self.planning.version(head.adopted_version)
+        return self.planning.draft(draft)
 
     # --- running ------------------------------------------------------------------------------
 
@@ -312,6 +329,44 @@ class Computations:
         samples = [sample for i in sorted(found) for sample in found[i]]
         return confidence_result(len(samples), spread, confidence(job.problem, samples))
 
+    def _nights_ahead(self, job: _Running) -> dict[str, Any]:
+        asked: NightsAhead = job.problem
+        packed = worker_tasks.Packed.of(asked)
+        total = len(asked.months)
+        parts = [
+            (packed, first, min(total, first + MONTHS_AT_ONCE))
+            for first in range(0, total, MONTHS_AT_ONCE)
+        ]
+        found: dict[int, list[MonthAhead]] = {}
+        for i, months in self.workers.as_done(worker_tasks.months_ahead, parts):
+            found[i] = months
+            done = sum(len(part) for part in found.values())
+            told = [month for i in sorted(found) for month in found[i]]
+            progress = {"phase": "simulating", "months": done, "of": total}
+            self._note(job, {**progress, "found": nights_ahead_result(told)})
+            if job.stop.is_set():
+                break
+        return nights_ahead_result([month for i in sorted(found) for month in found[i]])
+
+    def _purchase(self, job: _Running) -> dict[str, Any]:
+        asked: NightsAhead = job.problem
+        packed = worker_tasks.Packed.of(asked)
+        bought: tuple[Item, ...] = ()
+        unmet: list[Unmet] = []
+        months: list[MonthAhead] = []
+        for number in range(len(asked.months)):
+            self._note(
+                job, {"phase": "simulating", "months": number, "of": len(asked.months)}, always=True
+            )
+            if job.stop.is_set():
+                break
+            (part,) = self.workers.all(worker_tasks.purchase_of, [(packed, number, bought)])
+            bought += part.items
+            unmet += part.unmet
+            months += part.months
+        found = NightPurchase(bought, tuple(unmet), tuple(months))
+        return purchase_result(space_needed(asked, float(job.asked["reserve"])), found)
+
 
 class _Cancelled(Exception):
     pass
@@ -320,12 +375,21 @@ class _Cancelled(Exception):
 @dataclass
 class _Running:
     ident: int
-    problem: Problem
+    problem: Any
     asked: Mapping[str, Any]
     stop: Event
     cancel: Event
     best: tuple[Mapping[str, Any], ...]
     noted: float = 0.0
+
+
+def ahead_of(asked: Mapping[str, Any]) -> Ahead:
+    """How a look ahead is meant, as a request says it."""
+    return Ahead(
+        months=int(asked.get("months", 24)),
+        feared_growth=asked.get("feared_growth"),
+        provisioned_grows=bool(asked.get("provisioned_grows", True)),
+    )
 
 
 def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:

@@ -6,8 +6,9 @@ import hashlib
 import pickle
 import zlib
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from gambrel.core.balance.bound import Bound, bound
 from gambrel.core.balance.explaining import PlanTold, tell
@@ -17,12 +18,15 @@ from gambrel.core.balance.problem import Problem
 from gambrel.core.balance.search import Asked, Told
 from gambrel.core.balance.search_driver import Evaluate, told_of
 from gambrel.core.questions.how_sure import Sample, Spread, draw
+from gambrel.core.runway.nights_ahead import MonthAhead, look_at
+from gambrel.core.runway.purchase import Item, NightPurchase, nights_to_buy
 from gambrel.work.executors import Workers
+from gambrel.work.runway import NightsAhead
 
 KEPT = 16
 """How many problems a worker keeps unpacked."""
 
-_kept: OrderedDict[str, Evaluator] = OrderedDict()
+_kept: OrderedDict[str, Any] = OrderedDict()
 
 
 @dataclass(frozen=True)
@@ -33,21 +37,32 @@ class Packed:
     content: bytes
 
     @staticmethod
-    def of(problem: Problem) -> Packed:
+    def of(problem: Problem | NightsAhead) -> Packed:
         """Pack a problem."""
         content = zlib.compress(pickle.dumps(problem, protocol=5), 1)
         return Packed(hashlib.sha256(content).hexdigest(), content)
 
 
-def _evaluator(packed: Packed) -> Evaluator:
+def _unpacked(packed: Packed, make: Callable[[Any], Any]) -> Any:
+    """What is made of a problem, once."""
     found = _kept.get(packed.key)
     if found is None:
-        problem: Problem = pickle.loads(zlib.decompress(packed.content))  # noqa: S301 - our own
-        found = _kept[packed.key] = Evaluator(problem)
+        problem = pickle.loads(zlib.decompress(packed.content))  # noqa: S301 - our own
+        found = _kept[packed.key] = make(problem)
         while len(_kept) > KEPT:
             _kept.popitem(last=False)
     _kept.move_to_end(packed.key)
     return found
+
+
+def _evaluator(packed: Packed) -> Evaluator:
+    made: Evaluator = _unpacked(packed, Evaluator)
+    return made
+
+
+def _question(packed: Packed) -> NightsAhead:
+    asked: NightsAhead = _unpacked(packed, lambda problem: problem)
+    return asked
 
 
 def warm() -> int:
@@ -92,3 +107,14 @@ def bounded(packed: Packed) -> Bound:
 def drawn(packed: Packed, spread: Spread, seed: int, first: int, count: int) -> list[Sample]:
     """Samples first, first + 1, ... of simulated weeks."""
     return draw(_evaluator(packed).problem, spread, seed, range(first, first + count))
+
+
+def months_ahead(packed: Packed, first: int, end: int) -> list[MonthAhead]:
+    """The nights of some of the months of a look ahead."""
+    asked = _question(packed)
+    return [look_at(stage, stage.play()) for stage in asked.stages(first, end)]
+
+
+def purchase_of(packed: Packed, number: int, bought: tuple[Item, ...]) -> NightPurchase:
+    """What the nights of one month need on top of what is bought before."""
+    return nights_to_buy(_question(packed).stages(number, number + 1), bought)

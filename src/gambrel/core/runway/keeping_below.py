@@ -14,7 +14,7 @@ from gambrel.core.runway.projection import Projection
 from gambrel.core.schedules.spread_fulls import job_dues
 from gambrel.core.schedules.words import number
 from gambrel.core.units import DAY, GIB
-from gambrel.core.words import count, retention_in_words, size
+from gambrel.core.words import retention_in_words, size
 
 MOST_JOBS = 6
 """Of so many jobs, those that keep most at the peak, changes are tried."""
@@ -123,7 +123,7 @@ def keep_below(
         )
     )  # fmt: skip
     together = None
-    if found and not found[0][1].enough:
+    if found and not any(c.enough and not c.drops_points for _, c in found):
         together = _together(plan, found, position, most, until, projecting)
     return Below(repository, most, until, peak, tuple(c for _, c in found), together)
 
@@ -150,17 +150,31 @@ def _least_that_is_enough(
     plan: Plan, series: Sequence[_Idea], repository: int, most: float, until: float, was: float,
     projecting: Projecting, part: float,
 ) -> tuple[_Idea, Candidate] | None:  # fmt: skip
-    """The first idea of a series that is enough; else the last that does anything."""
-    best: tuple[_Idea, Candidate] | None = None
-    for idea in series:
-        candidate = _tried(plan, idea, repository, most, until, projecting, part)
-        if candidate is None or candidate.peak_bytes > was - CLEARLY * most:
-            continue
-        if best is None or candidate.peak_bytes < best[1].peak_bytes:
-            best = idea, candidate
-        if candidate.enough:
-            return idea, candidate
-    return best
+    """The least idea of a series that is enough, searched by halving; else the last of it.
+
+    Each idea of a series brings more than the one before. None where even the last brings nothing.
+    """
+    known: dict[int, Candidate | None] = {}
+
+    def tried(i: int) -> Candidate | None:
+        if i not in known:
+            known[i] = _tried(plan, series[i], repository, most, until, projecting, part)
+        return known[i]
+
+    if not series:
+        return None
+    low, high = 0, len(series) - 1
+    best = tried(high)
+    if best is None or best.peak_bytes > was - CLEARLY * most:
+        return None
+    while best.enough and low < high:
+        middle = (low + high) // 2
+        candidate = tried(middle)
+        if candidate is not None and candidate.enough:
+            high, best = middle, candidate
+        else:
+            low = middle + 1
+    return series[high], best
 
 
 def _tried(
@@ -297,7 +311,7 @@ def _shorter(
 
 def _days_in_words(days: float) -> str:
     if days >= 2:
-        return count(round(days), "day")
+        return f"{round(days)} days"
     return f"{number(round(days * 24, 1))} hours"
 
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from math import ceil
 
 from gambrel.core.edits.item_edits import AddItem, ChangeItem, OperationError
 from gambrel.core.edits.operations import Operation, apply_all
-from gambrel.core.nights.nights import Night, night_outcome
+from gambrel.core.nights.nights import Night, Reason, night_outcome
 from gambrel.core.plan.objects import Plan
 from gambrel.core.questions.sizing import Remedy, pressed, remedies
 from gambrel.core.runway.nights_ahead import MonthAhead, Stage, look_at
@@ -62,7 +62,8 @@ class Unmet:
 
     month: str
     night: date
-    why: str
+    window: str
+    reason: Reason | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,28 +132,25 @@ def _more_space(plan: Plan, ident: str, tib: int) -> tuple[Operation, ...]:
 # --- nights -------------------------------------------------------------------------------------
 
 
-def nights_to_buy(
-    stages: Iterator[Stage], *, told: Callable[[int, MonthAhead], None] = lambda _n, _month: None
-) -> NightPurchase:
+def nights_to_buy(stages: Iterable[Stage], before: Sequence[Item] = ()) -> NightPurchase:
     """The smallest additions with which every night of every month holds, in order of time.
 
     Month by month, each with what was bought before: where a night is over, every remedy that can
-    be bought is simulated in growing amounts on the worst night of its window, and the cheapest
-    that makes the month hold is taken; of those without a price, the smallest step.
+    be bought is simulated in growing amounts on all nights of the month, and the cheapest that
+    makes them hold is taken; of those without a price, the first. Where none is enough alone, the
+    one that brings most is taken, and the next is looked for beside it.
 
     Args:
-        told: is given the number of each month that is done, from 1, with the month as it stands
-            with all purchases.
+        before: what was bought for the months before these; it is not among what is returned.
     """
     bought: list[Item] = []
     unmet: list[Unmet] = []
     months: list[MonthAhead] = []
-    for number_of, stage in enumerate(stages, start=1):
-        month, found, missing = _month(stage, bought)
+    for stage in stages:
+        month, found, missing = _month(stage, [*before, *bought])
         bought += found
         unmet += missing
         months.append(month)
-        told(number_of, month)
     return NightPurchase(tuple(bought), tuple(unmet), tuple(months))
 
 
@@ -175,8 +173,9 @@ def _month(stage: Stage, bought: Sequence[Item]) -> tuple[MonthAhead, list[Item]
     if month.verdict == "over":
         for window in month.windows:
             if window.verdict == "over" and window.first_over is not None:
-                kind = "it does not fit" if window.reason is None else window.reason.kind
-                missing.append(Unmet(month.month.name, window.first_over, kind))
+                missing.append(
+                    Unmet(month.month.name, window.first_over, window.window, window.reason)
+                )
     return month, found, missing
 
 

@@ -1,0 +1,72 @@
+"""How fast machines grow, as their fulls of the past show it.
+
+A full brings all that is in use, so the fulls of a machine tell its size over time. Through the
+logarithms of the sizes a line is drawn by the median of all slopes between pairs (Theil-Sen: P. K.
+Sen, "Estimates of the regression coefficient based on Kendall's tau", 1968), which a few odd fulls
+do not move; its slope over a year is the growth. The interval is that of 90 %, from the same pairs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from math import exp, log
+
+from scipy.stats import theilslopes
+
+from gambrel.core.units import DAY, YEAR
+
+LEAST_FULLS = 4
+LEAST_SPAN_S = 21 * DAY
+CONFIDENCE = 0.9
+
+
+@dataclass(frozen=True, slots=True)
+class LearnedGrowth:
+    """The yearly growth of a machine, with its 90 % interval, and what it rests on.
+
+    Attributes:
+        fulls: how many there are; `days`: between the first and the last.
+    """
+
+    machine: str
+    growth: float
+    low: float
+    high: float
+    fulls: int
+    days: float
+
+
+def learned_growth(
+    fulls: Iterable[tuple[str, str, float, float]],
+) -> Mapping[str, LearnedGrowth]:
+    """The growth of each machine that has enough fulls over enough time.
+
+    Args:
+        fulls: (machine, job, start in UTC seconds, bytes in use). Jobs may leave out different
+            disks, so fulls of different jobs are not compared; the job with most of them tells.
+    """
+    series: dict[tuple[str, str], list[tuple[float, float]]] = {}
+    for machine, job, at, size in fulls:
+        if size > 0:
+            series.setdefault((machine, job), []).append((at, size))
+    best: dict[str, list[tuple[float, float]]] = {}
+    for (machine, _), found in sorted(series.items()):
+        if len(found) > len(best.get(machine, ())):
+            best[machine] = sorted(found)
+    told = {}
+    for machine, found in best.items():
+        span = found[-1][0] - found[0][0]
+        if len(found) < LEAST_FULLS or span < LEAST_SPAN_S:
+            continue
+        years = [(at - found[0][0]) / YEAR for at, _ in found]
+        slope, _, low, high = theilslopes([log(size) for _, size in found], years, CONFIDENCE)
+        told[machine] = LearnedGrowth(
+            machine, _yearly(slope), _yearly(low), _yearly(high), len(found), span / DAY
+        )
+    return told
+
+
+def _yearly(slope: float) -> float:
+    """A slope of logarithms a year as a share; no faster than what the plan file takes."""
+    return exp(min(4.6, max(-20.0, slope))) - 1.0
