@@ -14,7 +14,7 @@ export type Bound = Schemas["BoundSchema"];
 export type Scenario = Schemas["ScenarioSchema"];
 export type Sure = Schemas["NightConfidenceSchema"];
 export type Happening = Record<string, string | number | null> & { happens: string };
-export type Kind = "balance" | "confidence";
+export type Kind = Computation["kind"];
 
 const POLLED_EVERY_MS = 500;
 
@@ -44,6 +44,7 @@ export function useComputing(plan: number, kind: Kind) {
   const on = { params: { path: { plan_id: plan } } };
   const step = (id: number) => ({ params: { path: { computation_id: id } } });
   return {
+    known,
     balance: useMutation({
       mutationFn: (body: BalanceRequest) =>
         data(api.POST("/api/v1/plans/{plan_id}/balances", { ...on, body })),

@@ -24,6 +24,7 @@ const Compare = lazy(() => import("../compare/Compare").then((m) => ({ default: 
 const PastBoard = lazy(() => import("../runs/PastBoard").then((m) => ({ default: m.PastBoard })));
 const Recovery = lazy(() => import("../recovery/Recovery").then((m) => ({ default: m.Recovery })));
 const Runs = lazy(() => import("../runs/Runs").then((m) => ({ default: m.Runs })));
+const Runway = lazy(() => import("../runway/Runway").then((m) => ({ default: m.Runway })));
 const Paths = lazy(() => import("../paths/Paths").then((m) => ({ default: m.Paths })));
 
 /** How soon it shows that somebody else adopted a draft or began one. */
@@ -43,6 +44,7 @@ export function App() {
       <Route path="/balance/:date?" element={<Views />} />
       <Route path="/runs/:date?" element={<Views />} />
       <Route path="/recovery/:date?" element={<Views />} />
+      <Route path="/runway/:date?" element={<Views />} />
       <Route path="/compare/:date?" element={<Views />} />
       <Route path="*" element={<Navigate to="/" replace />} />
     </Routes>
@@ -134,6 +136,8 @@ function Views() {
             <Runs />
           ) : view === "recovery" ? (
             <Recovery />
+          ) : view === "runway" ? (
+            <Runway />
           ) : view === "compare" ? (
             <Compare />
           ) : isOver ? (

@@ -1,4 +1,4 @@
-import { waitingWords } from "./waiting";
+import { waitingWords } from "../ui/waitingWords";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { NumberField } from "../ui/controls";

@@ -1,5 +1,5 @@
 import { happeningWords } from "./happenings";
-import { waitingWords } from "./waiting";
+import { waitingWords } from "../ui/waitingWords";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Flag, NumberField } from "../ui/controls";

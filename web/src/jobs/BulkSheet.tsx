@@ -9,9 +9,9 @@ import { Button } from "../ui/Button";
 import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
 import { Group, NumberField, Pick } from "../ui/controls";
-import { betweenCommas, CHAINS, NOTICES, VERIFIES, WINDOW_ENDS } from "./editors/choices";
-import { CopyFields, firstCopy } from "./editors/copies";
-import { RetentionFields } from "./editors/kept";
+import { betweenCommas, CHAINS, NOTICES, VERIFIES, WINDOW_ENDS } from "../sentence/editors/choices";
+import { CopyFields, firstCopy } from "../sentence/editors/copies";
+import { RetentionFields } from "../sentence/editors/kept";
 import {
   type Choices as Offered,
   choicesQuery,
@@ -26,7 +26,7 @@ import {
   NO_RETENTION,
   type Retention,
   type ScheduleValue,
-} from "./value";
+} from "../sentence/value";
 
 const SAME = { value: "", label: "as it is" };
 const NO_SCHEDULES: ScheduleValue[] = [];

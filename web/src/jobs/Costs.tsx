@@ -3,7 +3,7 @@ import { useWorkbench } from "../workbench/store";
 import { duration } from "../time/time";
 import { bytes } from "../ui/words";
 import { costsQuery } from "../api/jobQueries";
-import type { JobEdit } from "./useJobEdit";
+import type { JobEdit } from "../sentence/useJobEdit";
 
 const signed = (value: number, words: (value: number) => string, nothing: string) =>
   Math.abs(value) < 1 ? nothing : `${value > 0 ? "+" : "−"} ${words(Math.abs(value))}`;

@@ -15,7 +15,7 @@ import { gib } from "../ui/words";
 import { useAddress } from "../workbench/address";
 import { useWorkbench } from "../workbench/store";
 import { RoomGrid } from "./Room";
-import { codeOf, CODES, type JobValue, weeklyAt } from "./value";
+import { codeOf, CODES, type JobValue, weeklyAt } from "../sentence/value";
 
 const NO_WINDOW = "no window";
 

@@ -11,8 +11,8 @@ import { ImaginedJob } from "./ImaginedJob";
 import { JobDesk } from "./JobDesk";
 import { JobList } from "./JobList";
 import { NewJob } from "./NewJob";
-import { editsOf, type JobEdits, NO_EDITS } from "./useJobEdit";
-import type { JobValue } from "./value";
+import { editsOf, type JobEdits, NO_EDITS } from "../sentence/useJobEdit";
+import type { JobValue } from "../sentence/value";
 
 const PANES = ["all", "check", "room", "drafts"] as const;
 type Pane = (typeof PANES)[number];

@@ -3,9 +3,9 @@ import { Button } from "../ui/Button";
 import { Table } from "../ui/Table";
 import { bytes, count, gib } from "../ui/words";
 import type { Look, Near, Selected } from "../api/jobQueries";
-import type { JobEdit } from "./useJobEdit";
-import { LeaveOutForm } from "./LeaveOutForm";
-import { including, leavingOut, selectionOf } from "./value";
+import type { JobEdit } from "../sentence/useJobEdit";
+import { LeaveOutForm } from "../sentence/LeaveOutForm";
+import { including, leavingOut, selectionOf } from "../sentence/value";
 
 /** The machines that the job takes now, and those that it nearly takes. */
 export function MachinesPane({ edit, look }: { edit: JobEdit; look: Look | undefined }) {

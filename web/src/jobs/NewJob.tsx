@@ -8,7 +8,7 @@ import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
 import { Pick } from "../ui/controls";
 import { begin, removeTemplate, templatesQuery } from "../api/jobQueries";
-import type { JobValue } from "./value";
+import type { JobValue } from "../sentence/value";
 
 /** Where a new job starts from: standard settings, machines, another job, a template. */
 export function NewJob({

@@ -7,7 +7,7 @@ import { Field } from "../ui/Field";
 import { bytes, count } from "../ui/words";
 import { Pick } from "../ui/controls";
 import { type Look, type PointAhead, pointsQuery, type SpaceAhead } from "../api/jobQueries";
-import type { JobEdit } from "./useJobEdit";
+import type { JobEdit } from "../sentence/useJobEdit";
 
 const WIDTH = 860;
 const ROW = 64;

@@ -8,8 +8,8 @@ import { Hint } from "../ui/Hint";
 import { Verdict } from "../ui/Verdict";
 import { Pick } from "../ui/controls";
 import { askRoom, type RunKind, type Start } from "../api/jobQueries";
-import type { JobEdit } from "./useJobEdit";
-import { bestStarts, codeOf, CODES, type ScheduleValue, weeklyAt } from "./value";
+import type { JobEdit } from "../sentence/useJobEdit";
+import { bestStarts, codeOf, CODES, type ScheduleValue, weeklyAt } from "../sentence/value";
 
 /** A night's starts with their ends, and whether they can be told yet. */
 export type AskNight = (night: string, signal: AbortSignal) => Promise<{ starts: Start[] }>;

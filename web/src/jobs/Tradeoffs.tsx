@@ -6,7 +6,7 @@ import { Button } from "../ui/Button";
 import { Table } from "../ui/Table";
 import { bytes } from "../ui/words";
 import { tradeoffsQuery, type Way } from "../api/jobQueries";
-import type { JobEdit } from "./useJobEdit";
+import type { JobEdit } from "../sentence/useJobEdit";
 
 /** What each way to keep fulls and changes costs these machines: simulated over five weeks. */
 export function Tradeoffs({ edit, id }: { edit: JobEdit; id: string }) {

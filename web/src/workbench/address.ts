@@ -10,6 +10,7 @@ export const VIEWS = [
   { path: "balance", title: "Balance" },
   { path: "runs", title: "Runs" },
   { path: "recovery", title: "Recovery" },
+  { path: "runway", title: "Runway" },
 ];
 
 /** What of the address goes along to another view: plan and draft, not the filters of a table. */

@@ -351,7 +351,10 @@ describe("steps of a draft", () => {
       "POST /drafts/5/adopt": () => ({ id: 1, name: "larkmoor", adopted_version: 8 }),
     });
     await act(async () => bench.undo());
+    // A step that is not done yet takes no other beside it.
+    await waitFor(() => expect(bench.busy).toBeNull());
     await act(async () => bench.redo());
+    await waitFor(() => expect(bench.busy).toBeNull());
     await act(async () => {
       await bench.adopt("fulls moved", false);
     });

@@ -1,0 +1,341 @@
+import { clsx } from "clsx";
+import { useState } from "react";
+import type { RepositoryLife, Runway } from "../api/runwayQueries";
+import { gib, percent } from "../ui/words";
+import {
+  bandPath,
+  ceilingOf,
+  dayWords,
+  instantOfPart,
+  monthWords,
+  placeOf,
+  stacked,
+  stepPath,
+} from "./axis";
+
+const LABEL_PX = 208;
+const HEIGHT = 112;
+
+/** One wide, low panel for each repository: space stacked by job under the roof, months along. */
+export function Panels({
+  runway,
+  before,
+  zone,
+  chosen,
+  onChoose,
+}: {
+  runway: Runway;
+  /** The plan as it is saved, where something is being tried. */
+  before: Runway | null;
+  zone: string;
+  chosen: string | null;
+  onChoose: (repository: string) => void;
+}) {
+  const [pointer, setPointer] = useState<number | null>(null);
+  return (
+    <div role="group" aria-label="Space of each repository, months along">
+      <MonthAxis runway={runway} />
+      {runway.repositories.map((life) => (
+        <Panel
+          key={life.id}
+          runway={runway}
+          life={life}
+          before={before?.repositories.find((each) => each.id === life.id) ?? null}
+          zone={zone}
+          chosen={chosen === life.id}
+          onChoose={() => onChoose(life.id)}
+          pointer={pointer}
+          onPointer={setPointer}
+        />
+      ))}
+    </div>
+  );
+}
+
+function MonthAxis({ runway }: { runway: Runway }) {
+  const apart = Math.ceil(runway.months.length / 12);
+  return (
+    <div className="relative h-5" style={{ marginLeft: LABEL_PX }} aria-hidden>
+      {runway.months.map((month, i) =>
+        i % apart === 0 ? (
+          <span
+            key={month.name}
+            className={clsx(
+              "absolute border-l border-rule-strong pl-1 text-xs whitespace-nowrap text-ink-2",
+              month.name.endsWith("-01") && "font-semibold",
+            )}
+            style={{ left: `${placeOf(runway, month.start) * 100}%` }}
+          >
+            {i === 0 || month.name.endsWith("-01") || apart > 1
+              ? monthWords(month.name)
+              : monthWords(month.name).slice(0, 3)}
+          </span>
+        ) : null,
+      )}
+    </div>
+  );
+}
+
+/** When a repository is full, in words; the colour only repeats it. */
+export function FullAt({
+  life,
+  runway,
+  zone,
+}: {
+  life: RepositoryLife;
+  runway: Runway;
+  zone: string;
+}) {
+  if (life.capacity_gib === null) return <span className="text-ink-2">no stated space</span>;
+  if (!life.full_at)
+    return <span className="text-ink-2">room beyond {dayWords(runway.end, zone)}</span>;
+  if (life.full_at <= runway.start) return <b className="text-barn">full already</b>;
+  return <b className="text-barn">full on {dayWords(life.full_at, zone)}</b>;
+}
+
+function Panel({
+  runway,
+  life,
+  before,
+  zone,
+  chosen,
+  onChoose,
+  pointer,
+  onPointer,
+}: {
+  runway: Runway;
+  life: RepositoryLife;
+  before: RepositoryLife | null;
+  zone: string;
+  chosen: boolean;
+  onChoose: () => void;
+  pointer: number | null;
+  onPointer: (part: number | null) => void;
+}) {
+  const most = ceilingOf(life);
+  const y = (value: number) => HEIGHT - 2 - (HEIGHT - 6) * Math.min(1, value / most);
+  const parts = stacked(life);
+  const roof = life.capacity_gib;
+  const held = life.immutable_gib;
+  const chained = held.map((value, i) => value + life.chained_gib[i]!);
+  const zero = life.gib.map(() => 0);
+  const moved = before && before.full_at !== life.full_at;
+  const full = life.full_at ? placeOf(runway, life.full_at) * 1000 : null;
+  const feared = life.feared_full_at ? placeOf(runway, life.feared_full_at) * 1000 : null;
+  return (
+    <div
+      className={clsx("relative flex border-b border-rule", chosen && "bg-surface")}
+      style={{ height: HEIGHT + 8 }}
+    >
+      <button
+        type="button"
+        data-repository={life.id}
+        aria-pressed={chosen}
+        onClick={onChoose}
+        className="shrink-0 overflow-hidden px-4 py-1.5 text-left text-sm leading-snug hover:bg-closed focus-visible:-outline-offset-2"
+        style={{ width: LABEL_PX }}
+      >
+        <span className="block truncate text-base font-semibold">{life.id}</span>
+        <span className="block text-ink-2">
+          {gib(life.now_gib)}
+          {roof !== null && ` of ${gib(roof)} now`}
+        </span>
+        <FullAt life={life} runway={runway} zone={zone} />
+        {moved && (
+          <span className="block text-ink-2">
+            was {before.full_at ? dayWords(before.full_at, zone) : "not in sight"}
+          </span>
+        )}
+        {life.feared_gib.length > 0 && roof !== null && (
+          <span className="block text-ink-2">
+            {life.feared_full_at
+              ? `feared ${dayWords(life.feared_full_at, zone)}`
+              : "room even with the feared growth"}
+          </span>
+        )}
+        {life.volumes
+          .filter((volume) => volume.full_at)
+          .slice(0, 1)
+          .map((volume) => (
+            <span key={volume.id} className="block truncate text-barn">
+              {volume.id} full {dayWords(volume.full_at!, zone)}
+            </span>
+          ))}
+      </button>
+      <div
+        className="relative min-w-0 flex-1"
+        onPointerMove={(event) => {
+          const box = event.currentTarget.getBoundingClientRect();
+          const part = Math.floor(((event.clientX - box.left) / box.width) * life.gib.length);
+          onPointer(Math.min(life.gib.length - 1, Math.max(0, part)));
+        }}
+        onPointerLeave={() => onPointer(null)}
+      >
+        <svg
+          viewBox={`0 0 1000 ${HEIGHT}`}
+          preserveAspectRatio="none"
+          className="absolute inset-x-0 top-1 w-full"
+          style={{ height: HEIGHT }}
+          role="img"
+          aria-label={`${life.id}: ${gib(life.now_gib)} now, at most ${gib(life.peak_gib)} on ${dayWords(life.peak_at, zone)}${roof === null ? "" : ` of ${gib(roof)}`}`}
+        >
+          <defs>
+            <pattern id={`chain-${life.id}`} width="6" height="6" patternUnits="userSpaceOnUse">
+              <path d="M0 6L6 0" stroke="var(--ink)" strokeWidth="0.7" opacity="0.55" />
+            </pattern>
+            <pattern id={`held-${life.id}`} width="5" height="5" patternUnits="userSpaceOnUse">
+              <path d="M0 5L5 0M0 0L5 5" stroke="var(--ink)" strokeWidth="0.8" opacity="0.75" />
+            </pattern>
+            <clipPath id={`over-${life.id}`}>
+              <rect x="0" y="0" width="1000" height={roof === null ? 0 : y(roof)} />
+            </clipPath>
+          </defs>
+          {runway.months.map((month) => (
+            <line
+              key={month.name}
+              x1={placeOf(runway, month.start) * 1000}
+              x2={placeOf(runway, month.start) * 1000}
+              y1={0}
+              y2={HEIGHT}
+              stroke="var(--rule)"
+              strokeWidth={month.name.endsWith("-01") ? 2 : 1}
+              vectorEffect="non-scaling-stroke"
+            />
+          ))}
+          {parts.map((part, i) => (
+            <path
+              key={part.key || "rest"}
+              d={bandPath(part.below, part.above, y)}
+              fill={part.key ? (part.copies ? "var(--plum)" : "var(--slate)") : "var(--ink-2)"}
+              opacity={i % 2 ? 0.34 : 0.52}
+              stroke="var(--surface)"
+              strokeWidth={0.6}
+              vectorEffect="non-scaling-stroke"
+            />
+          ))}
+          {roof !== null && (
+            <path
+              d={bandPath(zero, life.gib, y)}
+              fill="var(--barn)"
+              opacity={0.75}
+              clipPath={`url(#over-${life.id})`}
+            />
+          )}
+          <path d={bandPath(zero, held, y)} fill={`url(#held-${life.id})`} />
+          <path d={bandPath(held, chained, y)} fill={`url(#chain-${life.id})`} />
+          <path
+            d={stepPath(life.gib, y)}
+            fill="none"
+            stroke="var(--ink)"
+            strokeWidth={1.2}
+            vectorEffect="non-scaling-stroke"
+          />
+          {before && (
+            <path
+              d={stepPath(before.gib, y)}
+              fill="none"
+              stroke="var(--ink-2)"
+              strokeWidth={1}
+              vectorEffect="non-scaling-stroke"
+            />
+          )}
+          {life.feared_gib.length > 0 && (
+            <path
+              d={stepPath(life.feared_gib, y)}
+              fill="none"
+              stroke="var(--hay)"
+              strokeWidth={1.4}
+              strokeDasharray="5 3"
+              vectorEffect="non-scaling-stroke"
+            />
+          )}
+          {roof !== null && (
+            <line
+              x1={0}
+              x2={1000}
+              y1={y(roof)}
+              y2={y(roof)}
+              stroke="var(--ink)"
+              strokeWidth={2.2}
+              vectorEffect="non-scaling-stroke"
+            />
+          )}
+          {full !== null && (
+            <line
+              x1={full}
+              x2={full}
+              y1={roof === null ? 0 : y(roof) - 8}
+              y2={HEIGHT}
+              stroke="var(--barn)"
+              strokeWidth={2}
+              vectorEffect="non-scaling-stroke"
+            />
+          )}
+          {feared !== null && (
+            <line
+              x1={feared}
+              x2={feared}
+              y1={roof === null ? 0 : y(roof) - 6}
+              y2={HEIGHT}
+              stroke="var(--hay)"
+              strokeWidth={1.4}
+              strokeDasharray="5 3"
+              vectorEffect="non-scaling-stroke"
+            />
+          )}
+        </svg>
+        {full !== null && (
+          <span
+            aria-hidden
+            className={clsx(
+              "absolute bottom-1.5 bg-raised px-1 text-xs font-semibold whitespace-nowrap text-barn",
+              full > 800 ? "-translate-x-full" : "",
+            )}
+            style={{ left: `calc(${full / 10}% + ${full > 800 ? -4 : 4}px)` }}
+          >
+            full {dayWords(life.full_at!, zone)}
+          </span>
+        )}
+        {pointer !== null && (
+          <Reading runway={runway} life={life} parts={parts} part={pointer} zone={zone} />
+        )}
+      </div>
+    </div>
+  );
+}
+
+/** Who holds how much at the pointer. */
+function Reading({
+  runway,
+  life,
+  parts,
+  part,
+  zone,
+}: {
+  runway: Runway;
+  life: RepositoryLife;
+  parts: ReturnType<typeof stacked>;
+  part: number;
+  zone: string;
+}) {
+  const at = (part + 0.5) / life.gib.length;
+  const total = life.gib[part]!;
+  const most = [...parts].sort((a, b) => b.gib[part]! - a.gib[part]!).slice(0, 3);
+  return (
+    <>
+      <i
+        aria-hidden
+        className="pointer-events-none absolute inset-y-1 border-l border-ink"
+        style={{ left: `${at * 100}%` }}
+      />
+      <p
+        className="pointer-events-none absolute top-1 z-10 max-w-[460px] truncate border border-rule bg-raised px-1.5 text-xs whitespace-nowrap"
+        style={at > 0.5 ? { right: `${(1 - at) * 100 + 0.6}%` } : { left: `${at * 100 + 0.6}%` }}
+      >
+        <strong>{dayWords(instantOfPart(runway, part, life.gib.length), zone)}</strong> {gib(total)}
+        {life.capacity_gib !== null && `, ${percent(total / life.capacity_gib)}`} ·{" "}
+        {most.map((each) => `${each.name} ${gib(each.gib[part]!)}`).join(", ")}
+      </p>
+    </>
+  );
+}
