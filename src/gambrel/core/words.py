@@ -55,7 +55,8 @@ class Clause:
 
 def count(amount: int, noun: str) -> str:
     """A number with its noun: "1 machine", "12 machines"."""
-    plural = noun[:-1] + "ies" if noun.endswith("y") else noun + "s"
+    ends_in_ies = noun.endswith("y") and noun[-2:-1] not in "aeiou"
+    plural = noun[:-1] + "ies" if ends_in_ies else noun + "s"
     return f"{amount:,} {noun if amount == 1 else plural}"
 
 

@@ -17,7 +17,7 @@ from gambrel.core.nights.nights import Night, night_of, planner_zone
 from gambrel.core.plan.objects import ExistingPoint, Plan
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation.simulate import simulate
-from gambrel.core.units import DAY, HOUR, MINUTE
+from gambrel.core.units import DAY, HOUR, MINUTE, YEAR
 from gambrel.demo.past import existing_points
 from gambrel.standins.performance import Performance
 from gambrel.standins.true_world import TrueWorld
@@ -34,6 +34,8 @@ BEFORE = {
     47: ("host restarts:qb-h2:9.3:0.2",),
 }
 """What went wrong before the demo opens, by the number of the night from the first."""
+GROWN_FOLDER, GROWN_FACTOR = "fleet", 1.5
+"""A folder whose machines really grow so many times as fast as the plan says."""
 UNLOCKED_AFTER_S = 1.4 * DAY
 """In the history, somebody unlocks a machine in the morning after it failed a second time."""
 TESTS_A_DAY = 5
@@ -111,6 +113,28 @@ def note_event(plan: Plan, open_: RunsByKey, event: Event) -> None:
     apply_event(run, event)
 
 
+def as_it_was(plan: Plan, then: float, now: float) -> Plan:
+    """A plan whose disks have the sizes of an earlier instant, and grow to those of today."""
+    machines = []
+    for machine in plan.machines:
+        growth = machine.facts.growth_per_year
+        if machine.folder == GROWN_FOLDER:
+            growth *= GROWN_FACTOR
+        factor = (1.0 + growth) ** ((now - then) / YEAR)
+        disks = tuple(
+            replace(
+                disk,
+                used_gib=max(disk.swap_gib, disk.used_gib / factor),
+                provisioned_gib=max(disk.swap_gib, disk.provisioned_gib / factor),
+            )
+            for disk in machine.disks
+        )
+        facts = replace(machine.facts, growth_per_year=growth)
+        machines.append(replace(machine, disks=disks, facts=facts))
+    state = replace(plan.state, sizes_as_of=then)
+    return replace(plan, machines=tuple(machines), state=state)
+
+
 class History:
     """Carries a plan out over some nights; iterate over it, then look at what is left.
 
@@ -121,11 +145,11 @@ class History:
     """
 
     def __init__(self, file: dict[str, Any], begins: date, nights: int = NIGHTS) -> None:
-        self.plan = read_plan(file)
         self.begins = begins
         self.first = first_night(file, begins, nights)
         self.nights = nights
         start = self.first.start
+        self.plan = as_it_was(read_plan(file), start, start + nights * DAY)
         raw = existing_points(file, start, POINTS_DAYS)
         before = read_plan({**file, "state": {"points": raw}}).state.points
         self._points = before

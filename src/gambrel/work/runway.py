@@ -174,14 +174,17 @@ class NightsAhead(NamedTuple):
 
 
 def nights_ahead(forecaster: Forecaster, ahead: Ahead) -> NightsAhead:
-    """The question about the nights of a look ahead; the last month counts where it is whole."""
+    """The question about the nights of a look ahead; a last month of a few nights is left out."""
     if not 1 <= ahead.months <= MOST_MONTHS:
         raise OperationError("months", ahead.months, f"is not between 1 and {MOST_MONTHS}")
     _expected(forecaster.plan, ahead)
     origin = forecaster.origin
+    months = months_of(forecaster, ahead)
+    last = months[-1]
     return NightsAhead(
         replace(forecaster.plan), origin.start, origin.zone,
-        tuple(months_of(forecaster, ahead)), ahead,
+        tuple(months[:-1] if len(months) > 1 and last.end - last.start < 7 * DAY else months),
+        ahead,
     )  # fmt: skip
 
 

@@ -223,6 +223,13 @@ function AssumptionSheet({ taken, onClose }: { taken: string[]; onClose: () => v
   );
 }
 
+/** Growth is stated to the percent: what differs by less says nothing against it. */
+const ROUNDED = 0.005;
+
+/** Whether the fulls of a machine speak against what is stated: it lies outside their span. */
+const saysOtherwise = (row: LearnedGrowth) =>
+  row.stated < row.low - ROUNDED || row.stated > row.high + ROUNDED;
+
 /** Growth as the fulls of the ledger show it, beside what is stated. */
 function Learned() {
   const { plan } = useWorkbench();
@@ -247,8 +254,7 @@ function Learned() {
     },
   });
   const all = found.data?.machines ?? [];
-  // Where the interval holds what is stated, the fulls say nothing against it.
-  const rows = plainOnly ? all.filter((r) => r.stated < r.low || r.stated > r.high) : all;
+  const rows = plainOnly ? all.filter(saysOtherwise) : all;
   const chosen = rows.filter((row) => some.has(row.machine));
   return (
     <section aria-label="Growth as it was learned" className="pt-4">
@@ -272,7 +278,7 @@ function Learned() {
         <>
           <div className="flex flex-wrap items-center gap-3 py-1">
             <Flag
-              label={`Only where the stated growth lies outside the span (${count(all.filter((r) => r.stated < r.low || r.stated > r.high).length, "machine")} of ${all.length})`}
+              label={`Only where the stated growth lies outside the span (${count(all.filter(saysOtherwise).length, "machine")} of ${all.length})`}
               value={plainOnly}
               onChange={setPlainOnly}
             />

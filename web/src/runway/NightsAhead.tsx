@@ -171,7 +171,7 @@ export function NightsAhead() {
               <tbody>
                 {windows.map((window) => (
                   <tr key={window}>
-                    <th scope="row" className="pr-3 text-left font-semibold">
+                    <th scope="row" className="pr-3 text-left font-semibold whitespace-nowrap">
                       {window}
                     </th>
                     {months.map((month) => (
@@ -191,7 +191,7 @@ export function NightsAhead() {
                   .filter((life) => life.capacity_gib !== null)
                   .map((life) => (
                     <tr key={life.id}>
-                      <th scope="row" className="pr-3 text-left font-normal">
+                      <th scope="row" className="pr-3 text-left font-normal whitespace-nowrap">
                         space of {life.id}
                       </th>
                       {months.map((month) => {
@@ -202,7 +202,7 @@ export function NightsAhead() {
                           <td key={month.month} className="p-0.5">
                             <span
                               className={clsx(
-                                "block h-6 w-12 border px-1 text-xs leading-[22px]",
+                                "block h-6 w-[38px] border px-0.5 text-xs leading-[22px]",
                                 full ? "late-hatch border-barn" : "border-rule",
                               )}
                             >
@@ -218,8 +218,9 @@ export function NightsAhead() {
             </table>
           </div>
           <p className="pt-2 text-xs text-ink-2">
-            A month begins a week early, so that what one night leaves to the next is there. Choose
-            a night to see it on the board.
+            ✕: so many nights are over. A month begins a week early, so that what one night leaves
+            to the next is there. Choose a month to see its first such night on the board, as far as
+            that reaches.
           </p>
           <ul className="pt-2 text-sm">
             {space.data?.repositories
@@ -260,7 +261,7 @@ export function windowSentence(
       : `Window ${window} holds through ${monthWords(months.at(-1)!.month)}.`;
   }
   const again = found.slice(found.indexOf(first)).every(({ w }) => w.verdict === "over");
-  const since = first.month === months[0] ? "does not hold already" : "stops to hold";
+  const since = first.month === months[0] ? "does not hold now" : "stops to hold";
   return `Window ${window} ${since}: ${count(first.w.nights_over, "night")} over in ${monthWords(first.month.month)}, the first on ${nightWords(first.w.first_over!)}. ${reasonWords(first.w, nameOf)}.${again ? "" : " In some later months it holds again."}`;
 }
 
@@ -278,14 +279,14 @@ function Cell({
   if (!window)
     return (
       <td className="p-0.5">
-        <span className="block h-6 w-12 px-1 text-xs text-ink-2">–</span>
+        <span className="block h-6 w-[38px] px-0.5 text-xs text-ink-2">–</span>
       </td>
     );
   const why = reasonWords(window, nameOf);
   const label = `${monthWords(month.month)}: ${window.verdict}${
     window.nights_over ? `, ${count(window.nights_over, "night")} over` : ""
   }${why ? `; ${why}` : ""}`;
-  const box = "block h-6 w-12 border px-1 text-left text-xs leading-[22px]";
+  const box = "block h-6 w-[38px] border px-0.5 text-left text-xs leading-[22px]";
   if (!window.worst)
     return (
       <td className="p-0.5">
@@ -308,7 +309,7 @@ function Cell({
             : "border-hay text-hay-text",
         )}
       >
-        {window.verdict === "over" ? `${window.nights_over} over` : "tight"}
+        {window.verdict === "over" ? `${window.nights_over} ✕` : "tight"}
       </button>
     </td>
   );

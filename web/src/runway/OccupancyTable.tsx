@@ -24,6 +24,8 @@ const GROUPINGS: readonly { value: Grouping; label: string }[] = [
   { value: "machine", label: "machine" },
 ];
 
+const titleOf = (by: Grouping) => by[0]!.toUpperCase() + by.slice(1);
+
 const money = (value: number | null) =>
   value === null ? "–" : value.toLocaleString("en-GB", { maximumFractionDigits: 2 });
 
@@ -105,7 +107,7 @@ export function OccupancyTable() {
             columns={[
               {
                 id: "group",
-                header: GROUPINGS.find((each) => each.value === by)?.label ?? by,
+                header: titleOf(by),
                 accessorKey: "group",
                 cell: ({ row }) =>
                   row.original.group === "all together" ? (
@@ -131,7 +133,7 @@ export function OccupancyTable() {
               size("copies_bytes", "Copies"),
               {
                 id: "cost",
-                header: "Cost",
+                header: "Cost a month",
                 accessorKey: "cost",
                 meta: { right: true },
                 cell: ({ row }) => money(row.original.cost),

@@ -55,9 +55,9 @@ export function Panels({
 function MonthAxis({ runway }: { runway: Runway }) {
   const apart = Math.ceil(runway.months.length / 12);
   return (
-    <div className="relative h-5" style={{ marginLeft: LABEL_PX }} aria-hidden>
+    <div className="relative mr-4 h-5" style={{ marginLeft: LABEL_PX }} aria-hidden>
       {runway.months.map((month, i) =>
-        i % apart === 0 ? (
+        i % apart === 0 && placeOf(runway, month.start) < 0.95 ? (
           <span
             key={month.name}
             className={clsx(
@@ -113,7 +113,8 @@ function Panel({
   onPointer: (part: number | null) => void;
 }) {
   const most = ceilingOf(life);
-  const y = (value: number) => HEIGHT - 2 - (HEIGHT - 6) * Math.min(1, value / most);
+  // What is higher than the drawing is cut off there, not pressed flat.
+  const y = (value: number) => HEIGHT - 2 - (HEIGHT - 6) * (value / most);
   const parts = stacked(life);
   const roof = life.capacity_gib;
   const held = life.immutable_gib;
@@ -163,7 +164,7 @@ function Panel({
           ))}
       </button>
       <div
-        className="relative min-w-0 flex-1"
+        className="relative mr-4 min-w-0 flex-1"
         onPointerMove={(event) => {
           const box = event.currentTarget.getBoundingClientRect();
           const part = Math.floor(((event.clientX - box.left) / box.width) * life.gib.length);
@@ -185,6 +186,10 @@ function Panel({
             </pattern>
             <pattern id={`held-${life.id}`} width="5" height="5" patternUnits="userSpaceOnUse">
               <path d="M0 5L5 0M0 0L5 5" stroke="var(--ink)" strokeWidth="0.8" opacity="0.75" />
+            </pattern>
+            <pattern id={`late-${life.id}`} width="4" height="4" patternUnits="userSpaceOnUse">
+              <rect width="4" height="4" fill="var(--surface)" />
+              <path d="M-1 1L1 -1M0 4L4 0M3 5L5 3" stroke="var(--barn)" strokeWidth="1.8" />
             </pattern>
             <clipPath id={`over-${life.id}`}>
               <rect x="0" y="0" width="1000" height={roof === null ? 0 : y(roof)} />
@@ -216,8 +221,7 @@ function Panel({
           {roof !== null && (
             <path
               d={bandPath(zero, life.gib, y)}
-              fill="var(--barn)"
-              opacity={0.75}
+              fill={`url(#late-${life.id})`}
               clipPath={`url(#over-${life.id})`}
             />
           )}

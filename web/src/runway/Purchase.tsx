@@ -150,7 +150,7 @@ export function Purchase() {
           </h2>
           <p className="pb-1 text-ink-2">
             {plan.name}, with growth {growth ? `of ${growth} % a year or more` : "as it is known"};{" "}
-            {Math.round(reserveAsked * 100)} % of every repository stay free.
+            {Math.round(reserveAsked * 100)} % of every repository stays free.
           </p>
           {items.length > 0 && (
             <>

@@ -216,15 +216,7 @@ function Below({ life, ahead }: { life: RepositoryLife; ahead: Ahead }) {
   const told = asked ? found.data : undefined;
   const line = (candidate: Candidate) => (
     <li key={candidate.words} className="border-t border-rule py-1.5">
-      <p>
-        {candidate.enough ? (
-          <b>{candidate.words}</b>
-        ) : (
-          <>
-            {candidate.words} <span className="text-ink-2">(not enough alone)</span>
-          </>
-        )}
-      </p>
+      <p>{candidate.enough ? <b>{candidate.words}</b> : candidate.words}</p>
       <p className="text-sm">
         at most {gib(candidate.peak_gib)}, {percent(candidate.peak_gib / life.capacity_gib!)}
         {candidate.full_at && (
@@ -315,13 +307,25 @@ function Below({ life, ahead }: { life: RepositoryLife; ahead: Ahead }) {
                   : "Nothing that can be changed here brings anything; more space would."}
             </p>
           )}
+          <ol aria-label="Answers that are enough">
+            {told.candidates.filter((each) => each.enough).map(line)}
+          </ol>
           {told.together && (
             <>
-              <p className="mt-1 font-medium">Together:</p>
-              <ol>{line(told.together)}</ol>
+              <p className="mt-2 font-semibold">
+                {told.together.enough ? "Enough together" : "Not enough even together"}
+              </p>
+              <ol aria-label="Together">{line(told.together)}</ol>
             </>
           )}
-          <ol aria-label="Answers">{told.candidates.map(line)}</ol>
+          {told.candidates.some((each) => !each.enough) && (
+            <>
+              <p className="mt-2 font-semibold">What helps, each by itself</p>
+              <ol aria-label="What helps">
+                {told.candidates.filter((each) => !each.enough).map(line)}
+              </ol>
+            </>
+          )}
         </div>
       )}
     </section>

@@ -44,26 +44,26 @@ export function Space() {
       <main className="flex min-w-0 flex-1 flex-col overflow-y-auto" aria-label="Space ahead">
         <div className="flex flex-wrap items-center gap-x-2 px-4 pt-1 print:hidden">
           <Choice
-            lead="Look"
+            lead="Look ahead"
             value={String(ahead.months)}
             options={MONTHS.map((n) => ({ value: String(n), label: `${n} months` }))}
             onChange={(value) => setMonths(Number(value))}
           />
           <Choice
-            lead="and fear"
+            lead="Feared growth"
             value={fear === null ? "none" : String(fear)}
             options={[
-              { value: "none", label: "no other growth" },
-              ...FEARS.map((n) => ({ value: String(n), label: `${n} % growth a year` })),
+              { value: "none", label: "none" },
+              ...FEARS.map((n) => ({ value: String(n), label: `${n} % a year or more` })),
             ]}
             onChange={(value) => setFear(value === "none" ? null : Number(value))}
           />
           <Choice
-            lead="Disks"
+            lead="Disks that fill"
             value={ahead.provisioned_grows ? "yes" : "no"}
             options={[
-              { value: "yes", label: "are enlarged when they fill" },
-              { value: "no", label: "stay as provisioned" },
+              { value: "yes", label: "are enlarged" },
+              { value: "no", label: "stay as they are" },
             ]}
             onChange={(value) => setGrows(value === "yes")}
           />
@@ -92,7 +92,7 @@ export function Space() {
         )}
         {runway && (
           <>
-            <p className="max-w-[96ch] px-4 pt-1 pb-2 text-lg leading-snug">{runway.sentence}</p>
+            <p className="px-4 pt-1 pb-2 text-lg leading-snug">{runway.sentence}</p>
             {asTable ? (
               <SpaceTable runway={runway} />
             ) : (
@@ -176,7 +176,7 @@ function Legend({ feared }: { feared: number | null }) {
         only an immutable span holds it
       </span>
       <span>
-        <i className={box} style={{ background: "var(--barn)", opacity: 0.75 }} />
+        <i className={`late-hatch ${box}`} />
         above the roof
       </span>
       {feared !== null && (

@@ -28,7 +28,7 @@ export function amount(value: number, unit: string): string {
 
 /** "1 machine", "12 machines" */
 export function count(value: number, noun: string): string {
-  const plural = noun.endsWith("y") ? `${noun.slice(0, -1)}ies` : `${noun}s`;
+  const plural = /[^aeiou]y$/.test(noun) ? `${noun.slice(0, -1)}ies` : `${noun}s`;
   return `${plain(value, 0)} ${value === 1 ? noun : plural}`;
 }
 

@@ -16,7 +16,7 @@ from gambrel.core.schedules.words import number
 from gambrel.core.units import DAY, GIB
 from gambrel.core.words import retention_in_words, size
 
-MOST_JOBS = 6
+MOST_JOBS = 8
 """Of so many jobs, those that keep most at the peak, changes are tried."""
 STEPS = (0.85, 0.7, 0.55, 0.4, 0.25)
 """To which parts a span or a number of points is cut, the least first."""
@@ -24,7 +24,7 @@ LEAST_KEPT = 2
 """No rule is cut below so many points, or days."""
 CLEARLY = 0.002
 """A change that brings less than this part of the space is not worth a line."""
-MOST_TOGETHER = 4
+MOST_TOGETHER = 8
 """How many changes are put together where no single one is enough."""
 
 Projecting = Callable[[Plan], Projection]
@@ -227,7 +227,7 @@ def _together(
         whole = _Idea(
             tuple(o for each in ideas for o in each.operations),
             "; ".join(each.words for each in ideas),
-            tuple(cost for each in ideas for cost in each.costs),
+            tuple(dict.fromkeys(cost for each in ideas for cost in each.costs)),
             max(each.loses_days for each in ideas),
         )
         made = _tried(plan, whole, repository, most, until, projecting, 1.0)

@@ -14,6 +14,7 @@ from gambrel.core.plan.objects import Plan
 from gambrel.core.questions.sizing import Remedy, pressed, remedies
 from gambrel.core.runway.nights_ahead import MonthAhead, Stage, look_at
 from gambrel.core.runway.projection import Projection
+from gambrel.core.runway.telling import day_in_words
 from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.units import DAY, GIB, HOUR, TIB
 from gambrel.core.words import count
@@ -110,11 +111,20 @@ def space_to_buy(projection: Projection, reserve: float) -> tuple[Item, ...]:
                 lead_days=repository.lead_days,
                 price=None if price is None else price * tib,
                 monthly=False,
-                why="it would be full" if full is not None else "its reserve would be touched",
+                why=_why_space(projection, reserve, full),
                 operations=_more_space(projection.plan, repository.id, tib),
             )
         )
     return tuple(found)
+
+
+def _why_space(projection: Projection, reserve: float, full: float | None) -> str:
+    zone = projection.plan.sites[0].time_zone
+    if full is None:
+        return f"less than {round(reserve * 100)} % of it would stay free"
+    if full <= projection.from_ + DAY:
+        return "it is full already"
+    return f"it would be full on {day_in_words(full, zone)}"
 
 
 def _more_space(plan: Plan, ident: str, tib: int) -> tuple[Operation, ...]:
@@ -296,7 +306,7 @@ def _item(
     what = next((name for begin, name in _WHAT if remedy.key.startswith(begin)), "rate")
     subject, amount, unit, lead = _amount(plan, operations)
     outcome = night_outcome(forecast, night)
-    over = f"{night.date:%a %d %B %Y}"
+    over = f"{night.date:%a} {night.date.day} {night.date:%B %Y}"
     why = f"the night of {over} would be over"
     if outcome.missed:
         why += f", {count(outcome.missed, 'machine')} not done"

@@ -10,10 +10,11 @@ from numba import njit
 
 from gambrel.core.runway.projection import Projection, Steps, steps_of
 from gambrel.core.simulation.engine import tables as t
-from gambrel.core.units import GIB
+from gambrel.core.units import DAY, GIB
 
-PARTS_DRAWN = 220
-"""Into how many parts the horizon is divided for a drawing."""
+DRAWN_BY_DAY = 190
+"""Up to so many days a drawing has a part for each day; beyond, one for each week: the rhythm of
+fulls and deletions within a week is not what one looks for over years."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,8 +85,14 @@ def shortest(found: Sequence[Life]) -> Life | None:
     return min(ending, key=lambda life: life.ends_at or 0.0, default=None)
 
 
+def parts_drawn(projection: Projection) -> int:
+    """Into how many equal parts the horizon is divided for a drawing."""
+    days = (projection.to - projection.from_) / DAY
+    return max(1, round(days if days <= DRAWN_BY_DAY else days / 7))
+
+
 def drawn(
-    projection: Projection, repository: int, parts: int = PARTS_DRAWN
+    projection: Projection, repository: int, parts: int | None = None
 ) -> tuple[t.Floats, t.Floats, list[tuple[int, t.Floats]]]:
     """A repository over the horizon in equal parts, each by the instant at which it holds most.
 
@@ -93,6 +100,7 @@ def drawn(
     peak is made of is what is there at that very instant.
     """
     space = projection.space(repository).until(projection.to)
+    parts = parts_drawn(projection) if parts is None else parts
     edges = np.linspace(projection.from_, projection.to, parts + 1)
     places = np.searchsorted(space.instants, edges, "right") - 1
     instants = np.empty(parts)
