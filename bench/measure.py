@@ -21,6 +21,7 @@ from typing import Any
 import numba
 import numpy
 from ledger_pages import the_ledger
+from months_ahead import months_ahead
 from recoveries import day_of_the_loss
 from screens import screens
 from simpy_model import Model
@@ -474,6 +475,7 @@ SECTIONS: dict[str, Callable[[], list[str]]] = {
     "Previews": lambda: through_the_api(read_plan(sample())),
     "A better week": better_weeks,
     "The day of the loss": day_of_the_loss,
+    "Months ahead": months_ahead,
     "The screens": screens,
     "The estate": the_estate,
     "The ledger": lambda: the_ledger(LEDGER_ROWS),

@@ -47,6 +47,7 @@ export function Growth() {
         className="min-w-0 flex-1 overflow-y-auto px-4 pb-4"
         aria-label="Growth and changes to come"
       >
+        <h1 className="sr-only">Runway: Growth and changes</h1>
         <section aria-label="Changes to come" className="pt-2">
           <h2 className="text-lg font-semibold">Changes to come</h2>
           <p className="max-w-[80ch] text-ink-2">
@@ -96,13 +97,19 @@ function AssumptionLine({
   onSwitch: (active: boolean) => void;
   onRemove: () => void;
 }) {
+  // It turns at once; what comes back from the server settles it.
+  const [turned, setTurned] = useState<{ from: AssumptionTold; to: boolean } | null>(null);
+  const active = turned?.from === told ? turned.to : told.active;
   return (
     <li className="flex items-center gap-3 border-t border-rule py-1">
       <label className="flex min-w-0 flex-1 items-center gap-2">
         <input
           type="checkbox"
-          checked={told.active}
-          onChange={(event) => onSwitch(event.target.checked)}
+          checked={active}
+          onChange={(event) => {
+            setTurned({ from: told, to: event.target.checked });
+            onSwitch(event.target.checked);
+          }}
         />
         <span>
           <b>{told.id}</b>: {told.words}

@@ -74,6 +74,7 @@ export function NightsAhead() {
   const nameOf = (job: string) => jobs.get(job)?.name ?? job;
   return (
     <main className="min-h-0 flex-1 overflow-y-auto px-4 pb-4" aria-label="Nights ahead">
+      <h1 className="sr-only">Runway: Nights</h1>
       <div className="flex flex-wrap items-center gap-2 pt-1">
         <Choice
           lead="Look"

@@ -53,6 +53,7 @@ export function OccupancyTable() {
   });
   return (
     <main className="min-h-0 flex-1 overflow-y-auto px-4 pb-4" aria-label="Occupancy">
+      <h1 className="sr-only">Runway: Occupancy</h1>
       <div className="flex flex-wrap items-end gap-3 pt-1">
         <Choice
           lead="By"

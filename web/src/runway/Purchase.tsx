@@ -50,6 +50,7 @@ export function Purchase() {
   const reserveAsked = Number((shown?.asked as { reserve?: number } | undefined)?.reserve ?? 0.1);
   return (
     <main className="min-h-0 flex-1 overflow-y-auto px-4 pb-4" aria-label="The next purchase">
+      <h1 className="sr-only">Runway: The next purchase</h1>
       <div className="flex flex-wrap items-end gap-2 pt-1 print:hidden">
         <Choice
           lead="For"

@@ -28,9 +28,6 @@ export function Runway() {
           set({ part: each === "space" ? null : each, repository: null, job: null, clause: null })
         }
       />
-      <h1 className="sr-only">
-        Runway: {PARTS.find((each) => each.part === part)?.title ?? PARTS[0].title}
-      </h1>
       {part === "nights" ? (
         <NightsAhead />
       ) : part === "growth" ? (

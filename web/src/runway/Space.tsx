@@ -42,6 +42,7 @@ export function Space() {
   return (
     <div className="flex min-h-0 flex-1 narrow:flex-col">
       <main className="flex min-w-0 flex-1 flex-col overflow-y-auto" aria-label="Space ahead">
+        <h1 className="sr-only">Runway: Space</h1>
         <div className="flex flex-wrap items-center gap-x-2 px-4 pt-1 print:hidden">
           <Choice
             lead="Look ahead"

@@ -42,6 +42,12 @@ const DOORS: readonly [string, string, Record<string, string>][] = [
   ["The day of the loss", "recovery", {}],
   ["Points of a machine", "recovery", { part: "points" }],
   ["Promises: RPO and RTO", "recovery", { part: "promises" }],
+  ["How long the space lasts", "runway", {}],
+  ["Nights of the months ahead", "runway", { part: "nights" }],
+  ["Growth of machines, and changes to come", "runway", { part: "growth" }],
+  ["Expect a change of the estate", "runway", { part: "growth", new: "" }],
+  ["Occupancy by folder, tag or job", "runway", { part: "occupancy" }],
+  ["The next purchase", "runway", { part: "purchase" }],
 ];
 
 /**

@@ -126,7 +126,7 @@ def _volumes(projection: Projection, repository: int) -> tuple[VolumeLife, ...]:
     together = projection.plan.repositories[repository].placement == "chain together"
     rows = projection.rows_of(repository)
     rows = rows[rows["gone"] > rows["since"]]
-    rows = rows[np.lexsort((rows["at"], rows["since"]))]
+    rows = rows[np.lexsort((rows["machine"], rows["job"], rows["at"], rows["since"]))]
     room = np.array([volume.capacity_gib * GIB for volume in volumes])
     chain = rows["job"] * (len(projection.plan.machines) + 1) + rows["machine"]
     _, chain = np.unique(chain, return_inverse=True)
