@@ -23,12 +23,15 @@ export function RepositorySheet({
   runway,
   id,
   ahead,
+  cameFrom,
   onClose,
   onJob,
 }: {
   runway: Runway;
   id: string;
   ahead: Ahead;
+  /** The job that was looked at before: its line has the focus. */
+  cameFrom: string | null;
   onClose: () => void;
   onJob: (job: string) => void;
 }) {
@@ -45,7 +48,7 @@ export function RepositorySheet({
             {gib(life.now_gib)} now, at most {gib(life.peak_gib)} on {dayWords(life.peak_at, zone)};{" "}
             <FullAt life={life} runway={runway} zone={zone} />.
           </p>
-          <Jobs life={life} onJob={onJob} />
+          <Jobs life={life} cameFrom={cameFrom} onJob={onJob} />
           <Held life={life} ahead={ahead} zone={zone} />
           {life.volumes.length > 0 && <Volumes life={life} zone={zone} />}
           {life.capacity_gib !== null && <Below key={id} life={life} ahead={ahead} />}
@@ -55,7 +58,15 @@ export function RepositorySheet({
   );
 }
 
-function Jobs({ life, onJob }: { life: RepositoryLife; onJob: (job: string) => void }) {
+function Jobs({
+  life,
+  cameFrom,
+  onJob,
+}: {
+  life: RepositoryLife;
+  cameFrom: string | null;
+  onJob: (job: string) => void;
+}) {
   const last = life.gib.length - 1;
   return (
     <section aria-label="Jobs in it" className="mb-3 border-t border-rule pt-2">
@@ -82,6 +93,7 @@ function Jobs({ life, onJob }: { life: RepositoryLife; onJob: (job: string) => v
                 <button
                   type="button"
                   data-job-in={job.job}
+                  autoFocus={job.job === cameFrom}
                   className="text-left underline decoration-rule-strong decoration-dotted underline-offset-4 hover:bg-closed"
                   onClick={() => onJob(job.job)}
                 >

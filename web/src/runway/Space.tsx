@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useCallback } from "react";
+import { useCallback, useState } from "react";
 import { runwayQuery } from "../api/runwayQueries";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -23,14 +23,15 @@ export function Space() {
   const saved = useQuery(runwayQuery(plan, draft, ahead, feared, []));
   const chosen = search.get("repository");
   const job = search.get("job");
+  const [cameFrom, setCameFrom] = useState<string | null>(null);
   const asTable = search.get("as") === "table";
   const back = useCallback(() => {
     const focus = (what: string) =>
       requestAnimationFrame(() => document.querySelector<HTMLElement>(what)?.focus());
     if (search.get("clause")) set({ clause: null });
     else if (job) {
+      setCameFrom(job);
       set({ job: null });
-      focus(`[data-job-in="${CSS.escape(job)}"]`);
     } else if (chosen) {
       set({ repository: null });
       focus(`[data-repository="${CSS.escape(chosen)}"]`);
@@ -138,6 +139,7 @@ export function Space() {
             id={chosen}
             ahead={ahead}
             onClose={back}
+            cameFrom={cameFrom}
             onJob={(id) => set({ job: id })}
           />
         )
