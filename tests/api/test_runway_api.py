@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import csv
 import io
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
+from api_client import Client
 from openpyxl import load_workbook
 
 from gambrel.api.app import current_sessions
 from gambrel.core.plan.reading import read_plan
+from gambrel.core.runway.occupancy import GROUPINGS
 from gambrel.core.units import GIB
 from gambrel.demo import larkmoor
 
@@ -63,9 +66,7 @@ def test_an_unsaved_retention_moves_the_date(client, plan_url):
     assert by_id(more)["quay-disk"]["full_at"] < before["full_at"]
     (spring,) = [a for a in more["assumptions"] if a["id"] == "Spring fleet"]
     assert spring["machines"] == 10
-    assert spring["words"] == (
-        "40 machines like machines tagged telemetry join on 1 March 2027"
-    )
+    assert spring["words"] == ("40 machines like machines tagged telemetry join on 1 March 2027")
 
 
 def test_what_would_keep_it_below(client, plan_url):
@@ -135,10 +136,21 @@ def test_tiers_month_by_month_and_what_they_cost(client, plan_url):
     assert client.post(f"{plan_url}/runway/tiers/nowhere", {}).status_code == 404
 
 
-GROUPS = ("machine", "folder", "tag", "tier", "role", "kind", "site", "cluster", "repository", "job")
+GROUPS = (
+    "machine",
+    "folder",
+    "tag",
+    "tier",
+    "role",
+    "kind",
+    "site",
+    "cluster",
+    "repository",
+    "job",
+)
 
 
-@pytest.mark.parametrize("by", GROUPS)
+@pytest.mark.parametrize("by", GROUPINGS)
 def test_occupancy_matches_the_estate_and_the_points(client, plan_url, by):
     told = client.post(f"{plan_url}/runway/occupancy", {"by": by}).json
     plan = read_plan(larkmoor())
@@ -232,3 +244,25 @@ def test_two_plans_and_two_questions_do_not_mix(client, plan_url, app):
     again = by_id(ask(client, plan_url))["quay-disk"]
     assert one == again
     assert other["full_at"] < one["full_at"]
+
+
+def test_many_at_once_are_each_given_their_own_answer(app, client, plan_url):
+    def full_at(points, asking):
+        change = {
+            "operation": "ChangeItem", "list": "jobs", "id": "fleet-telemetry",
+            "changes": {"retention": {"points": points}},
+        }  # fmt: skip
+        return by_id(ask(asking, plan_url, months=12, operations=[change]))["quay-disk"]["peak_gib"]
+
+    kept = [3, 8, 15, 22, 30, 38]
+    alone = [full_at(points, client) for points in kept]
+    assert len(set(alone)) > 3
+
+    def asked(points):
+        mine = Client(app)
+        mine.sign_in()
+        return full_at(points, mine)
+
+    with ThreadPoolExecutor(3) as pool:
+        together = list(pool.map(asked, [*kept, *reversed(kept)]))
+    assert together == [*alone, *reversed(alone)]

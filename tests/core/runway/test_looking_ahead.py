@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from datetime import date
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -17,7 +18,7 @@ from gambrel.core.model.repository_volumes import placed
 from gambrel.core.model.tiers import chain_delay_s, tier_ages, tier_at
 from gambrel.core.nights.nights import night_of, night_outcome
 from gambrel.core.plan.instants import parse_instant
-from gambrel.core.plan.objects import Tier
+from gambrel.core.plan.objects import Copy, Tier
 from gambrel.core.plan.reading import PlanError, read_plan, write_plan
 from gambrel.core.runway.expecting import AssumptionError, expected, local_midnight
 from gambrel.core.runway.keeping_below import keep_below
@@ -78,8 +79,9 @@ def test_machines_join_like_others_in_the_jobs_of_those():
     assert not any(of[m.id][~late].any() for m in new)
     assert all(of[m.id][late][-1] >= 25 * GIB for m in new)
     assert made.space(0).at([after]) > alone.space(0).at([after])
-    assert "3 machines like machines name gate join on 15 January 2027" == assumption_in_words(
-        plan.assumptions[0]
+    assert (
+        assumption_in_words(plan.assumptions[0])
+        == "3 machines like machines name gate join on 15 January 2027"
     )
 
 
@@ -135,7 +137,7 @@ def test_what_cannot_be_expected_is_refused_by_its_key():
 def test_months_are_those_of_the_zone():
     months = months_between(FIRST.start, after_months(FIRST.start, 3, ZONE), ZONE)
     assert [m.name for m in months] == ["2026-11", "2026-12", "2027-01", "2027-02"]
-    for one, other in zip(months, months[1:], strict=False):
+    for one, other in pairwise(months):
         assert one.end == other.start
     end_of_january = parse_instant("2027-01-31T12:00:00Z")
     assert after_months(end_of_january, 1, "UTC") == parse_instant("2027-02-28T12:00:00Z")
@@ -188,9 +190,8 @@ def test_the_projection_stays_near_real_nights(demo):
 def test_points_are_dealt_to_volumes_and_stay_there(plan, together):
     volumes = [{"id": f"v{i}", "capacity_gib": size} for i, size in enumerate((30, 50, 20))]
     file = write_plan(plan)
-    file["repositories"][0] |= {"volumes": volumes, "capacity_gib": None,
-                                "placement": "chain together" if together else "most free"}  # fmt: skip
-    file["repositories"][0].pop("capacity_gib")
+    placement = "chain together" if together else "most free"
+    file["repositories"][0] |= {"volumes": volumes, "placement": placement}
     plan = read_plan(file)
     start = parse_instant("2026-11-01T12:00:00Z")
     made = project(plan, start, start + 8 * DAY, keep_points_of=[0])
@@ -411,8 +412,6 @@ def test_a_restore_waits_for_the_coldest_point_of_its_chain():
 
 
 def _copy(repository, days):
-    from gambrel.core.plan.objects import Copy
-
     return Copy(repository, cold_after_days=days)
 
 
