@@ -21,7 +21,7 @@ from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import apply_all, operation_to_dict
 from gambrel.core.ledger.growth import learned_growth
 from gambrel.core.model.selection import selected_machines, used_gib
-from gambrel.core.model.volume import compression
+from gambrel.core.model.volume import compression, left_out_bytes, protected_disks
 from gambrel.core.nights.nights import night_outcome
 from gambrel.core.plan.instants import format_instant, format_known
 from gambrel.core.plan.objects import Plan
@@ -32,7 +32,7 @@ from gambrel.core.runway.projection import Projection
 from gambrel.core.runway.space import Life, drawn, lives
 from gambrel.core.runway.telling import assumption_in_words, next_date, notes
 from gambrel.core.runway.tier_costs import tiers_ahead
-from gambrel.core.units import DAY, GIB, TIB
+from gambrel.core.units import DAY, GIB
 from gambrel.formats.tables import WORKBOOK, csv_table, workbook
 from gambrel.store import computations as computation_store
 from gambrel.store import ledger
@@ -282,14 +282,7 @@ def _occupancy(
     return occupied(forecaster, ahead, at, asked["by"], read_before)
 
 
-def _occupied(plan: Plan, group: Occupied) -> dict[str, Any]:
-    prices = {r.id: r.price_per_tib_month for r in plan.repositories}
-    costs = [
-        None if (price := prices[name]) is None else amount / TIB * price
-        for name, amount in group.by_repository.items()
-        if amount
-    ]
-    known = [cost for cost in costs if cost is not None]
+def _occupied(group: Occupied) -> dict[str, Any]:
     return {
         "group": group.group,
         "machines": group.machines,
@@ -301,7 +294,7 @@ def _occupied(plan: Plan, group: Occupied) -> dict[str, Any]:
         "copies_bytes": group.copies,
         "repositories": dict(group.by_repository),
         # A sum that lacks a part would be taken for the whole.
-        "cost": sum(known) if len(known) == len(costs) else None,
+        "cost": group.cost if group.priced else None,
     }
 
 
@@ -320,8 +313,8 @@ def show_occupancy(plan_id: int, json_data: dict[str, Any]) -> Any:
             "day": day.isoformat(),
             "at": format_instant(at),
             "by": json_data["by"],
-            "groups": [_occupied(forecaster.plan, group) for group in found.groups],
-            "total": _occupied(forecaster.plan, found.total),
+            "groups": [_occupied(group) for group in found.groups],
+            "total": _occupied(found.total),
         }
     )
 
@@ -352,7 +345,7 @@ def _occupancy_table(plan_id: int, query: dict[str, Any]) -> tuple[list[str], li
         at = _instant_of(forecaster, ahead, day)
         found = _occupancy(plan_id, forecaster, ahead, at, query)
         for group in (*found.groups, found.total):
-            told = _occupied(plan, group)
+            told = _occupied(group)
             # To the byte, so that sums over files agree with those of the ledger.
             values = [told[c] if isinstance(told[c], int) else round(told[c]) for c in _COLUMNS]
             parts = [round(told["repositories"].get(name, 0.0)) for name in names]
@@ -400,7 +393,7 @@ def show_growth(plan_id: int) -> Any:
     with planning().sessions() as db:
         fulls = ledger.fulls(db, plan_id)
     sizes = (
-        (machine, job, at, stored * _protected_per_stored(plan, job, machine))
+        (machine, job, at, _used_bytes(plan, job, machine, stored))
         for machine, job, at, stored in fulls
         if job in plan.job_by_id and machine in plan.machine_by_id
     )
@@ -427,11 +420,14 @@ def show_growth(plan_id: int) -> Any:
     return jsonify({"machines": rows, "without": len(taken - found.keys())})
 
 
-def _protected_per_stored(plan: Plan, job: str, machine: str) -> float:
-    """Bytes in use for each that a full of a machine stores."""
-    told = plan.job_by_id[job]
-    kappa = compression(told, plan.machine_by_id[machine])
-    return kappa * plan.repository_by_id[told.repository].dedupe_ratio
+def _used_bytes(plan: Plan, job: str, machine: str, stored: float) -> float:
+    """The bytes in use of which a full stored so many: with swap and paths that it left out."""
+    told, owner = plan.job_by_id[job], plan.machine_by_id[machine]
+    dedupe = plan.repository_by_id[told.repository].dedupe_ratio
+    protected = stored * compression(told, owner) * dedupe
+    return protected + sum(
+        left_out_bytes(told, owner, disk) for disk in protected_disks(told, owner)
+    )
 
 
 # --- nights and purchases -------------------------------------------------------------------------

@@ -152,6 +152,7 @@ def occupied(
     made = project(
         told.plan, origin, at + 1.0, samples=samples, lifetimes=told.lifetimes,
         provisioned_grows=ahead.provisioned_grows,
+        keep_points_of=[i for i, r in enumerate(told.plan.repositories) if r.tiers],
     )  # fmt: skip
     before = read_before(since, origin) if since < origin else {}
     return occupancy(made, at, by, read_before=before)

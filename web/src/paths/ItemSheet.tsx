@@ -126,7 +126,7 @@ function Facts({ list, item }: { list: List; item: Item }) {
     const value = item.value[spec.key];
     if (spec.kind === "flag") return value === true;
     if (spec.key === "placement" && item.volumes.length === 0) return false;
-    if (spec.kind === "volumes" || spec.kind === "ids")
+    if (spec.kind === "volumes" || spec.kind === "tiers" || spec.kind === "ids")
       return Array.isArray(value) && value.length > 0;
     return (
       value !== null &&
@@ -144,7 +144,7 @@ function Facts({ list, item }: { list: List; item: Item }) {
           <dd>
             {spec.kind === "flag"
               ? "yes"
-              : spec.kind === "volumes"
+              : spec.kind === "volumes" || spec.kind === "tiers"
                 ? shownValue(spec, item.value[spec.key])
                 : spec.kind === "ids"
                   ? (item.value[spec.key] as string[]).join(", ")

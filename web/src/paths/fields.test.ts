@@ -30,6 +30,28 @@ describe("what is typed into the fields of an item", () => {
     expect(() => typedValue(volumes, "only-a-name")).toThrow(Mistyped);
   });
 
+  it("reads tiers by name, age and what else is said of them", () => {
+    const tiers = spec("repositories", "tiers");
+    const text =
+      "deep shelf from 90 days, least 180, price 2.5, reading 12, waits 240; far from 400";
+    const value = typedValue(tiers, text);
+    expect(value).toEqual([
+      {
+        id: "deep shelf",
+        after_days: 90,
+        minimum_days: 180,
+        price_per_tib_month: 2.5,
+        read_price_per_tib: 12,
+        delay_min: 240,
+      },
+      { id: "far", after_days: 400 },
+    ]);
+    expect(typedValue(tiers, shownValue(tiers, value))).toEqual(value);
+    expect(typedValue(tiers, "")).toEqual([]);
+    expect(() => typedValue(tiers, "shelf")).toThrow(Mistyped);
+    expect(() => typedValue(tiers, "shelf from 9 days, costs 3")).toThrow(Mistyped);
+  });
+
   it("keeps only what differs", () => {
     const item = { value: { slots: 8, cores: null, direct_datastores: ["a"] } } as unknown as Item;
     expect(changesOf(item, { slots: 8, cores: null, direct_datastores: ["a"] })).toEqual({});

@@ -7,7 +7,7 @@ import type { Item, List } from "../api/pathQueries";
 export interface FieldSpec {
   key: string;
   label: string;
-  kind: "number" | "whole" | "text" | "flag" | "choice" | "ids" | "volumes";
+  kind: "number" | "whole" | "text" | "flag" | "choice" | "ids" | "volumes" | "tiers";
   unit?: string;
   /** What an empty field means; without it, an empty field leaves the value alone. */
   empty?: string;
@@ -28,6 +28,7 @@ export function shownValue(spec: FieldSpec, value: unknown): string {
     return (value as { id: string; capacity_gib: number }[])
       .map((v) => `${v.id} ${v.capacity_gib}`)
       .join("; ");
+  if (spec.kind === "tiers") return (value as Tier[]).map(tierWords).join("; ");
   if (spec.percent) return String(Number((Number(value) * 100).toPrecision(8)));
   return String(value);
 }
@@ -38,7 +39,7 @@ export class Mistyped extends Error {}
 export function typedValue(spec: FieldSpec, text: string): unknown {
   const said = text.trim();
   if (!said) {
-    if (spec.kind === "volumes") return [];
+    if (spec.kind === "volumes" || spec.kind === "tiers") return [];
     if (spec.empty !== undefined) return null;
     throw new Mistyped("is empty");
   }
@@ -57,7 +58,52 @@ export function typedValue(spec: FieldSpec, text: string): unknown {
           throw new Mistyped(`"${part.trim()}" is not a name and a size`);
         return { id: found[1], capacity_gib: typedNumber(found[2] ?? "") };
       });
+  if (spec.kind === "tiers")
+    return said
+      .split(";")
+      .filter((part) => part.trim())
+      .map(typedTier);
   return said;
+}
+
+interface Tier {
+  id: string;
+  after_days: number;
+  minimum_days?: number;
+  price_per_tib_month?: number | null;
+  read_price_per_tib?: number | null;
+  delay_min?: number;
+}
+
+/** What is said of a tier behind its age, each by a word of its own. */
+const OF_A_TIER = {
+  least: "minimum_days",
+  price: "price_per_tib_month",
+  reading: "read_price_per_tib",
+  waits: "delay_min",
+} as const;
+
+function tierWords(tier: Tier): string {
+  const more = Object.entries(OF_A_TIER)
+    .filter(([, key]) => tier[key] !== null && tier[key] !== undefined && tier[key] !== 0)
+    .map(([word, key]) => `, ${word} ${tier[key]}`);
+  return `${tier.id} from ${tier.after_days} days${more.join("")}`;
+}
+
+function typedTier(part: string): Tier {
+  const [begin = "", ...rest] = part.trim().split(/,\s+/);
+  const found = /^(\S.*?)\s+from\s+([\d.]+)(\s+days?)?$/.exec(begin);
+  if (!found) throw new Mistyped(`"${begin}" is not a name and an age, as "shelf from 90 days"`);
+  const tier: Tier = { id: found[1]!, after_days: typedNumber(found[2]!) };
+  for (const each of rest) {
+    const [word = "", amount = ""] = each.trim().split(/\s+/);
+    const key = OF_A_TIER[word as keyof typeof OF_A_TIER];
+    const value = typedNumber(amount);
+    if (!key || Number.isNaN(value))
+      throw new Mistyped(`"${each}" is none of least, price, reading, waits with a number`);
+    tier[key] = value;
+  }
+  return tier;
 }
 
 /** What is new about an item, by key, from what was typed. Values that stay are left out. */

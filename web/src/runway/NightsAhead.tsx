@@ -77,7 +77,7 @@ export function NightsAhead() {
       <h1 className="sr-only">Runway: Nights</h1>
       <div className="flex flex-wrap items-center gap-2 pt-1">
         <Choice
-          lead="Look"
+          lead="Look ahead"
           value={String(ahead.months)}
           options={MONTHS.map((n) => ({ value: String(n), label: `${n} months` }))}
           onChange={(value) => setMonths(Number(value))}
@@ -162,9 +162,12 @@ export function NightsAhead() {
                         month.month.endsWith("-01") && "font-semibold",
                       )}
                     >
-                      {month.month.endsWith("-01") || month === months[0]
-                        ? monthWords(month.month)
-                        : monthWords(month.month).slice(0, 3)}
+                      {monthWords(month.month).slice(0, 3)}
+                      <span className="block">
+                        {month.month.endsWith("-01") || month === months[0]
+                          ? month.month.slice(0, 4)
+                          : "\u00a0"}
+                      </span>
                     </th>
                   ))}
                 </tr>

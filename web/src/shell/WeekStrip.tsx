@@ -46,7 +46,7 @@ export function WeekStrip() {
   return (
     <nav
       aria-label="Nights of the week"
-      className="flex h-[72px] shrink-0 items-stretch border-b border-rule px-2 narrow:h-auto narrow:flex-wrap"
+      className="print:hidden flex h-[72px] shrink-0 items-stretch border-b border-rule px-2 narrow:h-auto narrow:flex-wrap"
     >
       <WeekStep label="The week before" to={bounded(addDays(date, -7))}>
         <ChevronLeft size={18} aria-hidden />

@@ -246,7 +246,13 @@ class Repository:
     read_part: Annotated[
         Factor, Key("Read rate as a part of the write rate, where none is stated", percent=True)
     ] = 1.0
-    tiers: Annotated[tuple[Tier, ...], Key("Colder tiers", form=False)] = ()
+    tiers: Annotated[
+        tuple[Tier, ...],
+        Key(
+            "Colder tiers",
+            unit="each: NAME from 90 days, least 180, price 2.5, reading 12, waits 240",
+        ),
+    ] = ()
     price_per_tib_month: Annotated[
         Amount | None, Key("Price of storing", unit="a TiB and month", null="not known")
     ] = None

@@ -327,7 +327,7 @@ class FormField:
     """A key as a field of a plain form.
 
     Attributes:
-        kind: of the field: number, whole, text, flag, choice, ids, volumes.
+        kind: of the field: number, whole, text, flag, choice, ids, volumes, tiers.
         empty: what an empty field means; None where it may not be empty.
         options: what can be chosen.
         of: of ids, the list that they are of.
@@ -358,7 +358,7 @@ def form_fields(shape: Shape) -> list[FormField]:
         if "enum" in schema:
             kind = "choice"
         elif schema["type"] == "array":
-            kind = "ids" if "x-list" in items else "volumes"
+            kind = "ids" if "x-list" in items else _kind_of_rows(items)
         else:
             kind = _FIELD_KINDS[schema["type"]]
         found.append(
@@ -374,6 +374,11 @@ def form_fields(shape: Shape) -> list[FormField]:
             )
         )
     return found
+
+
+def _kind_of_rows(items: Mapping[str, Any]) -> str:
+    """The kind of a field that holds a list of objects."""
+    return {"Tier": "tiers"}.get(str(items.get("$ref", "")).rpartition("/")[2], "volumes")
 
 
 _FIELD_KINDS = {"number": "number", "integer": "whole", "boolean": "flag", "string": "text"}

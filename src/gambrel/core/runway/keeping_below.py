@@ -14,7 +14,7 @@ from gambrel.core.runway.projection import Projection
 from gambrel.core.schedules.spread_fulls import job_dues
 from gambrel.core.schedules.words import number
 from gambrel.core.units import DAY, GIB
-from gambrel.core.words import retention_in_words, size
+from gambrel.core.words import count, retention_in_words, size
 
 MOST_JOBS = 8
 """Of so many jobs, those that keep most at the peak, changes are tried."""
@@ -338,10 +338,17 @@ def _made_there(plan: Plan, job: Job) -> list[_Idea]:
             f"{job.name}: one full for ever, changes merged into it",
             (
                 "no more fulls are read; every run ends with merges inside the repository",
+                _chain_in_words(rule),
                 "a point that goes bad may take all later ones with it",
             ),
         )
     ]
+
+
+def _chain_in_words(rule: Retention) -> str:
+    if rule.points is not None:
+        return f"a restore needs the full and up to {count(rule.points - 1, 'point')} after it"
+    return f"a restore needs the full and up to all points of {number(rule.days or 0)} days"
 
 
 def _spread(job: Job) -> list[_Idea]:

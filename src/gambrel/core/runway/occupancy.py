@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
+from math import isnan, nan
 from types import MappingProxyType
 from typing import Literal, get_args
 
@@ -11,10 +12,11 @@ import numpy as np
 
 from gambrel.core.loads.lanes import tier_of
 from gambrel.core.model.selection import selected_machines
+from gambrel.core.model.tiers import tier_at
 from gambrel.core.model.volume import growth_factor
 from gambrel.core.plan.objects import Machine, Plan
 from gambrel.core.runway.projection import Projection
-from gambrel.core.units import DAY, GIB
+from gambrel.core.units import DAY, GIB, TIB
 
 Grouping = Literal[
     "machine", "folder", "tag", "tier", "role", "kind", "site", "cluster", "repository", "job",
@@ -37,6 +39,8 @@ class Occupied:
         read: source bytes that runs read in the days before the instant.
         stored: points in the repositories of the jobs that made them, `copies`: in others.
         by_repository: both together, by id.
+        cost: of its points for a month, by the tiers in which they lie; `priced`: whether every
+            price that this needs is stated.
     """
 
     group: str
@@ -48,9 +52,13 @@ class Occupied:
     stored: float = 0.0
     copies: float = 0.0
     by_repository: dict[str, float] = field(default_factory=dict)
+    cost: float = 0.0
+    priced: bool = True
 
-    def add(self, repository: str, amount: float, *, copy: bool) -> None:
-        """Count bytes of points."""
+    def add(self, repository: str, amount: float, price: float | None, *, copy: bool) -> None:
+        """Count bytes of points, at a price for a TiB and month."""
+        self.cost += 0.0 if price is None else amount / TIB * price
+        self.priced &= price is not None
         if copy:
             self.copies += amount
         else:
@@ -102,6 +110,9 @@ def occupancy(
         read_before: source bytes by (job, machine) that were read in the days that count but lie
             before the projection begins.
 
+    Costs by tier need the points of repositories with tiers to be kept; without, all of them count
+    as lying at first.
+
     Raises:
         ValueError: where `at` is no sample.
     """
@@ -124,6 +135,7 @@ class _Count:
         self.plan = projection.plan
         self.found: dict[str, Occupied] = {}
         self.total = Occupied("all")
+        self._prices = self._prices_by_tier()
         self.there = [self._is_there(m) for m in self.plan.machines]
 
     def _is_there(self, machine: Machine) -> bool:
@@ -194,18 +206,46 @@ class _Count:
                     amount = float(space.stored[i, place, s])
                     if amount:
                         groups = self._of(machine, j, repository)
-                        self._add(groups, repository, amount, copy=place > 0)
+                        key = (repository, j, position)
+                        self._add(groups, key, amount, copy=place > 0)
         at = float(self.projection.samples[s])
         for job, position, repository, amount in self.projection.rest_at(at):
             groups = self._of(plan.machines[position], job, repository)
             home = plan.jobs[job].repository == plan.repositories[repository].id
-            self._add(groups, repository, amount, copy=not home)
+            self._add(groups, (repository, job, position), amount, copy=not home)
 
     def _add(
-        self, groups: Iterable[Occupied], repository: int, amount: float, *, copy: bool
+        self, groups: Iterable[Occupied], key: tuple[int, int, int], amount: float, *, copy: bool
     ) -> None:
+        price = self._prices.get(key, self.plan.repositories[key[0]].price_per_tib_month)
         for group in (*groups, self.total):
-            group.add(self._repository(repository), amount, copy=copy)
+            group.add(self._repository(key[0]), amount, price, copy=copy)
+
+    def _prices_by_tier(self) -> dict[tuple[int, int, int], float | None]:
+        """The price of a TiB of each (repository, job, machine) whose points lie in tiers.
+
+        That of a mixture is the mean, weighted by the bytes that lie in each tier.
+        """
+        at = float(self.projection.samples[self.sample])
+        found: dict[tuple[int, int, int], float | None] = {}
+        for position, repository in enumerate(self.plan.repositories):
+            if not repository.tiers or not self.projection.keeps_points:
+                continue
+            rows = self.projection.rows_of(position)
+            rows = rows[(rows["since"] <= at + 1e-6) & (rows["gone"] > at + 1e-6)]
+            sums: dict[tuple[int, int, int], list[float]] = {}
+            for job, machine, begun, stored in zip(
+                *(rows[name].tolist() for name in ("job", "machine", "at", "stored_bytes")),
+                strict=True,
+            ):
+                tier = tier_at(repository, self.plan.jobs[job], at - begun)
+                price = repository.price_per_tib_month if tier is None else tier.price_per_tib_month
+                total = sums.setdefault((position, job, machine), [0.0, 0.0])
+                total[0] += stored
+                total[1] += nan if price is None else stored * price
+            for key, (stored, paid) in sums.items():
+                found[key] = None if isnan(paid) else paid / stored if stored else 0.0
+        return found
 
     def read(self, before: Mapping[tuple[str, str], float]) -> None:
         """Count what runs read in the days before the instant."""
