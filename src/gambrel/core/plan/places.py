@@ -153,7 +153,7 @@ class Proxy:
         "stated"
     )
     purchase_price_per_slot: Annotated[
-        Amount | None, Key("Price of more slots", unit="each", null="not known")
+        Amount | None, Key("Price of one more", unit="a slot", null="not known")
     ] = None
     lead_days: Annotated[Amount | None, Key("Delivery of more takes", null="not known")] = None
 
