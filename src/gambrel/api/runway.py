@@ -42,7 +42,7 @@ from gambrel.work.runway import Ahead, below, end_of, months_of, occupied, proje
 
 blueprint = APIBlueprint("runway", __name__, tag="Runway", url_prefix="/api/v1/plans/<int:plan_id>")
 
-NIGHTS_COMPARED = 6
+NIGHTS_COMPARED = 3
 """Candidates whose nights are simulated."""
 
 

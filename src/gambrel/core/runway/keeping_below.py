@@ -16,7 +16,7 @@ from gambrel.core.schedules.words import number
 from gambrel.core.units import DAY, GIB
 from gambrel.core.words import count, retention_in_words, size
 
-MOST_JOBS = 8
+MOST_JOBS = 5
 """Of so many jobs, those that keep most at the peak, changes are tried."""
 STEPS = (0.85, 0.7, 0.55, 0.4, 0.25)
 """To which parts a span or a number of points is cut, the least first."""
