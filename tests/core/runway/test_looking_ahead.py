@@ -100,6 +100,22 @@ def test_machines_leave_and_their_points_stay_or_go():
             assert (only == 0).sum() == 1
 
 
+def test_a_machine_of_many_jobs_leaves_all_of_them():
+    file = write_plan(small_plan())
+    (job,) = file["jobs"]
+    file["jobs"] = [{**job, "id": f"j{i}", "name": f"J {i}"} for i in range(12)]
+    leaves = {"id": "a", "kind": "leaves", "rules": GATE, "on": "2027-01-15"}
+    plan = read_plan({**file, "assumptions": [{**leaves, "points_kept_days": 10}]})
+    told = expected(plan)
+    made = project(told.plan, FRIDAY_NOON, FRIDAY_NOON + 120 * DAY, lifetimes=told.lifetimes)
+    for job in made.jobs:
+        gate, fares = job.stored[:, 0, -1]
+        assert gate == 0 < fares
+    assert made.space(0).bytes[-1] == pytest.approx(
+        sum(j.stored[:, 0, -1].sum() for j in made.jobs)
+    )
+
+
 def test_growth_of_some_and_the_growth_that_is_feared():
     plan = grown(assuming({"kind": "grows", "rules": GATE, "growth_per_year": 1.0}))
     told = expected(plan).plan

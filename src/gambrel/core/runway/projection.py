@@ -545,7 +545,8 @@ class _Walk:
         due = [entry for each in self.dues for entry in each]
         lives = [self.lifetimes.get(machine.id, Lifetime()) for machine in self.plan.machines]
         places = int(self.place_from[-1])
-        odd = len(self.saved) + len(self.lifetimes) * 8 * max(1, int(self.places.max(initial=1)))
+        # Each saved point comes once, and each row of a member is thrown away once.
+        odd = len(self.saved) + int(self.row_from[-1])
         course = Course(
             due_from=self.due_from,
             due_at=np.array([at for at, _, _, _ in due], np.float64) - t.EPOCH,
