@@ -103,7 +103,7 @@ def test_machines_leave_and_their_points_stay_or_go():
 def test_a_machine_of_many_jobs_leaves_all_of_them():
     file = write_plan(small_plan())
     (job,) = file["jobs"]
-    file["jobs"] = [{**job, "id": f"j{i}", "name": f"J {i}"} for i in range(12)]
+    file["jobs"] = [{**job, "id": f"j{i}", "name": f"J {i}"} for i in range(24)]
     leaves = {"id": "a", "kind": "leaves", "rules": GATE, "on": "2027-01-15"}
     plan = read_plan({**file, "assumptions": [{**leaves, "points_kept_days": 10}]})
     told = expected(plan)
