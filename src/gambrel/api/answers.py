@@ -6,7 +6,7 @@ state have the same answer. It is kept as bytes under its tag and its address.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from functools import wraps
 from typing import Any, TypeVar
 
@@ -91,3 +91,10 @@ def tagged(view: View) -> View:
 def tagged_with_drafts(view: View) -> View:
     """As `tagged`, for an answer that lists the open drafts of its plan."""
     return _tagged(view, with_drafts=True)
+
+
+def file_answer(content: str | bytes | Iterable[str], mimetype: str, name: str) -> Response:
+    """An answer that a browser saves as a file."""
+    response = Response(content, mimetype=mimetype)
+    response.headers["Content-Disposition"] = f'attachment; filename="{name}"'
+    return response

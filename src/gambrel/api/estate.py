@@ -15,6 +15,7 @@ from apiflask import APIBlueprint
 from flask import Response, jsonify
 
 from gambrel.api import estate_schemas as schemas
+from gambrel.api.answers import file_answer
 from gambrel.api.plans import day_of, looked_at
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.serialize import acceptance_value, day_text, instant
@@ -26,6 +27,7 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Job, LeftOut, Machine, UserSnapshot
 from gambrel.core.recovery.promises import restores_at
 from gambrel.core.simulation.exposure import exposures
+from gambrel.formats.tables import harmless
 from gambrel.store import acceptances
 from gambrel.work.forecaster import Forecaster
 from gambrel.work.machine_table import (
@@ -159,7 +161,6 @@ _CSV_COLUMNS = (
     "provisioned_gib", "swap_gib", "daily_change", "change_from", "compress_ratio",
     "growth_per_year", "rpo_hours", "hazards",
 )  # fmt: skip
-_FORMULA_STARTS = ("=", "+", "-", "@", "\t", "\r")
 
 
 def _cell(value: Any) -> Any:
@@ -168,9 +169,7 @@ def _cell(value: Any) -> Any:
         value = "; ".join(v["kind"] if isinstance(v, dict) else str(v) for v in value)
     if isinstance(value, float):
         return f"{value:.10g}"
-    if isinstance(value, str) and value.startswith(_FORMULA_STARTS):
-        return "'" + value
-    return value
+    return harmless(value)
 
 
 @blueprint.get("/plans/<int:plan_id>/estate.csv")
@@ -186,9 +185,7 @@ def estate_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
     for entry in rows:
         told = _entry(entry, "none")
         writer.writerow([_cell(told[name]) for name in _CSV_COLUMNS])
-    response = Response(out.getvalue(), mimetype="text/csv")
-    response.headers["Content-Disposition"] = 'attachment; filename="estate.csv"'
-    return response
+    return file_answer(out.getvalue(), "text/csv", "estate.csv")
 
 
 @blueprint.get("/plans/<int:plan_id>/estate/exposure/<day>")

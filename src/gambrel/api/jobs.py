@@ -12,7 +12,7 @@ from flask import jsonify
 from gambrel.api import jobs_schemas as schemas
 from gambrel.api import serialize
 from gambrel.api.answers import revision_tag, tagged
-from gambrel.api.plans import day_of, looked_at, read_operations
+from gambrel.api.plans import asked_about, day_of, looked_at
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.schemas import DraftQuerySchema
 from gambrel.api.serialize import instant
@@ -53,12 +53,6 @@ MOST_COMPLETED = 3000
 """Machines whose names a browser completes; with more it would only be slow."""
 MOST_SELECTED = 300
 """Machines of a job that are told one by one."""
-
-
-def _asked(plan_id: int, asked: dict[str, Any]) -> Forecaster:
-    """The forecaster of a plan with the operations of a request on top of it."""
-    head, draft, _ = looked_at(plan_id, asked["draft"])
-    return planning().preview(head, draft, read_operations(asked["operations"]))
 
 
 def _job(plan: Plan, ident: str) -> Job:
@@ -272,7 +266,7 @@ def _selection(plan: Plan, job: Job) -> dict[str, Any]:
 @blueprint.output(schemas.LookSchema)
 def look(plan_id: int, json_data: dict[str, Any]) -> Any:
     """A job as unsaved operations would make it: its sentence, and all that follows from it."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     plan = forecaster.plan
     job = _job(plan, json_data["job"])
     nights = week_of(json_data["night"], forecaster.origin.zone)
@@ -300,7 +294,7 @@ def look(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(schemas.SaidSchema)
 def say(plan_id: int, json_data: dict[str, Any]) -> Any:
     """The schedule that words name, or what they lack."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     plan = forecaster.plan
     found: dict[str, Any] = {"schedule": None, "words": None, "reason": None}
     try:
@@ -322,7 +316,7 @@ def say(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(schemas.BegunSchema)
 def begin(plan_id: int, json_data: dict[str, Any]) -> Any:
     """A new job to edit: from a clear default, from machines, from another job, a template."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     plan = forecaster.plan
     like = None if json_data["like"] is None else _job(plan, json_data["like"])
     template = None
@@ -352,7 +346,7 @@ def begin(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(schemas.TradeoffsSchema)
 def show_tradeoffs(plan_id: int, json_data: dict[str, Any]) -> Any:
     """What each way of keeping fulls and changes would cost this job."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     plan = forecaster.plan
     job = _job(plan, json_data["job"])
     largest = largest_machine(plan, job)
@@ -375,7 +369,7 @@ def show_tradeoffs(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(schemas.CostsSchema)
 def show_costs(plan_id: int, json_data: dict[str, Any]) -> Any:
     """What each option that a job uses adds to a week of its runs, or spares it."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     plan = forecaster.plan
     job = _job(plan, json_data["job"])
     costs = option_costs(plan, job, forecaster.origin.start)
@@ -387,7 +381,7 @@ def show_costs(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(schemas.PointsAheadSchema)
 def show_points(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Which points of a machine exist on a future day, what holds them, and the space till then."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     plan = forecaster.plan
     job = _job(plan, json_data["job"])
     noon = night_of(json_data["day"], forecaster.origin.zone).start
@@ -425,7 +419,7 @@ def show_points(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(schemas.RoomSchema)
 def show_room(plan_id: int, json_data: dict[str, Any]) -> Any:
     """The end of a run of this job for every start of a night, each simulated."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     plan = forecaster.plan
     job = _job(plan, json_data["job"])
     night = night_of(json_data["night"], forecaster.origin.zone)
@@ -445,7 +439,7 @@ def show_room(plan_id: int, json_data: dict[str, Any]) -> Any:
 @blueprint.output(schemas.ImaginedSchema)
 def show_room_for_imagined(plan_id: int, json_data: dict[str, Any]) -> Any:
     """The end of a run of a job that nobody has made yet, for every start of a night."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     wanted = Imagined(
         **{name: json_data[name] for name in ("gib", "machines", "daily_change", "site",
                                               "repository", "kind", "window")}
@@ -495,7 +489,7 @@ def _room(
 @blueprint.output(schemas.SplitSchema)
 def show_split(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Even groups of a job's machines by what their fulls and incrementals take."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     plan = forecaster.plan
     job = _job(plan, json_data["job"])
     number = json_data["groups"]

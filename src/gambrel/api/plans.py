@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any
 
@@ -85,6 +85,12 @@ def read_operations(values: Sequence[dict[str, Any]]) -> list[Operation]:
             field = f"operations[{i}].{error.field}"
             raise OperationError(field, error.value, error.reason) from None
     return found
+
+
+def asked_about(plan_id: int, asked: Mapping[str, Any]) -> Forecaster:
+    """The forecaster of a plan, or a draft, with the operations of a request on top of it."""
+    head, draft, _ = looked_at(plan_id, asked["draft"])
+    return planning().preview(head, draft, read_operations(asked.get("operations", ())))
 
 
 @blueprint.get("")

@@ -12,6 +12,7 @@ from flask import Response, request
 
 from gambrel.api import runs_schemas as schemas
 from gambrel.api import runs_serialize as bodies
+from gambrel.api.answers import file_answer
 from gambrel.api.plans import day_of
 from gambrel.api.problems import ProblemError, field_error, instant_of
 from gambrel.api.runner import runs
@@ -261,9 +262,7 @@ def _export(
 ) -> Response:
     _, plan = _plan(plan_id)
     entries = _all_entries(planning().sessions, plan_id, _filter(plan, asked))
-    response = Response(write(entries), mimetype=mimetype)
-    response.headers["Content-Disposition"] = f'attachment; filename="{name}"'
-    return response
+    return file_answer(write(entries), mimetype, name)
 
 
 @blueprint.get("/ledger.csv")

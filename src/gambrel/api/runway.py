@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from datetime import date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,45 +12,44 @@ from apiflask import APIBlueprint
 from flask import Response, jsonify
 
 from gambrel.api import runway_schemas as schemas
+from gambrel.api.answers import file_answer
 from gambrel.api.balance import begin_computation
 from gambrel.api.balance_schemas import ComputationSchema
-from gambrel.api.plans import looked_at, read_operations
+from gambrel.api.plans import asked_about, looked_at
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.sessions import planning
 from gambrel.core.edits.item_edits import OperationError
-from gambrel.core.edits.operations import apply_all, operation_to_dict
-from gambrel.core.ledger.growth import learned_growth
+from gambrel.core.edits.operations import operation_to_dict
+from gambrel.core.ledger.growth import learned_growth, used_sizes
 from gambrel.core.model.selection import selected_machines, used_gib
-from gambrel.core.model.volume import compression, left_out_bytes, protected_disks
-from gambrel.core.nights.nights import night_outcome
 from gambrel.core.plan.instants import format_instant, format_known
-from gambrel.core.plan.objects import Plan
 from gambrel.core.runway.expecting import local_midnight
 from gambrel.core.runway.keeping_below import Candidate
 from gambrel.core.runway.occupancy import Occupancy, Occupied
 from gambrel.core.runway.projection import Projection
 from gambrel.core.runway.space import Life, drawn, lives
 from gambrel.core.runway.telling import assumption_in_words, next_date, notes
-from gambrel.core.runway.tier_costs import tiers_ahead
-from gambrel.core.units import DAY, GIB
+from gambrel.core.runway.tier_costs import held_now, tiers_ahead
+from gambrel.core.units import GIB
 from gambrel.formats.tables import WORKBOOK, csv_table, workbook
 from gambrel.store import computations as computation_store
 from gambrel.store import ledger
 from gambrel.work.computations import ahead_of
 from gambrel.work.forecaster import Forecaster
-from gambrel.work.runway import Ahead, below, end_of, months_of, occupied, projected
+from gambrel.work.runway import (
+    Ahead,
+    below,
+    end_of,
+    months_of,
+    occupied,
+    projected,
+    turned_nights,
+)
 
 blueprint = APIBlueprint("runway", __name__, tag="Runway", url_prefix="/api/v1/plans/<int:plan_id>")
 
 NIGHTS_COMPARED = 3
 """Candidates whose nights are simulated."""
-
-
-def _asked(plan_id: int, asked: Mapping[str, Any]) -> Forecaster:
-    head, draft, shown = looked_at(plan_id, asked["draft"])
-    if not asked.get("operations"):
-        return shown
-    return planning().preview(head, draft, read_operations(asked["operations"]))
 
 
 def _gib(values: Any) -> list[float]:
@@ -65,7 +64,7 @@ def _gib(values: Any) -> list[float]:
 @blueprint.output(schemas.RunwaySchema)
 def show_runway(plan_id: int, json_data: dict[str, Any]) -> Any:
     """The space of every repository over the months ahead. Nothing is written."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     ahead = ahead_of(json_data)
     pools = [i for i, r in enumerate(forecaster.plan.repositories) if r.volumes]
     expected, made = projected(forecaster, ahead, pools)
@@ -148,7 +147,7 @@ def _life(made: Projection, feared: Projection | None, position: int, life: Life
 @blueprint.output(schemas.BelowSchema)
 def keep_it_below(plan_id: int, json_data: dict[str, Any]) -> Any:
     """What would keep a repository below a part of its space, each answer projected."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     ahead = ahead_of(json_data)
     found = below(forecaster, ahead, json_data["repository"], json_data["part"])
     told = [
@@ -179,23 +178,14 @@ def _candidate(forecaster: Forecaster, candidate: Candidate, *, compare: bool) -
         "enough": candidate.enough,
         "loses_days": candidate.loses_days,
         "drops_points": candidate.drops_points,
-        "nights": list(_nights(forecaster, candidate)) if compare else [],
+        "nights": [
+            {"date": night.isoformat(), "verdict": after, "was": before}
+            for night, before, after in turned_nights(forecaster, candidate.operations)
+        ]
+        if compare
+        else [],
         "operations": [operation_to_dict(operation) for operation in candidate.operations],
     }
-
-
-def _nights(forecaster: Forecaster, candidate: Candidate) -> Iterable[dict[str, Any]]:
-    """The nights of the second week whose verdict a candidate changes: by then it is in force."""
-    changed = Forecaster(
-        apply_all(forecaster.plan, candidate.operations), forecaster.origin, forecaster,
-        passing=True,
-    )  # fmt: skip
-    day = date.fromordinal(forecaster.origin.date.toordinal() + 7)
-    was, now = forecaster.week(day), changed.week(day)
-    for night in now.nights:
-        before, after = (night_outcome(w.forecast, night).verdict for w in (was, now))
-        if before != after:
-            yield {"date": night.date.isoformat(), "verdict": after, "was": before}
 
 
 # --- tiers ----------------------------------------------------------------------------------------
@@ -206,7 +196,7 @@ def _nights(forecaster: Forecaster, candidate: Candidate) -> Iterable[dict[str, 
 @blueprint.output(schemas.TiersSchema)
 def show_tiers(plan_id: int, repository: str, json_data: dict[str, Any]) -> Any:
     """What lies in which tier of a repository month by month, and what it costs."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     plan = forecaster.plan
     if repository not in plan.repository_by_id:
         raise ProblemError(404, "There is no such repository", f"{repository} is not in this plan.")
@@ -215,21 +205,13 @@ def show_tiers(plan_id: int, repository: str, json_data: dict[str, Any]) -> Any:
     _, made = projected(forecaster, ahead, (position,))
     target = plan.repositories[position]
     delays = {tier.id: tier for tier in target.tiers}
-    now = made.from_
-    held = [
-        point
-        for point in plan.state.points
-        if point.repository == repository and now - point.at < target.immutable_days * DAY
-    ]
-    last = max((point.at for point in held), default=None)
+    held = held_now(plan, target, made.from_)
     return jsonify(
         {
             "repository": repository,
             "immutable_days": target.immutable_days,
-            "held_gib": sum(point.stored_bytes for point in held) / GIB,
-            "held_until": None
-            if last is None
-            else format_instant(last + target.immutable_days * DAY),
+            "held_gib": held.bytes / GIB,
+            "held_until": format_known(held.until),
             "tiers": [
                 {
                     "id": tier.tier,
@@ -303,7 +285,7 @@ def _occupied(group: Occupied) -> dict[str, Any]:
 @blueprint.output(schemas.OccupancySchema)
 def show_occupancy(plan_id: int, json_data: dict[str, Any]) -> Any:
     """Who takes how much on a day: provisioned, used, read, stored, copies, by group."""
-    forecaster = _asked(plan_id, json_data)
+    forecaster = asked_about(plan_id, json_data)
     ahead = ahead_of(json_data)
     at = _instant_of(forecaster, ahead, json_data["day"])
     found = _occupancy(plan_id, forecaster, ahead, at, json_data)
@@ -327,7 +309,7 @@ _COLUMNS = (
 
 def _occupancy_table(plan_id: int, query: dict[str, Any]) -> tuple[list[str], list[list[Any]]]:
     """The header and rows of an occupancy on a day, or on the first of every month."""
-    forecaster = _asked(plan_id, query)
+    forecaster = asked_about(plan_id, query)
     ahead = ahead_of(query)
     plan = forecaster.plan
     if query["over_months"]:
@@ -357,19 +339,13 @@ def _occupancy_table(plan_id: int, query: dict[str, Any]) -> tuple[list[str], li
     return header, rows
 
 
-def _file(content: str | bytes, mimetype: str, name: str) -> Response:
-    response = Response(content, mimetype=mimetype)
-    response.headers["Content-Disposition"] = f'attachment; filename="{name}"'
-    return response
-
-
 @blueprint.get("/runway/occupancy.csv")
 @blueprint.input(schemas.OccupancyQuerySchema, location="query")
 @blueprint.doc(responses={200: "The occupancy as CSV."})
 def occupancy_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
     """The occupancy on a day, or over the months, as CSV."""
     header, rows = _occupancy_table(plan_id, query_data)
-    return _file(csv_table(header, rows), "text/csv", "occupancy.csv")
+    return file_answer(csv_table(header, rows), "text/csv", "occupancy.csv")
 
 
 @blueprint.get("/runway/occupancy.xlsx")
@@ -378,7 +354,7 @@ def occupancy_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
 def occupancy_xlsx(plan_id: int, query_data: dict[str, Any]) -> Response:
     """The occupancy on a day, or over the months, as a workbook."""
     header, rows = _occupancy_table(plan_id, query_data)
-    return _file(workbook([("Occupancy", header, rows)]), WORKBOOK, "occupancy.xlsx")
+    return file_answer(workbook([("Occupancy", header, rows)]), WORKBOOK, "occupancy.xlsx")
 
 
 # --- growth ---------------------------------------------------------------------------------------
@@ -392,12 +368,7 @@ def show_growth(plan_id: int) -> Any:
     plan = forecaster.plan
     with planning().sessions() as db:
         fulls = ledger.fulls(db, plan_id)
-    sizes = (
-        (machine, job, at, _used_bytes(plan, job, machine, stored))
-        for machine, job, at, stored in fulls
-        if job in plan.job_by_id and machine in plan.machine_by_id
-    )
-    found = learned_growth(sizes)
+    found = learned_growth(used_sizes(plan, fulls))
     taken = {m.id for job in plan.jobs for m in selected_machines(plan, job)}
     known = [(machine, found[machine.id]) for machine in plan.machines if machine.id in found]
     known.sort(
@@ -418,16 +389,6 @@ def show_growth(plan_id: int) -> Any:
         for machine, told in known
     ]
     return jsonify({"machines": rows, "without": len(taken - found.keys())})
-
-
-def _used_bytes(plan: Plan, job: str, machine: str, stored: float) -> float:
-    """The bytes in use of which a full stored so many: with swap and paths that it left out."""
-    told, owner = plan.job_by_id[job], plan.machine_by_id[machine]
-    dedupe = plan.repository_by_id[told.repository].dedupe_ratio
-    protected = stored * compression(told, owner) * dedupe
-    return protected + sum(
-        left_out_bytes(told, owner, disk) for disk in protected_disks(told, owner)
-    )
 
 
 # --- nights and purchases -------------------------------------------------------------------------
@@ -481,7 +442,7 @@ def _purchase_table(plan_id: int, computation: int) -> tuple[list[str], list[lis
 def purchase_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
     """What a purchase comes to, as CSV."""
     header, rows = _purchase_table(plan_id, query_data["computation"])
-    return _file(csv_table(header, rows), "text/csv", "purchase.csv")
+    return file_answer(csv_table(header, rows), "text/csv", "purchase.csv")
 
 
 @blueprint.get("/runway/purchase.xlsx")
@@ -490,4 +451,4 @@ def purchase_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
 def purchase_xlsx(plan_id: int, query_data: dict[str, Any]) -> Response:
     """What a purchase comes to, as a workbook."""
     header, rows = _purchase_table(plan_id, query_data["computation"])
-    return _file(workbook([("Purchase", header, rows)]), WORKBOOK, "purchase.xlsx")
+    return file_answer(workbook([("Purchase", header, rows)]), WORKBOOK, "purchase.xlsx")

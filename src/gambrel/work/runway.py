@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import date, timedelta
 from typing import NamedTuple
 
 import numpy as np
 
 from gambrel.core.caches import MIB, ByteCache
 from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.operations import Operation, apply_all
+from gambrel.core.nights.nights import Verdict, night_outcome
 from gambrel.core.plan.objects import Plan
 from gambrel.core.runway.expecting import AssumptionError, Expected, expected
 from gambrel.core.runway.keeping_below import Below, keep_below
@@ -49,7 +52,8 @@ class _Kept(NamedTuple):
     projection: Projection
 
     def nbytes(self) -> int:
-        return self.projection.nbytes() + 2000
+        # What is asked of a projection is kept with it: curves as large as what they are made of.
+        return 2 * self.projection.nbytes() + 2000
 
 
 _projections: ByteCache[_Kept] = ByteCache("projections over months", MOST_BYTES, _Kept.nbytes)
@@ -131,6 +135,24 @@ def below(forecaster: Forecaster, ahead: Ahead, repository: str, part: float) ->
         return _projected(plan, forecaster, ahead, (), now, passing=True)[1]
 
     return keep_below(forecaster.plan, repository, part, end_of(forecaster, ahead), projecting)
+
+
+def turned_nights(
+    forecaster: Forecaster, operations: Sequence[Operation]
+) -> Iterator[tuple[date, Verdict, Verdict]]:
+    """(date, before, after) of the nights of the second week whose verdict operations change.
+
+    By then they are in force.
+    """
+    changed = Forecaster(
+        apply_all(forecaster.plan, operations), forecaster.origin, forecaster, passing=True
+    )
+    day = forecaster.origin.date + timedelta(days=7)
+    was, now = forecaster.week(day), changed.week(day)
+    for night in now.nights:
+        before, after = (night_outcome(w.forecast, night).verdict for w in (was, now))
+        if before != after:
+            yield night.date, before, after
 
 
 def occupied(

@@ -8,12 +8,14 @@ do not move; its slope over a year is the growth. The interval is that of 90 %, 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from math import exp, log
 
 from scipy.stats import theilslopes
 
+from gambrel.core.model.volume import compression, left_out_bytes, protected_disks
+from gambrel.core.plan.objects import Plan
 from gambrel.core.units import DAY, YEAR
 
 LEAST_FULLS = 4
@@ -37,14 +39,32 @@ class LearnedGrowth:
     days: float
 
 
+Full = tuple[str, str, float, float]
+"""(machine, job, start in UTC seconds, bytes) of a full."""
+
+
+def used_sizes(plan: Plan, fulls: Iterable[Full]) -> Iterator[Full]:
+    """From what fulls stored to what was in use: with the swap and paths that they left out.
+
+    Fulls of jobs and machines that the plan does not have are left out.
+    """
+    for machine, job, at, stored in fulls:
+        told, owner = plan.job_by_id.get(job), plan.machine_by_id.get(machine)
+        if told is None or owner is None:
+            continue
+        dedupe = plan.repository_by_id[told.repository].dedupe_ratio
+        left_out = sum(left_out_bytes(told, owner, d) for d in protected_disks(told, owner))
+        yield machine, job, at, stored * compression(told, owner) * dedupe + left_out
+
+
 def learned_growth(
-    fulls: Iterable[tuple[str, str, float, float]],
+    fulls: Iterable[Full],
 ) -> Mapping[str, LearnedGrowth]:
     """The growth of each machine that has enough fulls over enough time.
 
     Args:
-        fulls: (machine, job, start in UTC seconds, bytes in use). Jobs may leave out different
-            disks, so fulls of different jobs are not compared; the job with most of them tells.
+        fulls: with the bytes in use. Jobs may leave out different disks, so fulls of different jobs
+            are not compared; the job with most of them tells.
     """
     series: dict[tuple[str, str], list[tuple[float, float]]] = {}
     for machine, job, at, size in fulls:

@@ -6,10 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from gambrel.core.nights.nights import TROUBLE, run_verdict
+from gambrel.core.nights.nights import not_done, run_verdict, worst
 from gambrel.core.simulation.forecast import Run
-
-_GRADES = ("over", "tight", "fits")
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,13 +39,13 @@ def job_night(runs: Sequence[Run]) -> JobNight:
     ends = [run.ended for run in runs if run.ended is not None]
     kinds = {("synthetic full" if t.synthetic else kind) for t in totals for kind in t.kinds[:1]}
     return JobNight(
-        min((run_verdict(run) for run in runs), key=_GRADES.index, default=None),
+        worst(map(run_verdict, runs)) if runs else None,
         len(runs),
         tuple(sorted(kinds)),
         min(starts, default=None),
         max(ends, default=None),
         max((run.over_s for run in runs), default=0.0),
-        sum(run.outcomes[name] for run in runs for name in TROUBLE),
+        sum(map(not_done, runs)),
         sum(t.wire_bytes for t in totals),
         sum(t.source_bytes for t in totals),
     )

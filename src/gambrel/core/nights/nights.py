@@ -17,6 +17,8 @@ from gambrel.core.simulation.forecast import Forecast, Run
 from gambrel.core.units import HOUR, MINUTE, SAME_INSTANT
 
 Verdict = Literal["fits", "tight", "over"]
+GRADES: tuple[Verdict, ...] = ("over", "tight", "fits")
+"""The verdicts, the worst first."""
 ReasonKind = Literal[
     "over the window", "missed", "cut off", "no path", "close to the end", "skipped", "RPO breaks"
 ]
@@ -262,6 +264,16 @@ def run_verdict(run: Run, *, margin: float = TIGHT_MARGIN_S) -> Verdict:
     return "fits"
 
 
+def worst(verdicts: Iterable[Verdict]) -> Verdict:
+    """The worst of some verdicts; of none "fits"."""
+    return min(verdicts, key=GRADES.index, default="fits")
+
+
+def not_done(run: Run) -> int:
+    """The machine-runs of a run that were missed, cut off or had no path."""
+    return sum(run.outcomes[outcome] for outcome in TROUBLE)
+
+
 def night_outcome(
     forecast: Forecast, night: Night, *, margin: float = TIGHT_MARGIN_S
 ) -> NightOutcome:
@@ -270,16 +282,15 @@ def night_outcome(
     troubled = [run for run in runs if not _is_fine(run, margin)]
     reasons = [reason for run in troubled for reason in _run_reasons(forecast, run, margin)]
     found = _grouped([*reasons, *_rpo_reasons(forecast, night)])
-    grades: Sequence[Verdict] = ("over", "tight", "fits")
-    verdict: Verdict = min((grade for grade, _ in found), key=grades.index, default="fits")
-    found.sort(key=lambda item: (grades.index(item[0]), -_weight(item[1])))
+    verdict = worst(grade for grade, _ in found)
+    found.sort(key=lambda item: (GRADES.index(item[0]), -_weight(item[1])))
     return NightOutcome(
         night=night,
         verdict=verdict,
         last_end=_last_end(runs),
         over_s=max((run.over_s for run in runs), default=0.0),
         runs=len(runs),
-        missed=sum(run.outcomes[outcome] for run in troubled for outcome in TROUBLE),
+        missed=sum(map(not_done, troubled)),
         reasons=tuple(reason for _, reason in found),
     )
 

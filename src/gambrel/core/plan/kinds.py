@@ -26,6 +26,8 @@ Fraction = Annotated[float, v.FRACTION]
 """From 0 to 1."""
 Factor = Annotated[float, v.FACTOR]
 """Above 0, at most 1."""
+Growth = Annotated[float, v.number(least=-1, most=100)]
+"""By what share something grows in a year; below 0 it shrinks."""
 Weekday = Annotated[int, v.WEEKDAY]
 """0 for Monday; in the file "mon" to "sun"."""
 

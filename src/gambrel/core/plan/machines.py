@@ -14,6 +14,7 @@ from gambrel.core.plan.kinds import (
     Count,
     DatastoreId,
     Fraction,
+    Growth,
     HostId,
     Ident,
     Instant,
@@ -84,7 +85,7 @@ class Facts:
     found: Found | None = None
     role: str = ""
     change_from: ChangeSource = "stated"
-    growth_per_year: Annotated[float, v.number(least=-1, most=100)] = 0.0
+    growth_per_year: Growth = 0.0
     quiesces: bool = True
     snapshots: tuple[UserSnapshot, ...] = ()
     left_out: LeftOut | None = None

@@ -6,14 +6,11 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Annotated, Literal
 
-from gambrel.core.plan import values as v
 from gambrel.core.plan.conditions import MachineCondition
-from gambrel.core.plan.kinds import Amount, Count, Ident
+from gambrel.core.plan.kinds import Amount, Count, Growth, Ident
 from gambrel.core.plan.places import Wrong
 from gambrel.core.plan.shapes import Key, Rows
 
-Growth = Annotated[float, v.number(least=-1, most=100)]
-"""By what share something grows in a year; below 0 it shrinks."""
 AssumptionKind = Literal["joins", "leaves", "grows"]
 
 

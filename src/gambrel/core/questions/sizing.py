@@ -6,6 +6,7 @@ given. The bound is arithmetic: bytes that must pass against what may pass until
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -291,13 +292,7 @@ def try_remedy(
     if best.weight > CLEARLY_LESS * before.weight or before.weight <= 0:
         return None
     wanted = 0.0 if best.weight <= 0 else before.weight - NEARLY_ALL * (before.weight - best.weight)
-    low, high = 0, last
-    while low < high:
-        middle = (low + high) // 2
-        if state(middle).weight <= wanted:
-            high = middle
-        else:
-            low = middle + 1
+    high = bisect_left(range(last), True, key=lambda i: state(i).weight <= wanted)
     after = state(high)
     if after.week.is_worse_than(before.week):
         return None

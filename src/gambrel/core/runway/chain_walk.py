@@ -13,7 +13,12 @@ import numpy as np
 from numba import njit
 
 from gambrel.core.simulation.engine import tables as t
-from gambrel.core.simulation.engine.machine_runs import effective_kind, kind_in_turn
+from gambrel.core.simulation.engine.machine_runs import (
+    built_on,
+    changed_part,
+    effective_kind,
+    kind_in_turn,
+)
 from gambrel.core.simulation.engine.points import (
     apply_retention,
     base_for,
@@ -23,22 +28,19 @@ from gambrel.core.simulation.engine.points import (
     merge_oldest,
     new_point,
     newest_full,
-    newest_usable,
     remove_point,
     store_point,
 )
 from gambrel.core.simulation.engine.tables import (
     CHAIN_FOREVER,
-    DIFFERENTIAL,
     F_NOW,
     FULL,
-    INCREMENTAL,
     N_NEWEST,
     N_POINT,
     World,
 )
 from gambrel.core.simulation.engine.world import Handle, view_of
-from gambrel.core.units import DAY, SAME_INSTANT
+from gambrel.core.units import SAME_INSTANT
 
 LIFE = np.dtype(
     [(name, np.int32) for name in ("chain", "kind", "usable", "bad", "made_on", "replaced")]
@@ -275,19 +277,11 @@ def _walk_home(
             job.chain, kind_in_turn(c.due_kind[i], member.group, c.due_turn[i]), full >= 0
         )
         synthetic = kind == FULL and job.synthetic == 1 and full >= 0
-        base = -1
-        if synthetic or kind == INCREMENTAL:
-            base = newest_usable(w, chain)
-        elif kind == DIFFERENTIAL:
-            base = full
+        base = built_on(w, chain, kind, synthetic, full)
         used, source = _whole(w, c, m, at)
         payload = used
         if base >= 0:
-            part = 0.0
-            if member.change > 0.0 and member.churn > 0.0:
-                days = (at - w.point[base].at) / DAY
-                part = member.churn * (1.0 - np.exp(-member.change * days / member.churn))
-            payload = used * part
+            payload = used * changed_part(w, m, base)
             if job.tracking:
                 source = payload
         total += source

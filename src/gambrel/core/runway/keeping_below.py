@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from math import ceil
@@ -42,8 +43,6 @@ class Candidate:
         enough: whether it stays below the part.
         loses_days: by how much less far back one can go, in days.
         drops_points: whether points that exist have to be deleted by hand before it helps.
-        chain_points: the longest chain that a restore from the repository needs at the end of the
-            time, then; None where nobody looked.
     """
 
     operations: tuple[Operation, ...]
@@ -54,7 +53,6 @@ class Candidate:
     enough: bool
     loses_days: float = 0.0
     drops_points: bool = False
-    chain_points: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,18 +161,19 @@ def _least_that_is_enough(
 
     if not series:
         return None
-    low, high = 0, len(series) - 1
-    best = tried(high)
+    last = len(series) - 1
+    best = tried(last)
     if best is None or best.peak_bytes > was - CLEARLY * most:
         return None
-    while best.enough and low < high:
-        middle = (low + high) // 2
-        candidate = tried(middle)
-        if candidate is not None and candidate.enough:
-            high, best = middle, candidate
-        else:
-            low = middle + 1
-    return series[high], best
+    if not best.enough:
+        return series[last], best
+
+    def enough(i: int) -> bool:
+        candidate = tried(i)
+        return candidate is not None and candidate.enough
+
+    least = bisect_left(range(last), True, key=enough)
+    return series[least], tried(least) or best
 
 
 def _tried(

@@ -7,33 +7,33 @@ leave in it, the month begins with its first night, and what they bring counts.
 
 from __future__ import annotations
 
+from calendar import monthrange
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
 from gambrel.core.nights.nights import (
-    TROUBLE,
     Night,
     NightOutcome,
     Reason,
     Verdict,
-    night_at,
     night_of,
     night_outcome,
+    not_done,
     run_verdict,
     runs_of,
+    worst,
 )
 from gambrel.core.plan.objects import Plan
 from gambrel.core.runway.expecting import Expected
 from gambrel.core.runway.months import Month
 from gambrel.core.runway.projection import project
-from gambrel.core.simulation.forecast import Forecast, Run
+from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.simulation.known_points import Snapshot, snapshot_of_state
 from gambrel.core.simulation.simulate import simulate_span
 from gambrel.core.units import DAY
 
 WARM_UP_DAYS = 7
-GRADES: tuple[Verdict, ...] = ("over", "tight", "fits")
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +70,7 @@ class MonthAhead:
     @property
     def verdict(self) -> Verdict:
         """The worst of all."""
-        return min((w.verdict for w in self.windows), key=GRADES.index, default="fits")
+        return worst(window.verdict for window in self.windows)
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +102,7 @@ def stages(
         from_: where the plan's state is, in UTC seconds; no night before it counts.
         grows: whether disks may grow beyond what is provisioned for them.
     """
-    at, points = from_, None
+    at, points = from_, snapshot_of_state(expected.plan)
     turns = sorted(
         {
             instant
@@ -127,28 +127,16 @@ def stages(
             at, points = begins, made.points_at_the_end()
         # As it is when the month ends: what comes in its midst comes at its beginning.
         plan = expected.at(nights[-1].end)
-        if points is None:
-            yield Stage(plan, _of_state(expected, plan), begins, nights[-1].end, month, nights)
-        else:
-            found = expected.points_for(plan, points)
-            yield Stage(plan, found, begins, nights[-1].end, month, nights)
-
-
-def _of_state(expected: Expected, plan: Plan) -> Snapshot:
-    return expected.points_for(plan, snapshot_of_state(expected.plan))
+        found = expected.points_for(plan, points)
+        yield Stage(plan, found, begins, nights[-1].end, month, nights)
 
 
 def _nights_of(month: Month, from_: float, zone: str) -> tuple[Night, ...]:
     """The nights whose date is in a month, none before an instant."""
-    found = []
-    night = night_at(month.start + DAY / 2 + 1, zone)
-    while f"{night.date:%Y-%m}" < month.name:
-        night = night_of(night.date + timedelta(days=1), zone)
-    while f"{night.date:%Y-%m}" == month.name and night.start < month.end:
-        if night.start >= from_ - 1:
-            found.append(night)
-        night = night_of(night.date + timedelta(days=1), zone)
-    return tuple(found)
+    year, number = map(int, month.name.split("-"))
+    days = (date(year, number, day + 1) for day in range(monthrange(year, number)[1]))
+    nights = (night_of(day, zone) for day in days)
+    return tuple(n for n in nights if n.start >= from_ - 1 and n.start < month.end)
 
 
 def look_at(stage: Stage, forecast: Forecast) -> MonthAhead:
@@ -163,41 +151,31 @@ def look_at(stage: Stage, forecast: Forecast) -> MonthAhead:
         ]
         if not any(runs for _, runs in mine):
             continue
-        verdicts = [(night, _verdict(runs)) for night, runs in mine]
+        verdicts = [(night, worst(map(run_verdict, runs))) for night, runs in mine]
         over = [night for night, verdict in verdicts if verdict == "over"]
         weights = [
-            (max((r.over_s for r in runs), default=0.0), sum(_lost(r) for r in runs), night)
+            (max((r.over_s for r in runs), default=0.0), sum(map(not_done, runs)), night)
             for night, runs in mine
         ]
-        _, _, worst = max(weights, key=lambda each: (each[1] > 0, each[0], each[1]))
-        verdict: Verdict = min((v for _, v in verdicts), key=GRADES.index)
+        _, _, shown = max(weights, key=lambda each: (each[1] > 0, each[0], each[1]))
+        verdict = worst(v for _, v in verdicts)
         if verdict == "tight":
-            worst = next(night for night, v in verdicts if v == "tight")
+            shown = next(night for night, v in verdicts if v == "tight")
         found.append(
             WindowMonth(
                 window=window.id,
                 verdict=verdict,
                 nights_over=len(over),
                 first_over=over[0].date if over else None,
-                worst=None if verdict == "fits" else worst.date,
+                worst=None if verdict == "fits" else shown.date,
                 over_s=max(each[0] for each in weights),
                 not_done=sum(each[1] for each in weights),
-                reason=_chief(outcomes[worst.date], window.id, window_of)
+                reason=_chief(outcomes[shown.date], window.id, window_of)
                 if verdict != "fits"
                 else None,
             )
         )
     return MonthAhead(stage.month, len(stage.nights), tuple(found))
-
-
-def _verdict(runs: Sequence[Run]) -> Verdict:
-    """Of the worst of some runs."""
-    verdicts: list[Verdict] = [run_verdict(run) for run in runs]
-    return min(verdicts, key=GRADES.index, default="fits")
-
-
-def _lost(run: Run) -> int:
-    return sum(run.outcomes[name] for name in TROUBLE)
 
 
 def _chief(outcome: NightOutcome, window: str, window_of: dict[str, str | None]) -> Reason | None:

@@ -10,22 +10,21 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
 from functools import cached_property
 from typing import Any
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from gambrel.core.plan.objects import KINDS, Job, Plan
 from gambrel.core.runway.chain_walk import LIFE, Course, walk_members
+from gambrel.core.runway.months import months_between
 from gambrel.core.schedules.spread_fulls import NOBODYS, Due, job_dues
 from gambrel.core.simulation.engine import tables as t
-from gambrel.core.simulation.engine.layout import Layout, layout_of
-from gambrel.core.simulation.engine.walk import repository_zones
+from gambrel.core.simulation.engine.layout import Layout, layout_of, offsets
+from gambrel.core.simulation.engine.walk import note_sizes_and_chains, repository_zones
 from gambrel.core.simulation.engine.world import empty_world, open_world
 from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot
-from gambrel.core.simulation.point_history import HISTORY, PointHistory
+from gambrel.core.simulation.point_history import HISTORY, PointHistory, bases_at
 from gambrel.core.simulation.turns import stop_if_unwanted
 from gambrel.core.simulation_limits import TooMuch
 from gambrel.core.units import DAY, GIB, SAME_INSTANT
@@ -104,11 +103,10 @@ class Steps:
         count = max(1, int(np.searchsorted(self.instants, end, "left")))
         return Steps(self.instants[:count], self.bytes[:count])
 
-    def first_above(self, most: float, since: float = -np.inf) -> float | None:
-        """The first instant from `since` on at which there are more bytes; None: never."""
-        begins = max(0, int(np.searchsorted(self.instants, since + SAME_INSTANT, "right")) - 1)
-        above = np.flatnonzero(self.bytes[begins:] > most)
-        return max(since, float(self.instants[begins + above[0]])) if len(above) else None
+    def first_above(self, most: float) -> float | None:
+        """The first instant at which there are more bytes; None: never."""
+        above = np.flatnonzero(self.bytes > most)
+        return float(self.instants[above[0]]) if len(above) else None
 
 
 def steps_of(
@@ -217,12 +215,12 @@ class Projection:
                     immutable = immutable + job.immutable[place]
         return chained, immutable
 
-    def full_at(self, repository: int, part: float = 1.0) -> float | None:
-        """When a repository holds more than a part of its capacity; None: not before the end."""
+    def full_at(self, repository: int) -> float | None:
+        """When a repository holds more than its capacity; None: not before the end."""
         capacity = self.plan.repositories[repository].space_gib
         if capacity is None:
             return None
-        at = self.space(repository).first_above(capacity * GIB * part)
+        at = self.space(repository).first_above(capacity * GIB)
         return None if at is None or at >= self.to else at
 
     @property
@@ -231,23 +229,26 @@ class Projection:
         return self._life is not None
 
     def rows_of(self, repository: int) -> t.Table:
-        """The points of a repository whose points were kept, as rows of HISTORY."""
-        rows = self._history_rows()
-        mine: t.Table = rows[rows["repository"] == repository]
-        return mine
+        """The points of a repository whose points were kept, as rows of HISTORY.
+
+        What refers to other rows does so among all of them.
+        """
+        life, chains = self._told()
+        places = np.array([place for place, _, _ in chains], np.int64)
+        return self._as_history(life[places[life["chain"]] == repository])
 
     @cached_property
     def history(self) -> PointHistory:
         """All points over time; only where they were asked for."""
-        return PointHistory(self.plan, self._history_rows)
+        return PointHistory(self.plan, lambda: self._as_history(self._told()[0]))
 
     def _told(self) -> tuple[t.Table, tuple[tuple[int, int, int], ...]]:
         if self._life is None:
             raise ValueError("this projection did not keep its points")
         return self._life
 
-    def _history_rows(self) -> t.Table:
-        life, chains = self._told()
+    def _as_history(self, life: t.Table) -> t.Table:
+        _, chains = self._told()
         rows = np.zeros(len(life), HISTORY)
         keys = np.array(chains, np.int64).reshape(-1, 3)[life["chain"]]
         for i, name in enumerate(("repository", "job", "machine")):
@@ -263,12 +264,7 @@ class Projection:
         life, chains = self._told()
         end = self.to - t.EPOCH
         alive = np.flatnonzero(life["gone"] > end + SAME_INSTANT)
-        bases = life["made_on"][alive].astype(np.int64)
-        while True:
-            merged = (bases >= 0) & (life["gone"][bases] <= end + SAME_INSTANT)
-            if not merged.any():
-                break
-            bases = np.where(merged, life["replaced"][bases], bases)
+        bases = bases_at(life, alive, end)
         order = np.lexsort((alive, life["at"][alive], life["chain"][alive]))
         alive, bases = alive[order], bases[order]
         place = np.full(len(life) + 1, -1)
@@ -288,13 +284,8 @@ class Projection:
 
 def sample_instants(from_: float, to: float, zone: str) -> t.Floats:
     """Each week from the beginning, each first of a month at midnight, and the end; UTC seconds."""
-    place = ZoneInfo(zone)
-    found = {*np.arange(from_, to, 7 * DAY).tolist(), to}
-    day = datetime.fromtimestamp(from_, place).replace(day=1, hour=0, minute=0, second=0)
-    while (at := day.timestamp()) < to:
-        if at >= from_:
-            found.add(at)
-        day = (day + timedelta(days=32)).replace(day=1)
+    months = months_between(from_, to, zone)
+    found = {to, *np.arange(from_, to, 7 * DAY).tolist(), *(month.start for month in months)}
     return np.array(sorted(found), np.float64)
 
 
@@ -404,10 +395,6 @@ def _same_jobs(known: Projection, plan: Plan) -> dict[int, JobSpace]:
 # --- going through it -------------------------------------------------------------------------
 
 
-def _offsets(counts: Iterable[int]) -> t.Ints:
-    return np.concatenate([[0], np.cumsum(np.fromiter(counts, np.int64))]).astype(np.int64)
-
-
 class _Walk:
     """The arrays of one projection.
 
@@ -437,13 +424,13 @@ class _Walk:
         self.most = self._most_of_disks(provisioned_grows)
         job = layout.job
         self.places = 1 + job["copies_n"]
-        self.place_from = _offsets(self.places.tolist())
+        self.place_from = offsets(self.places.tolist())
         counts = [len(each) for each in dues]
-        self.due_from = _offsets(counts)
-        self.change_from = _offsets(np.repeat(counts, self.places).tolist())
+        self.due_from = offsets(counts)
+        self.change_from = offsets(np.repeat(counts, self.places).tolist())
         members = np.repeat(np.arange(len(job)), job["members_n"])
         self.job_of_member = members.astype(np.int64)
-        self.row_from = _offsets(self.places[members].tolist())
+        self.row_from = offsets(self.places[members].tolist())
 
     def _sorted(self, points: Snapshot) -> tuple[t.Ints, t.Table]:
         """The points of the beginning by chain, with where those of each chain begin."""
@@ -604,10 +591,7 @@ class _Walk:
             n=np.zeros(t.COUNTERS, np.int64),
             f=np.zeros(t.FACTS),
         )
-        for name, column in zip(("repository", "job", "machine"), range(3), strict=True):
-            world.chain[name][: len(self.chains)] = [chain[column] for chain in self.chains]
-        as_of = plan.state.sizes_as_of
-        world.f[t.F_SIZES_AS_OF] = np.inf if as_of is None else as_of - t.EPOCH
+        note_sizes_and_chains(world, plan, self.chains)
         return world
 
     # --- what came out ----------------------------------------------------------------------

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
@@ -11,7 +12,7 @@ from gambrel.core.edits.item_edits import AddItem, ChangeItem, OperationError
 from gambrel.core.edits.operations import Operation, apply_all
 from gambrel.core.nights.nights import Night, Reason, night_outcome
 from gambrel.core.plan.objects import Plan
-from gambrel.core.questions.sizing import Remedy, pressed, remedies
+from gambrel.core.questions.sizing import NEARLY_ALL, Remedy, pressed, remedies
 from gambrel.core.runway.nights_ahead import MonthAhead, Stage, look_at
 from gambrel.core.runway.projection import Projection
 from gambrel.core.runway.telling import day_in_words
@@ -255,14 +256,8 @@ def _least(stage: Stage, plan: Plan, remedy: Remedy, before: float) -> tuple[flo
         return None
     if left >= 0.95 * before:
         return None
-    low, high = 0, last
-    wanted = 0.0 if left <= 0 else before - 0.9 * (before - left)
-    while low < high:
-        middle = (low + high) // 2
-        if tried(middle)[0] <= wanted:
-            high = middle
-        else:
-            low = middle + 1
+    wanted = 0.0 if left <= 0 else before - NEARLY_ALL * (before - left)
+    high = bisect_left(range(last), True, key=lambda i: tried(i)[0] <= wanted)
     rest, made, forecast = tried(high)
     operations, words = remedy.amounts[high]
     return rest, (remedy, operations, words, made, forecast)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
 from gambrel.core.model.tiers import tier_ages
-from gambrel.core.plan.objects import Repository
+from gambrel.core.plan.objects import Plan, Repository
 from gambrel.core.runway.months import Month
 from gambrel.core.runway.projection import Projection
 from gambrel.core.simulation.engine import tables as t
@@ -48,6 +49,25 @@ class TierAhead:
     minimum_days: float
     price_per_tib_month: float | None
     months: tuple[TierMonth, ...]
+
+
+class Held(NamedTuple):
+    """What of a repository is immutable at an instant; `until`: the last of it; None: nothing."""
+
+    bytes: float
+    until: float | None
+
+
+def held_now(plan: Plan, repository: Repository, now: float) -> Held:
+    """What of the points that a plan's state has in a repository cannot be freed yet."""
+    span = repository.immutable_days * DAY
+    points = [
+        point
+        for point in plan.state.points
+        if point.repository == repository.id and now - point.at < span
+    ]
+    last = max((point.at for point in points), default=None)
+    return Held(sum(p.stored_bytes for p in points), None if last is None else last + span)
 
 
 def tiers_ahead(

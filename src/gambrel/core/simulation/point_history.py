@@ -47,6 +47,23 @@ class PointChange(NamedTuple):
     stored_bytes: float
 
 
+def bases_at(
+    rows: npt.NDArray[Any], chosen: npt.NDArray[np.int64], instant: float
+) -> npt.NDArray[np.int64]:
+    """The rows of the points that some need at an instant; -1 for none.
+
+    Args:
+        rows: has the columns `made_on`, `replaced` and `gone` of HISTORY.
+        instant: counts from where `gone` does.
+    """
+    bases: npt.NDArray[np.int64] = rows["made_on"][chosen].astype(np.int64)
+    while True:
+        merged = (bases >= 0) & (rows["gone"][bases] <= instant + SAME_INSTANT)
+        if not merged.any():
+            return bases
+        bases = np.where(merged, rows["replaced"][bases], bases)
+
+
 class PointHistory:
     """All restore points of a simulation over time.
 
@@ -87,17 +104,7 @@ class PointHistory:
         alive = alive[order]
         places_of = np.full(len(rows) + 1, -1)
         places_of[alive] = np.arange(len(alive))
-        return tuple(point_records(plan, rows[alive], places_of[self._bases(alive, instant)]))
-
-    def _bases(self, chosen: npt.NDArray[np.int64], instant: float) -> npt.NDArray[np.int64]:
-        """The rows of the points that some need at an instant; -1 for none."""
-        rows = self._rows
-        bases: npt.NDArray[np.int64] = rows["made_on"][chosen]
-        while True:
-            merged = (bases >= 0) & (rows["gone"][bases] <= instant + SAME_INSTANT)
-            if not merged.any():
-                return bases
-            bases = np.where(merged, rows["replaced"][bases], bases)
+        return tuple(point_records(plan, rows[alive], places_of[bases_at(rows, alive, instant)]))
 
     def changes(self, start: float, end: float) -> list[PointChange]:
         """What came and went after `start` and up to `end`, in the order of time."""

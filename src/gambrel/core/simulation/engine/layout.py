@@ -33,7 +33,8 @@ _STREAMS: dict[str | None, int] = {"direct": 0, "hot_add": 1, "network": 2, None
 """The place of each transport among the factors of `Layout.varied`; None: an agent."""
 
 
-def _offsets(counts: Iterable[int]) -> t.Ints:
+def offsets(counts: Iterable[int]) -> t.Ints:
+    """Where each of some lists begins that stand one after the other, and where the last ends."""
     return np.concatenate([[0], np.cumsum(np.fromiter(counts, np.int64))]).astype(np.int64)
 
 
@@ -87,17 +88,17 @@ class Layout:
         self._number_slots_and_rates()
         rewrites, rewrite_uses = self._rewrites(around)
         # How transforms and merges move stands before the ways of all jobs.
-        ways = _offsets([len(rewrites), *(len(part.candidate) for part in parts)])
-        uses = _offsets([len(rewrite_uses), *(len(part.use) for part in parts)])
-        members = _offsets(len(part.member) for part in parts)
-        disks = _offsets(len(part.disk) for part in parts)
-        classes = _offsets(len(part.klass) for part in parts)
-        items = _offsets(len(part.class_items) for part in parts)
-        copies = _offsets(len(part.copy) for part in parts)
-        copy_chains = _offsets(len(part.copy_chain) for part in parts)
-        chains = _offsets(len(part.chains) for part in parts)
+        ways = offsets([len(rewrites), *(len(part.candidate) for part in parts)])
+        uses = offsets([len(rewrite_uses), *(len(part.use) for part in parts)])
+        members = offsets(len(part.member) for part in parts)
+        disks = offsets(len(part.disk) for part in parts)
+        classes = offsets(len(part.klass) for part in parts)
+        items = offsets(len(part.class_items) for part in parts)
+        copies = offsets(len(part.copy) for part in parts)
+        copy_chains = offsets(len(part.copy_chain) for part in parts)
+        chains = offsets(len(part.chains) for part in parts)
         # The queue has two rows for each class of disks, then those for repository work.
-        works = _offsets(len(part.work) for part in parts) + 2 * int(classes[-1])
+        works = offsets(len(part.work) for part in parts) + 2 * int(classes[-1])
 
         self.use = _joined(t.USE, [rewrite_uses, *(part.use for part in parts)])
         self.candidate = _joined(
@@ -186,7 +187,7 @@ class Layout:
             if job.after is not None:
                 followers[self.plan.job_position[job.after]].append(position)
         counts = [len(found) for found in followers]
-        self.job["followers_from"], self.job["followers_n"] = _offsets(counts)[:-1], counts
+        self.job["followers_from"], self.job["followers_n"] = offsets(counts)[:-1], counts
         self.follower = flat(followers)
 
     def _repositories(self) -> t.Table:

@@ -203,6 +203,25 @@ def protected_bytes(w: World, i: int) -> float:
 
 
 @njit(cache=True)
+def built_on(w: World, chain: int, kind: int, synthetic: bool, full: int) -> int:
+    """The point on which a run builds, or -1; `full`: the newest usable full of the chain."""
+    if synthetic or kind == INCREMENTAL:
+        return newest_usable(w, chain)
+    return full if kind == DIFFERENTIAL else -1
+
+
+@njit(cache=True)
+def changed_part(w: World, m: int, base: int) -> float:
+    """Which part of a member's used bytes has changed by now since a point, if there is one."""
+    member = w.member[m]
+    if base < 0 or member.change <= 0.0 or member.churn <= 0.0:
+        return 0.0
+    days = (w.f[F_NOW] - w.point[base].at) / DAY
+    part: float = member.churn * (1.0 - np.exp(-member.change * days / member.churn))
+    return part
+
+
+@njit(cache=True)
 def _set_volumes(w: World, i: int) -> None:
     """Settle what a machine moves, at the instant at which it starts (section 4)."""
     task = w.task[i]
@@ -213,15 +232,8 @@ def _set_volumes(w: World, i: int) -> None:
     scheduled = kind_in_turn(run.kind, member.group, run.turn)
     task.kind = effective_kind(job.chain, scheduled, full >= 0)
     task.synthetic = 1 if task.kind == FULL and job.synthetic and full >= 0 else 0
-    task.base_point = -1
-    if task.synthetic or task.kind == INCREMENTAL:
-        task.base_point = newest_usable(w, member.chain)
-    elif task.kind == DIFFERENTIAL:
-        task.base_point = full
-    part = 0.0
-    if task.base_point >= 0 and member.change > 0.0 and member.churn > 0.0:
-        days = (w.f[F_NOW] - w.point[task.base_point].at) / DAY
-        part = member.churn * (1.0 - np.exp(-member.change * days / member.churn))
+    task.base_point = built_on(w, member.chain, task.kind, task.synthetic == 1, full)
+    part = changed_part(w, task.member, task.base_point)
     growth = growth_at(w, member.growth, w.f[F_NOW])
     for d in range(member.disks_n):
         disk = w.disk[member.disks_from + d]

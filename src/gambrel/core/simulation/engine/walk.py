@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from typing import Any
@@ -397,11 +397,8 @@ class Walk:
         world.n[t.N_SPACE] = 1
         world.f[t.F_NOW] = self.from_ - t.EPOCH
         world.f[t.F_STOP] = np.inf
-        as_of = self.plan.state.sizes_as_of
-        world.f[t.F_SIZES_AS_OF] = np.inf if as_of is None else as_of - t.EPOCH
+        note_sizes_and_chains(world, self.plan, self.chains)
         world.f[t.F_TO], world.f[t.F_UNTIL] = self.to - t.EPOCH, self.until - t.EPOCH
-        for name, column in zip(("repository", "job", "machine"), range(3), strict=True):
-            world.chain[name][: len(self.chains)] = [chain[column] for chain in self.chains]
         self._take_points(world, saved)
         return world
 
@@ -448,6 +445,16 @@ class Walk:
         world.step_key[: len(later), 1] = t.S_POINT
         world.step_key[: len(later), 2] = later
         world.n[t.N_STEP] = world.n[t.N_SEQUENCE] = len(later)
+
+
+def note_sizes_and_chains(
+    world: t.World, plan: Plan, chains: Sequence[tuple[int, int, int]]
+) -> None:
+    """Write down since when disks grow, and whose each chain is: (repository, job, machine)."""
+    as_of = plan.state.sizes_as_of
+    world.f[t.F_SIZES_AS_OF] = np.inf if as_of is None else as_of - t.EPOCH
+    for column, name in enumerate(("repository", "job", "machine")):
+        world.chain[name][: len(chains)] = [chain[column] for chain in chains]
 
 
 def _ints(size: int) -> t.Ints:
