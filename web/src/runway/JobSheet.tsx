@@ -1,4 +1,5 @@
 import { ClauseEditor, titleOf } from "../sentence/editors/ClauseEditor";
+import { ClauseButton } from "../sentence/Sentence";
 import { editsOf, type JobEdits, NO_EDITS, useJobEdit } from "../sentence/useJobEdit";
 import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
@@ -42,25 +43,23 @@ export function JobSheet({ id, onClose }: { id: string; onClose: () => void }) {
       {!edit && !missing && <p role="status">Reading the job …</p>}
       {edit && (
         <>
-          <ul className="mb-2" aria-label="What decides about its space">
-            {(look?.clauses ?? [])
-              .filter((each) => CLAUSES.includes(each.key))
-              .map((each) => (
-                <li key={each.key} className="leading-relaxed">
-                  <strong>{each.lead}</strong>{" "}
-                  <button
-                    type="button"
-                    data-clause={each.key}
-                    aria-pressed={clause === each.key}
-                    aria-label={`${each.lead} ${each.text}: edit`}
-                    className="rounded-[3px] px-0.5 text-left underline decoration-rule-strong decoration-dotted underline-offset-4 hover:bg-closed aria-pressed:bg-closed"
-                    onClick={() => set({ clause: each.key })}
-                  >
-                    {each.text}
-                  </button>
-                </li>
-              ))}
-          </ul>
+          {look && (
+            <ul className="mb-2" aria-label="What decides about its space">
+              {look.clauses
+                .filter((each) => CLAUSES.includes(each.key))
+                .map((each) => (
+                  <li key={each.key} className="leading-relaxed">
+                    <strong>{each.lead}</strong>{" "}
+                    <ClauseButton
+                      look={look}
+                      clause={each}
+                      chosen={clause}
+                      onOpen={(key) => set({ clause: key })}
+                    />
+                  </li>
+                ))}
+            </ul>
+          )}
           {refused && (
             <p role="alert" className="text-barn">
               {refused}

@@ -11,13 +11,12 @@ import {
 } from "../api/runwayQueries";
 import { dateWords, duration, longDate } from "../time/time";
 import { Button } from "../ui/Button";
-import { Choice } from "../ui/Choice";
 import { count, resource } from "../ui/words";
-import { waitingWords } from "../ui/waitingWords";
 import { planOf } from "../workbench/address";
 import { useWorkbench } from "../workbench/store";
-import { dayWords, monthWords } from "./axis";
-import { FEARS, MONTHS, useMeant } from "./meant";
+import { AskedFor, MonthsDone, NotDone, useAsked } from "./Asking";
+import { dateOf, dayWords, monthWords } from "./axis";
+import { useMeant } from "./meant";
 
 const nightWords = (date: string) => `${dateWords(date).short} ${longDate(date)}`;
 
@@ -54,11 +53,10 @@ export const isFor = (
 /** Every night of every month ahead, by window: the month in which it stops to hold, and why. */
 export function NightsAhead() {
   const { plan, draft, jobs } = useWorkbench();
-  const { ahead: usual, setMonths } = useMeant();
-  const [search, setSearch] = useSearchParams();
+  const { ahead: usual } = useMeant();
+  const [search] = useSearchParams();
   const navigate = useNavigate();
-  const growth = search.get("growth");
-  const ahead: Ahead = { ...usual, feared_growth: growth ? Number(growth) / 100 : null };
+  const ahead = useAsked();
   const found = useQuery(computationsQuery(plan.id, "nights ahead"));
   const computing = useComputing(plan.id, "nights ahead");
   const begin = useMutation({
@@ -76,44 +74,17 @@ export function NightsAhead() {
     <main className="min-h-0 flex-1 overflow-y-auto px-4 pb-4" aria-label="Nights ahead">
       <h1 className="sr-only">Runway: Nights</h1>
       <div className="flex flex-wrap items-center gap-2 pt-1">
-        <Choice
-          lead="Look ahead"
-          value={String(ahead.months)}
-          options={MONTHS.map((n) => ({ value: String(n), label: `${n} months` }))}
-          onChange={(value) => setMonths(Number(value))}
-        />
-        <Choice
-          lead="with growth"
-          value={growth ?? "known"}
-          options={[
-            { value: "known", label: "as it is known" },
-            ...FEARS.map((n) => ({ value: String(n), label: `of ${n} % a year or more` })),
-          ]}
-          onChange={(value) => {
-            const now = new URLSearchParams(search);
-            if (value === "known") now.delete("growth");
-            else now.set("growth", value);
-            setSearch(now, { replace: true });
-          }}
-        />
+        <AskedFor lead="Look ahead" />
         <Button look="strong" disabled={running || begin.isPending} onClick={() => begin.mutate()}>
           Simulate the nights
         </Button>
         {running && (
-          <>
-            <progress
-              value={shown.progress.months ?? 0}
-              max={shown.progress.of ?? ahead.months}
-              aria-label="Months simulated"
-              className="accent-ink"
-            />
-            <span role="status">
-              {shown.progress.phase === "waiting"
-                ? waitingWords(shown.progress.ahead)
-                : `${shown.progress.months ?? 0} of ${count(shown.progress.of ?? ahead.months, "month")}`}
-            </span>
-            <Button onClick={() => computing.cancel.mutate(shown.id)}>Cancel</Button>
-          </>
+          <MonthsDone
+            found={shown}
+            label="Months simulated"
+            months={ahead.months}
+            onCancel={() => computing.cancel.mutate(shown.id)}
+          />
         )}
       </div>
       {begin.error && (
@@ -121,11 +92,7 @@ export function NightsAhead() {
           {begin.error.message}
         </p>
       )}
-      {(shown?.state === "failed" || shown?.state === "interrupted") && (
-        <p role="status" className="py-2">
-          {shown.message || "It was interrupted."}
-        </p>
-      )}
+      <NotDone found={shown} />
       {!months.length && !running && (
         <p className="max-w-[72ch] py-3 text-ink-2">
           Space is bought months ahead; nights stop fitting months ahead too. This simulates every
@@ -201,7 +168,7 @@ export function NightsAhead() {
                       {months.map((month) => {
                         const full =
                           life.full_at !== null &&
-                          dayWordsKey(life.full_at, plan.time_zone) <= month.month;
+                          dateOf(life.full_at, plan.time_zone) < `${month.month}-32`;
                         return (
                           <td key={month.month} className="p-0.5">
                             <span
@@ -239,13 +206,6 @@ export function NightsAhead() {
       )}
     </main>
   );
-}
-
-/** The month of an instant in a zone, as "2027-03". */
-function dayWordsKey(instant: string, zone: string): string {
-  return new Intl.DateTimeFormat("en-CA", { timeZone: zone, year: "numeric", month: "2-digit" })
-    .format(new Date(instant))
-    .slice(0, 7);
 }
 
 /** When a window stops to hold, in a sentence. */

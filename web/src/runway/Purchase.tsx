@@ -4,7 +4,6 @@ import { useState } from "react";
 import { computationsQuery, isStale, useComputing } from "../api/balanceQueries";
 import type { Operation } from "../api/client";
 import {
-  type Ahead,
   beginPurchase,
   purchaseFile,
   type PurchaseItem,
@@ -12,14 +11,12 @@ import {
   type WindowAhead,
 } from "../api/runwayQueries";
 import { Button } from "../ui/Button";
-import { Choice } from "../ui/Choice";
 import { NumberField } from "../ui/controls";
 import { count } from "../ui/words";
-import { waitingWords } from "../ui/waitingWords";
-import { useAddress } from "../workbench/address";
 import { useWorkbench } from "../workbench/store";
 import { dayWords, monthWords } from "./axis";
-import { FEARS, MONTHS, useMeant } from "./meant";
+import { AskedFor, MonthsDone, NotDone, useAsked } from "./Asking";
+import { useMeant } from "./meant";
 import { isFor, reasonWords } from "./NightsAhead";
 
 const money = (value: number) => value.toLocaleString("en-GB", { maximumFractionDigits: 2 });
@@ -27,10 +24,8 @@ const money = (value: number) => value.toLocaleString("en-GB", { maximumFraction
 /** What is needed by when so that space and nights hold; to print, and to take to the budget. */
 export function Purchase() {
   const { plan, draft, put, jobs } = useWorkbench();
-  const { search, set } = useAddress();
-  const { ahead: usual, setMonths } = useMeant();
-  const growth = search.get("growth");
-  const ahead: Ahead = { ...usual, feared_growth: growth ? Number(growth) / 100 : null };
+  const { growth } = useMeant();
+  const ahead = useAsked();
   const [reserve, setReserve] = useState(10);
   const found = useQuery(computationsQuery(plan.id, "purchase"));
   const computing = useComputing(plan.id, "purchase");
@@ -52,21 +47,7 @@ export function Purchase() {
     <main className="min-h-0 flex-1 overflow-y-auto px-4 pb-4" aria-label="The next purchase">
       <h1 className="sr-only">Runway: The next purchase</h1>
       <div className="flex flex-wrap items-end gap-2 pt-1 print:hidden">
-        <Choice
-          lead="For"
-          value={String(ahead.months)}
-          options={MONTHS.map((n) => ({ value: String(n), label: `${n} months` }))}
-          onChange={(value) => setMonths(Number(value))}
-        />
-        <Choice
-          lead="with growth"
-          value={growth ?? "known"}
-          options={[
-            { value: "known", label: "as it is known" },
-            ...FEARS.map((n) => ({ value: String(n), label: `of ${n} % a year or more` })),
-          ]}
-          onChange={(value) => set({ growth: value === "known" ? null : value })}
-        />
+        <AskedFor lead="For" />
         <div className="w-36">
           <NumberField
             label="Space that stays free"
@@ -85,20 +66,12 @@ export function Purchase() {
             Work out the purchase
           </Button>
           {running && (
-            <>
-              <progress
-                value={shown.progress.months ?? 0}
-                max={shown.progress.of ?? ahead.months}
-                aria-label="Months done"
-                className="accent-ink"
-              />
-              <span role="status">
-                {shown.progress.phase === "waiting"
-                  ? waitingWords(shown.progress.ahead)
-                  : `${shown.progress.months ?? 0} of ${count(shown.progress.of ?? ahead.months, "month")}`}
-              </span>
-              <Button onClick={() => computing.cancel.mutate(shown.id)}>Cancel</Button>
-            </>
+            <MonthsDone
+              found={shown}
+              label="Months done"
+              months={ahead.months}
+              onCancel={() => computing.cancel.mutate(shown.id)}
+            />
           )}
           {result && (
             <>
@@ -124,11 +97,7 @@ export function Purchase() {
           {begin.error.message}
         </p>
       )}
-      {(shown?.state === "failed" || shown?.state === "interrupted") && (
-        <p role="status" className="py-2">
-          {shown.message || "It was interrupted."}
-        </p>
-      )}
+      <NotDone found={shown} />
       {!result && !running && (
         <p className="max-w-[72ch] py-3 text-ink-2">
           For a number of months, a growth and a share of space that stays free, this works out how

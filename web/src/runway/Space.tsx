@@ -7,7 +7,8 @@ import { count } from "../ui/words";
 import { useAddress } from "../workbench/address";
 import { useEscape } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
-import { FEARS, MONTHS, useMeant } from "./meant";
+import { Months } from "./Asking";
+import { FEARS, useMeant } from "./meant";
 import { JobSheet } from "./JobSheet";
 import { Panels } from "./Panels";
 import { RepositorySheet } from "./RepositorySheet";
@@ -45,12 +46,7 @@ export function Space() {
       <main className="flex min-w-0 flex-1 flex-col overflow-y-auto" aria-label="Space ahead">
         <h1 className="sr-only">Runway: Space</h1>
         <div className="flex flex-wrap items-center gap-x-2 px-4 pt-1 print:hidden">
-          <Choice
-            lead="Look ahead"
-            value={String(ahead.months)}
-            options={MONTHS.map((n) => ({ value: String(n), label: `${n} months` }))}
-            onChange={(value) => setMonths(Number(value))}
-          />
+          <Months lead="Look ahead" months={ahead.months} onChange={setMonths} />
           <Choice
             lead="Feared growth"
             value={fear === null ? "none" : String(fear)}

@@ -28,6 +28,9 @@ export function useMeant() {
     setMonths: (value: number) => set({ months: value === 24 ? null : String(value) }),
     setFear: (value: number | null) =>
       set({ fear: value === 30 ? null : value === null ? "none" : String(value) }),
+    /** The growth of a question that simulates nights, in per cent a year; null: as it is known. */
+    growth: search.get("growth") === null ? null : whole(search.get("growth"), 30),
+    setGrowth: (value: number | null) => set({ growth: value === null ? null : String(value) }),
     setGrows: (value: boolean) => set({ grows: value ? null : "no" }),
   };
 }

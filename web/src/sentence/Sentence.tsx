@@ -1,5 +1,5 @@
 import { clsx } from "clsx";
-import type { Look } from "../api/jobQueries";
+import type { Clause, Look } from "../api/jobQueries";
 
 /** The sentence: each clause a button, marked where something is missing or contradictory. */
 export function Sentence({
@@ -17,31 +17,9 @@ export function Sentence({
         Reading the sentence …
       </p>
     );
-  const of = (key: string) => look.problems.filter((p) => p.clause === key);
-  const button = (clause: Look["clauses"][number]) => {
-    const problems = of(clause.key);
-    const stops = problems.some((p) => p.weight === "stops");
-    return (
-      <button
-        type="button"
-        data-clause={clause.key}
-        aria-pressed={chosen === clause.key}
-        aria-label={`${clause.lead} ${clause.text}${problems.length ? `; ${problems.map((p) => p.words).join(" ")}` : ""}: edit`}
-        onClick={() => onOpen(clause.key)}
-        className={clsx(
-          "rounded-[3px] px-0.5 text-left decoration-dotted underline underline-offset-4 hover:bg-closed aria-pressed:bg-closed",
-          stops
-            ? "font-semibold text-barn decoration-barn"
-            : problems.length
-              ? "decoration-hay"
-              : "decoration-rule-strong",
-        )}
-      >
-        {clause.text}
-        {problems.length > 0 && <span aria-hidden> {stops ? "✕" : "▲"}</span>}
-      </button>
-    );
-  };
+  const button = (clause: Clause) => (
+    <ClauseButton look={look} clause={clause} chosen={chosen} onOpen={onOpen} />
+  );
   const told = look.clauses.filter((c) => !c.plain);
   const plain = look.clauses.filter((c) => c.plain);
   const marked = look.problems;
@@ -80,5 +58,41 @@ export function Sentence({
         </ul>
       )}
     </section>
+  );
+}
+
+/** A clause as a button that opens its editor, marked where something speaks against it. */
+export function ClauseButton({
+  look,
+  clause,
+  chosen,
+  onOpen,
+}: {
+  look: Look;
+  clause: Clause;
+  chosen: string | null;
+  onOpen: (clause: string) => void;
+}) {
+  const problems = look.problems.filter((p) => p.clause === clause.key);
+  const stops = problems.some((p) => p.weight === "stops");
+  return (
+    <button
+      type="button"
+      data-clause={clause.key}
+      aria-pressed={chosen === clause.key}
+      aria-label={`${clause.lead} ${clause.text}${problems.length ? `; ${problems.map((p) => p.words).join(" ")}` : ""}: edit`}
+      onClick={() => onOpen(clause.key)}
+      className={clsx(
+        "rounded-[3px] px-0.5 text-left decoration-dotted underline underline-offset-4 hover:bg-closed aria-pressed:bg-closed",
+        stops
+          ? "font-semibold text-barn decoration-barn"
+          : problems.length
+            ? "decoration-hay"
+            : "decoration-rule-strong",
+      )}
+    >
+      {clause.text}
+      {problems.length > 0 && <span aria-hidden> {stops ? "✕" : "▲"}</span>}
+    </button>
   );
 }

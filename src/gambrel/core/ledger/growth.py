@@ -44,7 +44,7 @@ Full = tuple[str, str, float, float]
 
 
 def used_sizes(plan: Plan, fulls: Iterable[Full]) -> Iterator[Full]:
-    """From what fulls stored to what was in use: with the swap and paths that they left out.
+    """What was in use when each full was made: what it stored, plus the swap and paths left out.
 
     Fulls of jobs and machines that the plan does not have are left out.
     """
