@@ -231,6 +231,28 @@ def test_nights_of_the_months_and_the_purchase(app, client, plan_url):
     assert wrong.status_code == 404
 
 
+def test_volumes_of_a_pool_are_drawn_by_job(client, plan_url):
+    def change(repository, **changes):
+        return {
+            "operation": "ChangeItem",
+            "list": "repositories",
+            "id": repository,
+            "changes": changes,
+        }
+
+    pool = [{"id": "left", "capacity_gib": 40_000}, {"id": "right", "capacity_gib": 60_000}]
+    split = [change("quay-disk", volumes=pool, capacity_gib=None, placement="most free")]
+    life = by_id(ask(client, plan_url, operations=split))["quay-disk"]
+    assert [volume["id"] for volume in life["volumes"]] == ["left", "right"]
+    now = sum(volume["now_gib"] for volume in life["volumes"])
+    assert now == pytest.approx(life["now_gib"], abs=0.01)
+    for volume in life["volumes"]:
+        parts = [sum(at) for at in zip(*(job["gib"] for job in volume["jobs"]), strict=True)]
+        whole = [a + b for a, b in zip(parts, volume["rest_gib"], strict=True)]
+        assert whole == pytest.approx(volume["gib"], abs=0.1)
+        assert max(volume["gib"]) == pytest.approx(volume["peak_gib"], abs=0.01)
+
+
 def test_growth_says_where_too_few_fulls_are_known(client, plan_url):
     told = client.get(f"{plan_url}/runway/growth").json
     assert told["machines"] == [] and told["without"] > 200

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -20,14 +20,14 @@ from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.sessions import planning
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import operation_to_dict
-from gambrel.core.ledger.growth import learned_growth, used_sizes
+from gambrel.core.ledger.growth import growth_by_role, learned_growth, used_sizes
 from gambrel.core.model.selection import selected_machines, used_gib
 from gambrel.core.plan.instants import format_instant, format_known
 from gambrel.core.runway.expecting import local_midnight
 from gambrel.core.runway.keeping_below import Candidate
 from gambrel.core.runway.occupancy import Occupancy, Occupied
 from gambrel.core.runway.projection import Projection
-from gambrel.core.runway.space import Life, drawn, lives
+from gambrel.core.runway.space import Life, VolumeLife, drawn, drawn_volume, lives
 from gambrel.core.runway.telling import assumption_in_words, next_date, notes
 from gambrel.core.runway.tier_costs import held_now, tiers_ahead
 from gambrel.core.units import GIB
@@ -39,11 +39,11 @@ from gambrel.work.forecaster import Forecaster
 from gambrel.work.runway import (
     Ahead,
     below,
+    effect_on_the_second_week,
     end_of,
     months_of,
     occupied,
     projected,
-    turned_nights,
 )
 
 blueprint = APIBlueprint("runway", __name__, tag="Runway", url_prefix="/api/v1/plans/<int:plan_id>")
@@ -103,7 +103,6 @@ def _life(made: Projection, feared: Projection | None, position: int, life: Life
     instants, total, by_job = drawn(made, position)
     chained, immutable = made.held(position)
     near = np.clip(np.searchsorted(made.samples, instants, "right") - 1, 0, None)
-    by_job.sort(key=lambda pair: -float(pair[1].max()))
     return {
         "id": repository.id,
         "site": repository.site,
@@ -116,29 +115,43 @@ def _life(made: Projection, feared: Projection | None, position: int, life: Life
         "peak_at": format_instant(life.peak_at),
         "gib": _gib(total),
         "feared_gib": [] if feared is None else _gib(drawn(feared, position)[1]),
-        "jobs": [
-            {
-                "job": plan.jobs[job].id,
-                "name": plan.jobs[job].name,
-                "copies": plan.jobs[job].repository != repository.id,
-                "gib": _gib(values),
-            }
-            for job, values in by_job
-            if values.any()
-        ],
+        "jobs": _jobs(made, position, by_job),
         "rest_gib": _gib(made.rest[position].at(instants)),
         "chained_gib": _gib(chained[near]),
         "immutable_gib": _gib(immutable[near]),
-        "volumes": [
-            {
-                "id": volume.volume,
-                "capacity_gib": volume.capacity_bytes / GIB,
-                "peak_gib": float(volume.space.until(made.to).bytes.max()) / GIB,
-                "full_at": format_known(volume.full_at),
-            }
-            for volume in life.volumes
-        ],
+        "volumes": [_volume(made, position, volume) for volume in life.volumes],
         "tiers": [tier.id for tier in repository.tiers],
+    }
+
+
+def _jobs(
+    made: Projection, repository: int, by_job: Sequence[tuple[int, Any]]
+) -> list[dict[str, Any]]:
+    """What each job keeps in a repository or a volume of it, the one that keeps most first."""
+    plan = made.plan
+    return [
+        {
+            "job": plan.jobs[job].id,
+            "name": plan.jobs[job].name,
+            "copies": plan.jobs[job].repository != plan.repositories[repository].id,
+            "gib": _gib(values),
+        }
+        for job, values in sorted(by_job, key=lambda pair: -float(pair[1].max()))
+        if values.any()
+    ]
+
+
+def _volume(made: Projection, repository: int, volume: VolumeLife) -> dict[str, Any]:
+    _, total, by_job = drawn_volume(made, volume)
+    return {
+        "id": volume.volume,
+        "capacity_gib": volume.capacity_bytes / GIB,
+        "now_gib": round(float(volume.space.bytes[0]) / GIB, 3),
+        "peak_gib": float(volume.space.until(made.to).bytes.max()) / GIB,
+        "full_at": format_known(volume.full_at),
+        "gib": _gib(total),
+        "jobs": _jobs(made, repository, by_job),
+        "rest_gib": _gib(total - sum((values for _, values in by_job), np.zeros(len(total)))),
     }
 
 
@@ -170,6 +183,7 @@ def keep_it_below(plan_id: int, json_data: dict[str, Any]) -> Any:
 
 
 def _candidate(forecaster: Forecaster, candidate: Candidate, *, compare: bool) -> dict[str, Any]:
+    effect = effect_on_the_second_week(forecaster, candidate.operations) if compare else None
     return {
         "words": candidate.words,
         "costs": list(candidate.costs),
@@ -180,10 +194,9 @@ def _candidate(forecaster: Forecaster, candidate: Candidate, *, compare: bool) -
         "drops_points": candidate.drops_points,
         "nights": [
             {"date": night.isoformat(), "verdict": after, "was": before}
-            for night, before, after in turned_nights(forecaster, candidate.operations)
-        ]
-        if compare
-        else [],
+            for night, before, after in (effect.nights if effect else ())
+        ],
+        "rpo_missed": effect and {"was": effect.rpo_missed[0], "then": effect.rpo_missed[1]},
         "operations": [operation_to_dict(operation) for operation in candidate.operations],
     }
 
@@ -369,6 +382,7 @@ def show_growth(plan_id: int) -> Any:
     with planning().sessions() as db:
         fulls = ledger.fulls(db, plan_id)
     found = learned_growth(used_sizes(plan, fulls))
+    roles = growth_by_role(plan, found)
     taken = {m.id for job in plan.jobs for m in selected_machines(plan, job)}
     known = [(machine, found[machine.id]) for machine in plan.machines if machine.id in found]
     known.sort(
@@ -388,7 +402,24 @@ def show_growth(plan_id: int) -> Any:
         }
         for machine, told in known
     ]
-    return jsonify({"machines": rows, "without": len(taken - found.keys())})
+    by_role = []
+    for machine in plan.machines:
+        usual = roles.get(machine.facts.role)
+        if machine.id in taken and machine.id not in found and usual is not None:
+            by_role.append(
+                {
+                    "machine": machine.id,
+                    "folder": machine.folder,
+                    "role": machine.facts.role,
+                    "used_gib": used_gib(machine),
+                    "stated": machine.facts.growth_per_year,
+                    "usual": usual.growth,
+                    "machines": usual.machines,
+                }
+            )
+    return jsonify(
+        {"machines": rows, "by_role": by_role, "without": len(taken - found.keys()) - len(by_role)}
+    )
 
 
 # --- nights and purchases -------------------------------------------------------------------------

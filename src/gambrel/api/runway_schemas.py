@@ -52,10 +52,16 @@ class JobSpaceSchema(Schema):
 
 
 class VolumeLifeSchema(Schema):
+    """A volume of a pool, drawn as its repository is."""
+
     id = required(String)
     capacity_gib = required(Float)
+    now_gib = required(Float)
     peak_gib = required(Float)
     full_at = nullable(Instant)
+    gib = required(List, Float())
+    jobs = required(List, Nested(JobSpaceSchema))
+    rest_gib = required(List, Float(), metadata={"description": "points that no job looks after"})
 
 
 class RepositoryLifeSchema(Schema):
@@ -121,8 +127,18 @@ class WeekNightSchema(Schema):
     was = required(String, validate=OneOf(("fits", "tight", "over")))
 
 
+class RpoMissedSchema(Schema):
+    """Machines whose exposure passes their RPO within a week."""
+
+    was = required(Integer)
+    then = required(Integer)
+
+
 class CandidateSchema(Schema):
-    """`nights`: those of this week whose verdict changes."""
+    """`nights`: those of the second week whose verdict changes.
+
+    `rpo_missed` is of the same week; null where nothing was simulated.
+    """
 
     words = required(String)
     costs = required(List, String())
@@ -132,6 +148,7 @@ class CandidateSchema(Schema):
     loses_days = required(Float)
     drops_points = required(Boolean)
     nights = required(List, Nested(WeekNightSchema))
+    rpo_missed = nullable(Nested, RpoMissedSchema)
     operations = required(List, Dict())
 
 
@@ -225,10 +242,23 @@ class LearnedGrowthSchema(Schema):
     days = required(Float)
 
 
+class RoleGrowthSchema(Schema):
+    """A machine with too few fulls, and how others of its role grow: the median of `machines`."""
+
+    machine = required(String)
+    folder = required(String)
+    role = required(String)
+    used_gib = required(Float)
+    stated = required(Float)
+    usual = required(Float)
+    machines = required(Integer)
+
+
 class GrowthSchema(Schema):
-    """`without`: machines of jobs of which there are too few fulls yet."""
+    """`without`: machines of jobs of which neither their fulls nor their role says anything."""
 
     machines = required(List, Nested(LearnedGrowthSchema))
+    by_role = required(List, Nested(RoleGrowthSchema))
     without = required(Integer)
 
 

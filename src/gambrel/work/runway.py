@@ -21,6 +21,7 @@ from gambrel.core.runway.nights_ahead import Stage, stages
 from gambrel.core.runway.occupancy import READ_DAYS, Grouping, Occupancy, occupancy
 from gambrel.core.runway.projection import MOST_MONTHS, Projection, project
 from gambrel.core.runway.purchase import Item, space_to_buy
+from gambrel.core.simulation.exposure import exposures
 from gambrel.core.units import DAY
 from gambrel.work.forecaster import Forecaster
 
@@ -79,11 +80,12 @@ def projected(
     Raises:
         OperationError: where an assumption cannot be made.
     """
+    keep = tuple(keep_points_of)
     known = None
     if forecaster.base is not None:
-        kept = _projections.get(_key(forecaster.base.plan, forecaster, ahead, ()))
+        kept = _projections.get(_key(forecaster.base.plan, forecaster, ahead, keep))
         known = None if kept is None else kept.projection
-    return _projected(forecaster.plan, forecaster, ahead, tuple(keep_points_of), known)
+    return _projected(forecaster.plan, forecaster, ahead, keep, known)
 
 
 def _key(
@@ -137,22 +139,36 @@ def below(forecaster: Forecaster, ahead: Ahead, repository: str, part: float) ->
     return keep_below(forecaster.plan, repository, part, end_of(forecaster, ahead), projecting)
 
 
-def turned_nights(
-    forecaster: Forecaster, operations: Sequence[Operation]
-) -> Iterator[tuple[date, Verdict, Verdict]]:
-    """(date, before, after) of the nights of the second week whose verdict operations change.
+class WeekEffect(NamedTuple):
+    """What operations do to the second week, in which they are in force.
 
-    By then they are in force.
+    Attributes:
+        nights: (date, before, after) of those whose verdict changes.
+        rpo_missed: machines whose exposure passes their RPO in that week: before, after.
     """
+
+    nights: tuple[tuple[date, Verdict, Verdict], ...]
+    rpo_missed: tuple[int, int]
+
+
+def effect_on_the_second_week(
+    forecaster: Forecaster, operations: Sequence[Operation]
+) -> WeekEffect:
+    """What operations do to nights and exposures, simulated."""
     changed = Forecaster(
         apply_all(forecaster.plan, operations), forecaster.origin, forecaster, passing=True
     )
     day = forecaster.origin.date + timedelta(days=7)
     was, now = forecaster.week(day), changed.week(day)
+    turned = []
     for night in now.nights:
         before, after = (night_outcome(w.forecast, night).verdict for w in (was, now))
         if before != after:
-            yield night.date, before, after
+            turned.append((night.date, before, after))
+    missed = [
+        sum(e.rpo_met is False for e in exposures(w.forecast, w.start, w.end)) for w in (was, now)
+    ]
+    return WeekEffect(tuple(turned), (missed[0], missed[1]))
 
 
 def occupied(

@@ -13,7 +13,7 @@ from plans import FRIDAY_NOON, small_plan
 
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import apply_all, change_job
-from gambrel.core.ledger.growth import learned_growth
+from gambrel.core.ledger.growth import growth_by_role, learned_growth
 from gambrel.core.model.repository_volumes import placed
 from gambrel.core.model.tiers import chain_delay_s, tier_ages, tier_at
 from gambrel.core.nights.nights import night_of, night_outcome
@@ -27,7 +27,7 @@ from gambrel.core.runway.nights_ahead import breaks, look_at, stages
 from gambrel.core.runway.occupancy import READ_DAYS, occupancy
 from gambrel.core.runway.projection import project
 from gambrel.core.runway.purchase import nights_to_buy, space_to_buy
-from gambrel.core.runway.space import drawn, lives, shortest
+from gambrel.core.runway.space import drawn, drawn_volume, lives, shortest
 from gambrel.core.runway.telling import assumption_in_words, next_date, notes
 from gambrel.core.runway.tier_costs import MONTH_S, tiers_ahead
 from gambrel.core.simulation.simulate import simulate_span
@@ -215,6 +215,14 @@ def test_points_are_dealt_to_volumes_and_stay_there(plan, together):
     at = made.space(0).instants
     total = sum(volume.space.at(at) for volume in life.volumes)
     assert total == pytest.approx(made.space(0).at(at), rel=1e-9, abs=1)
+    for job in made.jobs_of(0):
+        parts = [steps.at(at) for volume in life.volumes for j, steps in volume.jobs if j == job]
+        assert sum(parts) == pytest.approx(made.space_of_job(0, job).at(at), rel=1e-9, abs=1)
+    for volume in life.volumes:
+        instants, held, by_job = drawn_volume(made, volume, 5)
+        assert held == pytest.approx(volume.space.at(instants), abs=1)
+        rest = held - sum(values for _, values in by_job)
+        assert (rest > -1).all()
     # As long as nothing has gone yet, they lie as they would be dealt afresh.
     first_gone = min((r["gone"] for r in made.rows_of(0)), default=start)
     before = min(first_gone, start + 8 * DAY) - 1
@@ -460,6 +468,24 @@ def test_too_few_fulls_or_too_short_a_time_tell_nothing():
     assert learned_growth(nothing) == {}
     both = [*fulls_of("a", 0.2, weeks=5, job="x"), *fulls_of("a", 0.9, weeks=8, job="y")]
     assert learned_growth(both)["a"].growth == pytest.approx(0.9)
+
+
+def test_a_role_tells_how_machines_grow_that_have_too_few_fulls():
+    plan = small_plan()
+    like = plan.machines[0]
+    web = [
+        replace(like, id=f"web{i}", facts=replace(like.facts, role="web" if i < 4 else "mail"))
+        for i in range(6)
+    ]
+    plan = replace(plan, machines=tuple(web))
+    learned = learned_growth(
+        [full for i, g in enumerate((0.1, 0.2, 0.9)) for full in fulls_of(f"web{i}", g)]
+        + [full for i in (4, 5) for full in fulls_of(f"web{i}", 0.5)]
+    )
+    told = growth_by_role(plan, learned)
+    assert told.keys() == {"web"}, "two machines of a role are too few"
+    assert told["web"].growth == pytest.approx(0.2)
+    assert told["web"].machines == 3
 
 
 def test_a_job_that_keeps_less_is_projected_anew_alone(demo):

@@ -184,6 +184,22 @@ def test_what_is_taken_over_is_what_would_be_made_anew(plan, seed):
             assert (mine == theirs).all()
 
 
+@settings(max_examples=40)
+@given(plan=plans(), seed=st.integers(0, 1000), where=st.integers(0, 5))
+def test_points_that_are_kept_are_those_of_one_made_anew(plan, seed, where):
+    """Jobs that keep nothing there are taken over; the others are walked again."""
+    where %= len(plan.repositories)
+    known = project(plan, FROM, TO, keep_points_of=[where])
+    plan = edited(plan, random.Random(seed))
+    made = project(plan, FROM, TO, keep_points_of=[where], known=known)
+    anew = project(plan, FROM, TO, keep_points_of=[where])
+    names = ["repository", "job", "machine", "at", "since", "gone", "stored_bytes"]
+    mine, theirs = (np.sort(p.rows_of(where)[names], order=names) for p in (made, anew))
+    assert (mine == theirs).all()
+    for i in range(len(plan.repositories)):
+        assert (made.space(i).bytes == anew.space(i).bytes).all()
+
+
 def test_growth_by_hand_and_the_roof():
     """One full a week of 40 GiB that doubles in a year, one point kept."""
     plan = small_plan()

@@ -6,6 +6,7 @@ import {
   type AssumptionTold,
   growthQuery,
   type LearnedGrowth,
+  type RoleGrowth,
   runwayQuery,
 } from "../api/runwayQueries";
 import type { Operation } from "../api/client";
@@ -230,12 +231,43 @@ function AssumptionSheet({ taken, onClose }: { taken: string[]; onClose: () => v
   );
 }
 
+/** What a machine grows by, and what that rests on. */
+interface Offered {
+  machine: string;
+  folder: string;
+  used_gib: number;
+  stated: number;
+  growth: number;
+  low: number | null;
+  high: number | null;
+  rests: string;
+}
+
+const ofFulls = (row: LearnedGrowth): Offered => ({
+  ...row,
+  growth: row.learned,
+  rests: `${count(row.fulls, "full")}, ${count(Math.round(row.days), "day")}`,
+});
+
+const ofRole = (row: RoleGrowth): Offered => ({
+  ...row,
+  growth: row.usual,
+  low: null,
+  high: null,
+  rests: `its role: the median of ${row.machines} with the role ${row.role}`,
+});
+
 /** Growth is stated to the percent: what differs by less says nothing against it. */
 const ROUNDED = 0.005;
 
-/** Whether the fulls of a machine speak against what is stated: it lies outside their span. */
-const saysOtherwise = (row: LearnedGrowth) =>
-  row.stated < row.low - ROUNDED || row.stated > row.high + ROUNDED;
+/**
+ * Whether the fulls of a machine speak against what is stated: it lies outside their span. What its
+ * role says counts where nothing is stated.
+ */
+const saysOtherwise = (row: Offered) =>
+  row.low === null || row.high === null
+    ? row.stated === 0 && Math.abs(row.growth) > ROUNDED
+    : row.stated < row.low - ROUNDED || row.stated > row.high + ROUNDED;
 
 /** Growth as the fulls of the ledger show it, beside what is stated. */
 function Learned() {
@@ -245,11 +277,11 @@ function Learned() {
   const [some, setSome] = useState<ReadonlySet<string>>(new Set());
   const [plainOnly, setPlainOnly] = useState(true);
   const take = useMutation({
-    mutationFn: async (rows: LearnedGrowth[]) => {
+    mutationFn: async (rows: Offered[]) => {
       // Machines with the same growth are one edit, which can be brought back.
       const groups = new Map<number, string[]>();
       for (const row of rows) {
-        const rounded = Math.round(row.learned * 1000) / 1000;
+        const rounded = Math.round(row.growth * 1000) / 1000;
         groups.set(rounded, [...(groups.get(rounded) ?? []), row.machine]);
       }
       for (const [growth, machines] of groups)
@@ -260,7 +292,9 @@ function Learned() {
       void client.invalidateQueries({ queryKey: ["plan", plan.id] });
     },
   });
-  const all = found.data?.machines ?? [];
+  const all = found.data
+    ? [...found.data.machines.map(ofFulls), ...found.data.by_role.map(ofRole)]
+    : [];
   const rows = plainOnly ? all.filter(saysOtherwise) : all;
   const chosen = rows.filter((row) => some.has(row.machine));
   return (
@@ -268,8 +302,9 @@ function Learned() {
       <h2 className="text-lg font-semibold">Growth, as the fulls show it</h2>
       <p className="max-w-[80ch] text-ink-2">
         A full brings all that is in use, so the fulls of the ledger tell how a machine grew. The
-        span holds the true growth in 9 of 10 cases. What is taken over becomes the stated growth of
-        the machine, and counts in every forecast.
+        span holds the true growth in 9 of 10 cases. A machine with too few fulls may grow as others
+        of its role do. What is taken over becomes the stated growth of the machine, and counts in
+        every forecast.
       </p>
       {found.error && (
         <p role="alert" className="text-barn">
@@ -285,7 +320,7 @@ function Learned() {
         <>
           <div className="flex flex-wrap items-center gap-3 py-1">
             <Flag
-              label={`Only where the stated growth lies outside the span (${count(all.filter(saysOtherwise).length, "machine")} of ${all.length})`}
+              label={`Only where the stated growth is missing or lies outside the span (${count(all.filter(saysOtherwise).length, "machine")} of ${all.length})`}
               value={plainOnly}
               onChange={setPlainOnly}
             />
@@ -356,24 +391,24 @@ function Learned() {
               {
                 id: "learned",
                 header: "Learned a year",
-                accessorKey: "learned",
+                accessorKey: "growth",
                 meta: { right: true },
                 cell: ({ row }) => (
                   <>
-                    <b>{share(row.original.learned)}</b>{" "}
-                    <span className="text-ink-2">
-                      ({share(row.original.low)} to {share(row.original.high)})
-                    </span>
+                    <b>{share(row.original.growth)}</b>{" "}
+                    {row.original.low !== null && row.original.high !== null && (
+                      <span className="text-ink-2">
+                        ({share(row.original.low)} to {share(row.original.high)})
+                      </span>
+                    )}
                   </>
                 ),
               },
               {
-                id: "fulls",
+                id: "rests",
                 header: "Rests on",
-                accessorKey: "fulls",
+                accessorKey: "rests",
                 meta: { right: true },
-                cell: ({ row }) =>
-                  `${count(row.original.fulls, "full")}, ${count(Math.round(row.original.days), "day")}`,
               },
             ]}
           />

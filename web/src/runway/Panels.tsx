@@ -1,6 +1,6 @@
 import { clsx } from "clsx";
-import { useState } from "react";
-import type { RepositoryLife, Runway } from "../api/runwayQueries";
+import { Fragment, type PointerEvent, useState } from "react";
+import type { RepositoryLife, Runway, VolumeLife } from "../api/runwayQueries";
 import { gib, percent } from "../ui/words";
 import {
   bandPath,
@@ -15,6 +15,7 @@ import {
 
 const LABEL_PX = 208;
 const HEIGHT = 112;
+const VOLUME_HEIGHT = 52;
 
 /** One wide, low panel for each repository: space stacked by job under the roof, months along. */
 export function Panels({
@@ -36,17 +37,29 @@ export function Panels({
     <div role="group" aria-label="Space of each repository, months along">
       <MonthAxis runway={runway} />
       {runway.repositories.map((life) => (
-        <Panel
-          key={life.id}
-          runway={runway}
-          life={life}
-          before={before?.repositories.find((each) => each.id === life.id) ?? null}
-          zone={zone}
-          chosen={chosen === life.id}
-          onChoose={() => onChoose(life.id)}
-          pointer={pointer}
-          onPointer={setPointer}
-        />
+        <Fragment key={life.id}>
+          <Panel
+            runway={runway}
+            life={life}
+            before={before?.repositories.find((each) => each.id === life.id) ?? null}
+            zone={zone}
+            chosen={chosen === life.id}
+            onChoose={() => onChoose(life.id)}
+            pointer={pointer}
+            onPointer={setPointer}
+          />
+          {life.volumes.map((volume) => (
+            <VolumePanel
+              key={volume.id}
+              runway={runway}
+              pool={life.id}
+              volume={volume}
+              zone={zone}
+              pointer={pointer}
+              onPointer={setPointer}
+            />
+          ))}
+        </Fragment>
       ))}
     </div>
   );
@@ -82,7 +95,7 @@ export function FullAt({
   runway,
   zone,
 }: {
-  life: RepositoryLife;
+  life: RepositoryLife | VolumeLife;
   runway: Runway;
   zone: string;
 }) {
@@ -154,24 +167,8 @@ function Panel({
               : "room even with the feared growth"}
           </span>
         )}
-        {life.volumes
-          .filter((volume) => volume.full_at)
-          .slice(0, 1)
-          .map((volume) => (
-            <span key={volume.id} className="block truncate text-barn">
-              {volume.id} full {dayWords(volume.full_at!, zone)}
-            </span>
-          ))}
       </button>
-      <div
-        className="relative mr-4 min-w-0 flex-1"
-        onPointerMove={(event) => {
-          const box = event.currentTarget.getBoundingClientRect();
-          const part = Math.floor(((event.clientX - box.left) / box.width) * life.gib.length);
-          onPointer(Math.min(life.gib.length - 1, Math.max(0, part)));
-        }}
-        onPointerLeave={() => onPointer(null)}
-      >
+      <div className="relative mr-4 min-w-0 flex-1" {...pointing(life.gib.length, onPointer)}>
         <svg
           viewBox={`0 0 1000 ${HEIGHT}`}
           preserveAspectRatio="none"
@@ -187,44 +184,9 @@ function Panel({
             <pattern id={`held-${life.id}`} width="5" height="5" patternUnits="userSpaceOnUse">
               <path d="M0 5L5 0M0 0L5 5" stroke="var(--ink)" strokeWidth="0.8" opacity="0.75" />
             </pattern>
-            <pattern id={`late-${life.id}`} width="4" height="4" patternUnits="userSpaceOnUse">
-              <rect width="4" height="4" fill="var(--surface)" />
-              <path d="M-1 1L1 -1M0 4L4 0M3 5L5 3" stroke="var(--barn)" strokeWidth="1.8" />
-            </pattern>
-            <clipPath id={`over-${life.id}`}>
-              <rect x="0" y="0" width="1000" height={roof === null ? 0 : y(roof)} />
-            </clipPath>
           </defs>
-          {runway.months.map((month) => (
-            <line
-              key={month.name}
-              x1={placeOf(runway, month.start) * 1000}
-              x2={placeOf(runway, month.start) * 1000}
-              y1={0}
-              y2={HEIGHT}
-              stroke="var(--rule)"
-              strokeWidth={month.name.endsWith("-01") ? 2 : 1}
-              vectorEffect="non-scaling-stroke"
-            />
-          ))}
-          {parts.map((part, i) => (
-            <path
-              key={part.key || "rest"}
-              d={bandPath(part.below, part.above, y)}
-              fill={part.key ? (part.copies ? "var(--plum)" : "var(--slate)") : "var(--ink-2)"}
-              opacity={i % 2 ? 0.34 : 0.52}
-              stroke="var(--surface)"
-              strokeWidth={0.6}
-              vectorEffect="non-scaling-stroke"
-            />
-          ))}
-          {roof !== null && (
-            <path
-              d={bandPath(zero, life.gib, y)}
-              fill={`url(#late-${life.id})`}
-              clipPath={`url(#over-${life.id})`}
-            />
-          )}
+          <MonthLines runway={runway} height={HEIGHT} />
+          <Stack id={life.id} life={life} parts={parts} roof={roof} y={y} />
           <path d={bandPath(zero, held, y)} fill={`url(#held-${life.id})`} />
           <path d={bandPath(held, chained, y)} fill={`url(#chain-${life.id})`} />
           <path
@@ -253,28 +215,7 @@ function Panel({
               vectorEffect="non-scaling-stroke"
             />
           )}
-          {roof !== null && (
-            <line
-              x1={0}
-              x2={1000}
-              y1={y(roof)}
-              y2={y(roof)}
-              stroke="var(--ink)"
-              strokeWidth={2.2}
-              vectorEffect="non-scaling-stroke"
-            />
-          )}
-          {full !== null && (
-            <line
-              x1={full}
-              x2={full}
-              y1={roof === null ? 0 : y(roof) - 8}
-              y2={HEIGHT}
-              stroke="var(--barn)"
-              strokeWidth={2}
-              vectorEffect="non-scaling-stroke"
-            />
-          )}
+          {roof !== null && <RoofLine y={y(roof)} full={full} height={HEIGHT} />}
           {feared !== null && (
             <line
               x1={feared}
@@ -308,6 +249,178 @@ function Panel({
   );
 }
 
+/** A volume of a pool: lower, under the panel of its pool. */
+function VolumePanel({
+  runway,
+  pool,
+  volume,
+  zone,
+  pointer,
+  onPointer,
+}: {
+  runway: Runway;
+  pool: string;
+  volume: VolumeLife;
+  zone: string;
+  pointer: number | null;
+  onPointer: (part: number | null) => void;
+}) {
+  const most = ceilingOf(volume);
+  const y = (value: number) => VOLUME_HEIGHT - 2 - (VOLUME_HEIGHT - 5) * (value / most);
+  const parts = stacked(volume);
+  const full = volume.full_at ? placeOf(runway, volume.full_at) * 1000 : null;
+  return (
+    <div
+      role="group"
+      aria-label={`Volume ${volume.id} of ${pool}`}
+      className="flex border-b border-rule"
+      style={{ height: VOLUME_HEIGHT + 6 }}
+    >
+      <p
+        className="shrink-0 overflow-hidden py-1 pr-4 pl-8 text-sm leading-snug"
+        style={{ width: LABEL_PX }}
+      >
+        <span className="block truncate">
+          <b>{volume.id}</b>{" "}
+          <span className="text-ink-2">
+            {gib(volume.now_gib)} of {gib(volume.capacity_gib)}
+          </span>
+        </span>
+        <FullAt life={volume} runway={runway} zone={zone} />
+      </p>
+      <div className="relative mr-4 min-w-0 flex-1" {...pointing(volume.gib.length, onPointer)}>
+        <svg
+          viewBox={`0 0 1000 ${VOLUME_HEIGHT}`}
+          preserveAspectRatio="none"
+          className="absolute inset-x-0 top-1 w-full"
+          style={{ height: VOLUME_HEIGHT }}
+          role="img"
+          aria-label={`${volume.id}: ${gib(volume.now_gib)} now, at most ${gib(volume.peak_gib)} of ${gib(volume.capacity_gib)}`}
+        >
+          <MonthLines runway={runway} height={VOLUME_HEIGHT} />
+          <Stack
+            id={`${pool}/${volume.id}`}
+            life={volume}
+            parts={parts}
+            roof={volume.capacity_gib}
+            y={y}
+          />
+          <RoofLine y={y(volume.capacity_gib)} full={full} height={VOLUME_HEIGHT} />
+        </svg>
+        {pointer !== null && (
+          <Reading runway={runway} life={volume} parts={parts} part={pointer} zone={zone} />
+        )}
+      </div>
+    </div>
+  );
+}
+
+/** Tells which part of the horizon the pointer is over. */
+function pointing(parts: number, onPointer: (part: number | null) => void) {
+  return {
+    onPointerMove: (event: PointerEvent<HTMLElement>) => {
+      const box = event.currentTarget.getBoundingClientRect();
+      const part = Math.floor(((event.clientX - box.left) / box.width) * parts);
+      onPointer(Math.min(parts - 1, Math.max(0, part)));
+    },
+    onPointerLeave: () => onPointer(null),
+  };
+}
+
+function MonthLines({ runway, height }: { runway: Runway; height: number }) {
+  return runway.months.map((month) => (
+    <line
+      key={month.name}
+      x1={placeOf(runway, month.start) * 1000}
+      x2={placeOf(runway, month.start) * 1000}
+      y1={0}
+      y2={height}
+      stroke="var(--rule)"
+      strokeWidth={month.name.endsWith("-01") ? 2 : 1}
+      vectorEffect="non-scaling-stroke"
+    />
+  ));
+}
+
+/** What jobs hold, one upon the other; what is above the roof is hatched. */
+function Stack({
+  id,
+  life,
+  parts,
+  roof,
+  y,
+}: {
+  id: string;
+  life: Pick<RepositoryLife, "gib">;
+  parts: ReturnType<typeof stacked>;
+  roof: number | null;
+  y: (value: number) => number;
+}) {
+  return (
+    <>
+      <defs>
+        <pattern id={`late-${id}`} width="4" height="4" patternUnits="userSpaceOnUse">
+          <rect width="4" height="4" fill="var(--surface)" />
+          <path d="M-1 1L1 -1M0 4L4 0M3 5L5 3" stroke="var(--barn)" strokeWidth="1.8" />
+        </pattern>
+        <clipPath id={`over-${id}`}>
+          <rect x="0" y="0" width="1000" height={roof === null ? 0 : y(roof)} />
+        </clipPath>
+      </defs>
+      {parts.map((part, i) => (
+        <path
+          key={part.key || "rest"}
+          d={bandPath(part.below, part.above, y)}
+          fill={part.key ? (part.copies ? "var(--plum)" : "var(--slate)") : "var(--ink-2)"}
+          opacity={i % 2 ? 0.34 : 0.52}
+          stroke="var(--surface)"
+          strokeWidth={0.6}
+          vectorEffect="non-scaling-stroke"
+        />
+      ))}
+      {roof !== null && (
+        <path
+          d={bandPath(
+            life.gib.map(() => 0),
+            life.gib,
+            y,
+          )}
+          fill={`url(#late-${id})`}
+          clipPath={`url(#over-${id})`}
+        />
+      )}
+    </>
+  );
+}
+
+/** The roof, and the peg where what is held meets it. */
+function RoofLine({ y, full, height }: { y: number; full: number | null; height: number }) {
+  return (
+    <>
+      <line
+        x1={0}
+        x2={1000}
+        y1={y}
+        y2={y}
+        stroke="var(--ink)"
+        strokeWidth={2.2}
+        vectorEffect="non-scaling-stroke"
+      />
+      {full !== null && (
+        <line
+          x1={full}
+          x2={full}
+          y1={y - 8}
+          y2={height}
+          stroke="var(--barn)"
+          strokeWidth={2}
+          vectorEffect="non-scaling-stroke"
+        />
+      )}
+    </>
+  );
+}
+
 /** Who holds how much at the pointer. */
 function Reading({
   runway,
@@ -317,7 +430,7 @@ function Reading({
   zone,
 }: {
   runway: Runway;
-  life: RepositoryLife;
+  life: Pick<RepositoryLife, "gib" | "capacity_gib">;
   parts: ReturnType<typeof stacked>;
   part: number;
   zone: string;

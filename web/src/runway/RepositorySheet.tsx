@@ -207,6 +207,13 @@ function Volumes({ life, zone }: { life: RepositoryLife; zone: string }) {
   );
 }
 
+/** What a change does to the RPOs, in words. */
+function rpoWords({ was, then }: NonNullable<Candidate["rpo_missed"]>): string {
+  if (was === then)
+    return then ? `${count(then, "machine")} miss their RPO, as now` : "every RPO is still met";
+  return `${count(then, "machine")} would miss their RPO (now ${was})`;
+}
+
 /** What would keep it below a part of its space for some months: each answer was projected. */
 function Below({ life, ahead }: { life: RepositoryLife; ahead: Ahead }) {
   const { plan, draft, put } = useWorkbench();
@@ -244,6 +251,15 @@ function Below({ life, ahead }: { life: RepositoryLife; ahead: Ahead }) {
             night of {night.date}: {night.verdict} (was {night.was})
           </li>
         ))}
+        {candidate.rpo_missed && (
+          <li
+            className={
+              candidate.rpo_missed.then > candidate.rpo_missed.was ? "text-barn" : undefined
+            }
+          >
+            {rpoWords(candidate.rpo_missed)}
+          </li>
+        )}
       </ul>
       <p className="mt-1 flex gap-2">
         <Button

@@ -1,4 +1,4 @@
-import type { RepositoryLife, Runway } from "../api/runwayQueries";
+import type { RepositoryLife, Runway, VolumeLife } from "../api/runwayQueries";
 import { longDate } from "../time/time";
 
 /** The local date of an instant: "2027-03-14". */
@@ -31,12 +31,13 @@ export function instantOfPart(runway: Pick<Runway, "start" | "end">, part: numbe
   return new Date(start + ((part + 0.5) / parts) * (end - start)).toISOString();
 }
 
-/** The most GiB that a drawing of a repository reaches up to. */
-export function ceilingOf(life: RepositoryLife): number {
+/** The most GiB that a drawing of a repository or a volume reaches up to. */
+export function ceilingOf(life: RepositoryLife | VolumeLife): number {
   const peak = Math.max(...life.gib, 1);
   const roof = life.capacity_gib;
   // What would be far above the roof is cut off: how far above does not matter any more.
-  const feared = Math.min(Math.max(0, ...life.feared_gib), (roof ?? peak) * 1.3);
+  const most = "feared_gib" in life ? Math.max(0, ...life.feared_gib) : 0;
+  const feared = Math.min(most, (roof ?? peak) * 1.3);
   return Math.max(Math.min(peak, (roof ?? peak) * 1.3), feared, roof ?? 0) * 1.08;
 }
 
@@ -64,8 +65,8 @@ export function bandPath(
   return `${stepPath(above, y)}${back}Z`;
 }
 
-/** What a repository holds, stacked: of each job the lower and the upper curve, largest below. */
-export function stacked(life: RepositoryLife) {
+/** What is held there, stacked: of each job the lower and the upper curve, largest below. */
+export function stacked(life: Pick<RepositoryLife, "gib" | "jobs" | "rest_gib">) {
   let base = life.gib.map(() => 0);
   const parts = [
     ...life.jobs.map((job) => ({ key: job.job, name: job.name, copies: job.copies, gib: job.gib })),

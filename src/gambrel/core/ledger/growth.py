@@ -11,6 +11,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from math import exp, log
+from statistics import median
+from typing import NamedTuple
 
 from scipy.stats import theilslopes
 
@@ -21,6 +23,7 @@ from gambrel.core.units import DAY, YEAR
 LEAST_FULLS = 4
 LEAST_SPAN_S = 21 * DAY
 CONFIDENCE = 0.9
+LEAST_OF_A_ROLE = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +88,26 @@ def learned_growth(
             machine, _yearly(slope), _yearly(low), _yearly(high), len(found), span / DAY
         )
     return told
+
+
+class RoleGrowth(NamedTuple):
+    """How machines of a role usually grow, and of how many that is the median."""
+
+    growth: float
+    machines: int
+
+
+def growth_by_role(plan: Plan, learned: Mapping[str, LearnedGrowth]) -> Mapping[str, RoleGrowth]:
+    """The median growth of each role of which at least `LEAST_OF_A_ROLE` machines are known."""
+    known: dict[str, list[float]] = {}
+    for machine in plan.machines:
+        if machine.facts.role and machine.id in learned:
+            known.setdefault(machine.facts.role, []).append(learned[machine.id].growth)
+    return {
+        role: RoleGrowth(median(found), len(found))
+        for role, found in known.items()
+        if len(found) >= LEAST_OF_A_ROLE
+    }
 
 
 def _yearly(slope: float) -> float:

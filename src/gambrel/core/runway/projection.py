@@ -335,7 +335,8 @@ def project(
         lifetimes: by machine, of those that are not there all the time.
         keep_points: whether all points are kept, for `history` and `points_at_the_end`.
         keep_points_of: positions of repositories of which they are kept at least.
-        known: a projection of a similar plan; the jobs that are the same there are taken over.
+        known: a projection of a similar plan; the jobs that are the same there are taken over,
+            but for those whose points are kept.
 
     Raises:
         TooMuch: (a ValueError) for more points than can be gone through.
@@ -351,11 +352,10 @@ def project(
     if keep_points:
         kept_of = set(range(len(plan.repositories)))
     same: dict[int, JobSpace] = {}
-    if known is not None and not kept_of and _alike(known, plan, from_, to, looked):
-        fits = known.provisioned_grows == provisioned_grows and known.lifetimes == lives
-        if fits and points is None:
-            same = _same_jobs(known, plan)
     walk = _Walk(plan, layout, from_, to, start, looked, dues, lives, provisioned_grows)
+    if known is not None and points is None and _alike(known, walk, looked):
+        kept = walk.jobs_in(kept_of)
+        same = {i: space for i, space in _same_jobs(known, plan).items() if i not in kept}
     jobs, life = walk.run(same, kept_of)
     return Projection(
         plan, from_, to, looked, jobs, walk.rest(), provisioned_grows, lives,
@@ -369,10 +369,14 @@ _AROUND_JOBS = (
 )  # fmt: skip
 
 
-def _alike(known: Projection, plan: Plan, from_: float, to: float, samples: t.Floats) -> bool:
+def _alike(known: Projection, walk: _Walk, samples: t.Floats) -> bool:
     """Whether all that jobs depend on is the same, but for the jobs."""
-    was = known.plan
-    if (known.from_, known.to) != (from_, to) or not np.array_equal(known.samples, samples):
+    was, plan = known.plan, walk.plan
+    if (known.from_, known.to) != (walk.from_, walk.to):
+        return False
+    if not np.array_equal(known.samples, samples) or known.lifetimes != walk.lifetimes:
+        return False
+    if known.provisioned_grows != walk.provisioned_grows:
         return False
     if was.state is not plan.state and was.state != plan.state:
         return False
@@ -419,6 +423,7 @@ class _Walk:
         self.samples = samples
         self.dues = dues
         self.lifetimes = lifetimes
+        self.provisioned_grows = provisioned_grows
         self.chains: list[tuple[int, int, int]] = list(layout.chain_of)
         self.saved_from, self.saved = self._sorted(points)
         self.most = self._most_of_disks(provisioned_grows)
@@ -498,15 +503,20 @@ class _Walk:
         life = self._life(courses, told) if kept_of else np.zeros(0, LIFE)
         return jobs, life
 
-    def _told(self, kept_of: set[int]) -> t.Ints:
-        """Whether the points of each member are kept."""
-        told = np.zeros(len(self.layout.member), np.int64)
+    def jobs_in(self, repositories: set[int]) -> set[int]:
+        """The positions of the jobs that keep points in any of some repositories."""
+        found = set()
         for j, position in enumerate(self.layout.job["repository"].tolist()):
             copies = self.layout.copy[self.layout.job["copies_from"][j] :]
             where = {position, *copies["repository"][: self.layout.job["copies_n"][j]].tolist()}
-            if where & kept_of:
-                told[self.job_of_member == j] = 1
-        return told
+            if where & repositories:
+                found.add(j)
+        return found
+
+    def _told(self, kept_of: set[int]) -> t.Ints:
+        """Whether the points of each member are kept."""
+        kept = list(self.jobs_in(kept_of))
+        return np.isin(self.job_of_member, kept).astype(np.int64)
 
     def _rows_of(self, members: t.Ints) -> tuple[int, int]:
         """At most so many rows for the points of one member, and of all of those together."""

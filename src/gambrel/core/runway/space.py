@@ -19,11 +19,17 @@ fulls and deletions within a week is not what one looks for over years."""
 
 @dataclass(frozen=True, slots=True)
 class VolumeLife:
-    """A volume of a pool. `full_at`: when a point comes that does not fit; None: not before."""
+    """A volume of a pool.
+
+    Attributes:
+        jobs: what each job that keeps anything in it keeps there, by the job's position.
+        full_at: when a point comes that does not fit; None: not before.
+    """
 
     volume: str
     capacity_bytes: float
     space: Steps
+    jobs: tuple[tuple[int, Steps], ...]
     full_at: float | None
 
 
@@ -91,15 +97,30 @@ def parts_drawn(projection: Projection) -> int:
     return max(1, round(days if days <= DRAWN_BY_DAY else days / 7))
 
 
-def drawn(
-    projection: Projection, repository: int, parts: int | None = None
-) -> tuple[t.Floats, t.Floats, list[tuple[int, t.Floats]]]:
+Drawn = tuple[t.Floats, t.Floats, list[tuple[int, t.Floats]]]
+"""Instants, the bytes at each, and (job, bytes) of each job that keeps anything there."""
+
+
+def drawn(projection: Projection, repository: int, parts: int | None = None) -> Drawn:
     """A repository over the horizon in equal parts, each by the instant at which it holds most.
 
-    Returns the instants, the bytes, and (job, bytes) of each job that keeps anything in it. What a
-    peak is made of is what is there at that very instant.
+    What a peak is made of is what is there at that very instant.
     """
-    space = projection.space(repository).until(projection.to)
+    jobs = [
+        (job, projection.space_of_job(repository, job)) for job in projection.jobs_of(repository)
+    ]
+    return _drawn(projection, projection.space(repository), jobs, parts)
+
+
+def drawn_volume(projection: Projection, volume: VolumeLife, parts: int | None = None) -> Drawn:
+    """A volume of a pool in the same way."""
+    return _drawn(projection, volume.space, volume.jobs, parts)
+
+
+def _drawn(
+    projection: Projection, whole: Steps, jobs: Sequence[tuple[int, Steps]], parts: int | None
+) -> Drawn:
+    space = whole.until(projection.to)
     parts = parts_drawn(projection) if parts is None else parts
     edges = np.linspace(projection.from_, projection.to, parts + 1)
     places = np.searchsorted(space.instants, edges, "right") - 1
@@ -109,11 +130,7 @@ def drawn(
         last = max(first, int(np.searchsorted(space.instants, edges[part + 1], "left")) - 1)
         best = first + int(np.argmax(space.bytes[first : last + 1]))
         instants[part] = max(edges[part], space.instants[best])
-    by_job = [
-        (job, projection.space_of_job(repository, job).at(instants))
-        for job in projection.jobs_of(repository)
-    ]
-    return instants, space.at(instants), by_job
+    return instants, space.at(instants), [(job, steps.at(instants)) for job, steps in jobs]
 
 
 # --- volumes ----------------------------------------------------------------------------------
@@ -138,17 +155,26 @@ def _volumes(projection: Projection, repository: int) -> tuple[VolumeLife, ...]:
     found = []
     for i, volume in enumerate(volumes):
         mine = rows[where == i]
-        ends = np.isfinite(mine["gone"])
-        space = steps_of(
-            0.0,
-            [mine["since"], mine["gone"][ends]],
-            [mine["stored_bytes"], -mine["stored_bytes"][ends]],
-            projection.from_,
+        space = _space_of(mine, projection.from_)
+        jobs = tuple(
+            (int(job), _space_of(mine[mine["job"] == job], projection.from_))
+            for job in np.unique(mine["job"])
+            if job >= 0
         )
         full = space.first_above(room[i])
         inside = full is not None and full < projection.to
-        found.append(VolumeLife(volume.id, float(room[i]), space, full if inside else None))
+        found.append(VolumeLife(volume.id, float(room[i]), space, jobs, full if inside else None))
     return tuple(found)
+
+
+def _space_of(rows: t.Table, from_: float) -> Steps:
+    ends = np.isfinite(rows["gone"])
+    return steps_of(
+        0.0,
+        [rows["since"], rows["gone"][ends]],
+        [rows["stored_bytes"], -rows["stored_bytes"][ends]],
+        from_,
+    )
 
 
 @njit(cache=True)
