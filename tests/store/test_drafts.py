@@ -9,6 +9,7 @@ from gambrel.core.edits.operations import MoveFull, MoveStart
 from gambrel.core.schedules.words import schedule_in_words
 from gambrel.store import plans as store
 from gambrel.store.models import AuditRow, SignInLinkRow, now_utc
+from gambrel.store.people import people
 from gambrel.store.sign_in import new_link, use_link
 
 LATER = MoveStart("nightly", 0, "22:30")
@@ -146,7 +147,8 @@ def test_a_link_signs_in_once(maker):
     with maker.begin() as session:
         token = new_link(session, "ann")
     with maker.begin() as session:
-        assert use_link(session, token) == "ann"
+        person = use_link(session, token)
+        assert [p.name for p in people(session) if p.id == person] == ["ann"]
         assert use_link(session, token) is None
         assert use_link(session, "guess") is None
         stored = [row.token_hash for row in session.scalars(select(SignInLinkRow))]

@@ -18,6 +18,7 @@ from gambrel.store.ledger_models import MailRow, RunnerRow
 from gambrel.store.models import now_utc
 from gambrel.store.plans import locked_plan, store_plan
 from gambrel.store.sealing import Sealer
+from gambrel.store.settings import set_setting
 from gambrel.work.mailing import Mailing, report_night, run_settings_name
 from gambrel.work.planning import Planning
 from gambrel.work.runs import Runs
@@ -38,7 +39,7 @@ def played(maker, request):
     with maker.begin() as db:
         head = store_plan(db, request.node.name[:80], PLAN, actor="test")
         runners.new_runner(db, head.id, "stand-in", "stand-in", actor="test")
-        mails.set_setting(
+        set_setting(
             db, run_settings_name(head.id),
             {"report_at": "07:30", "report_to": ["me@example.org"],
              "addresses": {"ops": "ops@example.org"}},
@@ -87,7 +88,7 @@ def test_mail_arrives_as_text_and_html(maker, played):
     server.start()
     try:
         with maker.begin() as db:
-            mails.set_setting(
+            set_setting(
                 db, "mail",
                 {"host": "127.0.0.1", "port": server._controller.port, "sender": "g@example.org"},
                 actor="test", told={},
@@ -122,7 +123,7 @@ def test_a_server_that_is_down_delays_and_loses_nothing(maker, played):
 
     mailing = Mailing(runs, Sealer(Sealer.new_key()), fails)
     with maker.begin() as db:
-        mails.set_setting(
+        set_setting(
             db, "mail", {"host": "127.0.0.1", "port": 1, "sender": "g@example.org"},
             actor="test", told={},
         )  # fmt: skip
@@ -145,7 +146,7 @@ def test_no_line_break_gets_into_a_header(maker, played):
     mailing = Mailing(runs, Sealer(Sealer.new_key()), lambda _, m: sent.append(m))
     with maker.begin() as db:
         db.query(MailRow).delete()
-        mails.set_setting(
+        set_setting(
             db, "mail", {"host": "h", "port": 1, "sender": "g@example.org"}, actor="t", told={}
         )
         mails.queue_mail(db, "k", ["a@example.org"], "one\r\nBcc: x@example.org", "t", "<p>t</p>")

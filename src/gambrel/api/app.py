@@ -14,6 +14,7 @@ from flask_wtf.csrf import CSRFProtect
 
 from gambrel import __version__
 from gambrel.api import (
+    audit,
     balance,
     drafts,
     estate,
@@ -22,8 +23,10 @@ from gambrel.api import (
     jobs,
     mail,
     paths,
+    people,
     plans,
     problems,
+    provider,
     recovery,
     rehearsals,
     restore_tests,
@@ -114,6 +117,7 @@ def create_app(
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
         PERMANENT_SESSION_LIFETIME=SIGNED_IN_FOR,
+        ADDRESS=address,
         RATELIMIT_HEADERS_ENABLED=True,
         WTF_CSRF_TIME_LIMIT=None,
         WTF_CSRF_HEADERS=["X-CSRF-Token"],
@@ -126,9 +130,10 @@ def create_app(
     app.json = JsonAnswers(app)
     maker = sessions_of(connect(database_url))
     shared = app.extensions["gambrel"] = Planning(maker)
-    app.extensions["gambrel-discoveries"] = Discoveries(shared, Sealer(sealing_key), allowed)
+    sealer = app.extensions["gambrel-sealer"] = Sealer(sealing_key)
+    app.extensions["gambrel-discoveries"] = Discoveries(shared, sealer, allowed)
     shared_runs = app.extensions["gambrel-runs"] = Runs(shared)
-    mailing = app.extensions["gambrel-mailing"] = Mailing(shared_runs, Sealer(sealing_key))
+    mailing = app.extensions["gambrel-mailing"] = Mailing(shared_runs, sealer)
     shared_runs.on_ended = mailing.notices
     app.extensions["gambrel-rehearsals"] = Rehearsals()
     app.extensions["gambrel-computations"] = Computations(shared, Workers.of_environment())
@@ -136,11 +141,12 @@ def create_app(
     HeaderTokens(app).exempt(runner.blueprint)
     sessions.limiter.init_app(app)
     problems.register(app)
-    app.before_request(sessions.require_sign_in)
+    sessions.register(app)
     app.before_request(_refuse_faulty_json)
     for module in (
-        sessions, plans, drafts, estate, sources, inbox, imports, paths, jobs, versions, balance,
-        runs, rehearsals, recovery, restore_tests, runway, runner, mail, server,
+        sessions, provider, people, audit, plans, drafts, estate, sources, inbox, imports, paths,
+        jobs, versions, balance, runs, rehearsals, recovery, restore_tests, runway, runner, mail,
+        server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.after_request(_with_headers)
@@ -155,7 +161,14 @@ def create_app(
 
 
 class HeaderTokens(CSRFProtect):  # type: ignore[misc]
-    """Takes tokens from the header only: to look for one in a form would read all that is sent."""
+    """Takes tokens from the header only: to look for one in a form would read all that is sent.
+
+    Whoever sends an API token needs no other: a page of somebody else's cannot send one.
+    """
+
+    def protect(self, **more: Any) -> None:
+        if sessions.sent_token() is None:
+            super().protect(**more)
 
     def _get_csrf_token(self) -> str | None:
         token: str | None = request.headers.get("X-CSRF-Token")

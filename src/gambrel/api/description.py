@@ -15,16 +15,21 @@ from apiflask import APIFlask
 
 from gambrel.api.answers import TAGGED
 from gambrel.api.revisions import NEEDS_REVISION
-from gambrel.api.sessions import OPEN_ENDPOINTS, WITH_OWN_TOKENS
+from gambrel.api.rights import OPEN, READ, RIGHTS, WITH_OWN_TOKENS
 
 METHODS = ("get", "post", "put", "patch", "delete")
 SAFE = ("get",)
+LIMITED = {
+    "session.sign_in", "session.sign_in_with_password", "session.set_password",
+    "provider.to_provider", "provider.from_provider",
+}  # fmt: skip
+"""Routes that take so many tries."""
 STATE_IN_THE_BODY = {"imports.import_files"}
 """Routes that are sent with their body what they are based on, instead of If-Match."""
 PROBLEMS = {
     "400": "The request cannot be read.",
     "401": "Nobody is signed in.",
-    "403": "The request carries no valid token of this session.",
+    "403": "Who asks has not the right to, or the request carries no valid token of the session.",
     "404": "There is no such thing.",
     "405": "The address does not take this method; Allow names those that it takes.",
     "409": "It cannot be done with the plan or estate as it is.",
@@ -57,6 +62,11 @@ SECURITY_SCHEMES = {
         "name": "X-CSRF-Token",
         "description": "the token of the session, from /api/v1/session",
     },
+    "program": {
+        "type": "http",
+        "scheme": "bearer",
+        "description": "an API token, which needs neither cookie nor X-CSRF-Token",
+    },
     "runner": {
         "type": "http",
         "scheme": "bearer",
@@ -80,8 +90,10 @@ def _operations(app: APIFlask, spec: dict[str, Any]) -> Iterator[tuple[str, str,
 
 def _codes(endpoint: str, method: str, operation: dict[str, Any], view: Any) -> set[str]:
     codes = {"400", "405", "500", "503"}
-    if endpoint not in OPEN_ENDPOINTS:
+    if RIGHTS.get(endpoint) != OPEN:
         codes.add("401")
+    if RIGHTS.get(endpoint) not in (OPEN, READ):
+        codes.add("403")
     if method not in SAFE:
         codes |= {"403", "409", "413", "422"}
     if "requestBody" in operation:
@@ -92,7 +104,7 @@ def _codes(endpoint: str, method: str, operation: dict[str, Any], view: Any) -> 
         codes |= {"412", "428"}
     if endpoint in STATE_IN_THE_BODY:
         codes.add("412")
-    if endpoint == "session.sign_in" or _is_for_runners(endpoint):
+    if endpoint in LIMITED or _is_for_runners(endpoint):
         codes.add("429")
     if _is_for_runners(endpoint):
         codes.add("409")
@@ -123,8 +135,12 @@ def complete(app: APIFlask, spec: dict[str, Any]) -> dict[str, Any]:
             operation["parameters"] = [*operation.get("parameters", ()), IF_MATCH]
         if hasattr(view, TAGGED) or endpoint == "runner.adopted_plan":
             answers["304"] = {"description": "Nothing has changed since If-None-Match."}
-        needed: dict[str, list[str]] = {"session": []} if endpoint not in OPEN_ENDPOINTS else {}
+        open_ = RIGHTS.get(endpoint) == OPEN
+        needed: dict[str, list[str]] = {} if open_ else {"session": []}
         operation["security"] = [needed if method in SAFE else {**needed, "token": []}]
+        if not open_:
+            operation["security"].append({"program": []})
+            operation["x-right"] = RIGHTS.get(endpoint)
         if _is_for_runners(endpoint):
             operation["security"] = [{"runner": []}]
     spec["components"]["securitySchemes"] = SECURITY_SCHEMES

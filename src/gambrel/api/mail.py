@@ -15,6 +15,7 @@ from gambrel.api.serialize import utc
 from gambrel.api.sessions import actor, planning
 from gambrel.store import mails
 from gambrel.store.plans import plan_head
+from gambrel.store.settings import set_setting, setting
 from gambrel.work.mailing import DEFAULT_REPORT_AT, Mailing, run_settings_name
 
 blueprint = APIBlueprint("mail", __name__, tag="Mail", url_prefix="/api/v1")
@@ -77,7 +78,7 @@ def mailing() -> Mailing:
 
 def _server() -> dict[str, Any]:
     with planning().sessions() as db:
-        value = mails.setting(db, "mail")
+        value = setting(db, "mail")
     return {
         "host": value.get("host", ""),
         "port": value.get("port", 25),
@@ -106,12 +107,12 @@ def set_server(json_data: dict[str, Any]) -> dict[str, Any]:
         )  # fmt: skip
     password = json_data.pop("password")
     with planning().sessions() as db:
-        before = mails.setting(db, "mail")
+        before = setting(db, "mail")
     sealed = before.get("sealed_password", "")
     if password is not None:
         sealed = mailing().sealer.seal(password) if password else ""
     value = {**json_data, "sealed_password": sealed}
-    planning().write(lambda db: mails.set_setting(db, "mail", value, actor=actor(), told=json_data))
+    planning().write(lambda db: set_setting(db, "mail", value, actor=actor(), told=json_data))
     return _server()
 
 
@@ -149,7 +150,7 @@ def show_outbox() -> dict[str, Any]:
 def _run_settings(plan_id: int) -> dict[str, Any]:
     with planning().sessions() as db:
         plan_head(db, plan_id)
-        value = mails.setting(db, run_settings_name(plan_id))
+        value = setting(db, run_settings_name(plan_id))
     return {
         "report_at": value.get("report_at", DEFAULT_REPORT_AT),
         "report_to": value.get("report_to", []),
@@ -172,7 +173,5 @@ def set_run_settings(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     with planning().sessions() as db:
         plan_head(db, plan_id)
     name = run_settings_name(plan_id)
-    planning().write(
-        lambda db: mails.set_setting(db, name, json_data, actor=actor(), told=json_data)
-    )
+    planning().write(lambda db: set_setting(db, name, json_data, actor=actor(), told=json_data))
     return _run_settings(plan_id)

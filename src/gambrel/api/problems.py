@@ -21,6 +21,7 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.values import PlanError
 from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store.database import WRITTEN_AT_ONCE
+from gambrel.store.people import PersonError
 from gambrel.store.plan_tables import NotStorable
 from gambrel.store.plans import NotFound
 from gambrel.store.runners import OtherRunner
@@ -130,6 +131,17 @@ def register(app: APIFlask) -> None:
                 409,
                 "Another runner carries this plan out",
                 f"{error} was heard of a moment ago. Nothing was taken; stop it, or remove it.",
+            )
+        )
+
+    @app.errorhandler(PersonError)
+    def from_person(error: PersonError) -> Response:
+        return answer(
+            ProblemError(
+                422,
+                "This cannot be done",
+                "Nothing was changed.",
+                errors=[field_error(error.field, error.value, error.reason)],
             )
         )
 

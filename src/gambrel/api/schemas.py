@@ -23,6 +23,7 @@ from marshmallow import ValidationError
 from gambrel.core.loads.lanes import LANES_BY
 from gambrel.core.plan.recurrence_rules import EARLIEST_YEAR, LATEST_YEAR
 from gambrel.core.simulation.forecast import PURPOSES
+from gambrel.store.people import MOST_PASSWORD, ROLES
 
 Instant = String
 
@@ -78,13 +79,42 @@ class ProblemSchema(Schema):
 
 
 class SessionSchema(Schema):
+    """`provider`: what the identity provider is called, where one can be used to sign in."""
+
     signed_in = required(Boolean)
     name = nullable(String)
+    role = nullable(String, validate=OneOf(ROLES))
+    has_password = required(Boolean)
+    provider = nullable(String)
     csrf_token = required(String)
 
 
 class SignInSchema(Schema):
     token = required(String, validate=Length(min=1, max=200))
+
+
+class PasswordSignInSchema(Schema):
+    name = required(String, validate=Length(min=1, max=200))
+    password = required(String, validate=Length(min=1, max=MOST_PASSWORD))
+
+
+class PasswordChangeSchema(Schema):
+    """`old`: the password so far, where there is one."""
+
+    old = String(load_default=None, allow_none=True, validate=Length(max=MOST_PASSWORD))
+    password = required(String, validate=Length(max=MOST_PASSWORD))
+
+
+class OwnSessionSchema(Schema):
+    """`this`: the session that asks."""
+
+    id = required(String)
+    began_at = required(Instant)
+    seen_at = required(Instant)
+    expires_at = required(Instant)
+    address = required(String)
+    agent = required(String)
+    this = required(Boolean)
 
 
 # --- plans ------------------------------------------------------------------------------------

@@ -14,10 +14,11 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Plan
 from gambrel.demo.larkmoor import BEGINS
 from gambrel.standins.history import History, PastNight, nights_of
-from gambrel.store import ledger, mails, point_checks, runners
+from gambrel.store import ledger, point_checks, runners
 from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import LeftOverRow
 from gambrel.store.plans import PlanHead, locked_plan
+from gambrel.store.settings import set_setting, setting
 from gambrel.work.mailing import run_settings_name
 from gambrel.work.restore_tests import rota_name
 from gambrel.work.runs import night_mark
@@ -65,7 +66,7 @@ def load_history(maker: Sessions, head: PlanHead, file: dict[str, Any]) -> None:
         checks = (replace(point_checks.check_of(*told), order_id=None) for told in history.checks)
         point_checks.add_checks(db, head.id, checks)
         rota = {**ROTA, "begins": history.first.start}
-        mails.set_setting(db, rota_name(head.id), rota, actor="gambrel demo", told=rota)
+        set_setting(db, rota_name(head.id), rota, actor="gambrel demo", told=rota)
 
 
 def _write_night(
@@ -84,14 +85,14 @@ def _write_night(
 def connect_mail(maker: Sessions, head: PlanHead, port: int) -> None:
     """Have mail go to the simulated server, where none or a simulated one was set before."""
     with maker.begin() as db:
-        known = mails.setting(db, "mail")
+        known = setting(db, "mail")
         if known.get("host", LOOPBACK) == LOOPBACK:
             value = {**known, "host": LOOPBACK, "port": port, "sender": SENDER}
             told = {"host": LOOPBACK, "port": port}
-            mails.set_setting(db, "mail", value, actor="gambrel demo", told=told)
+            set_setting(db, "mail", value, actor="gambrel demo", told=told)
         name = run_settings_name(head.id)
-        if not mails.setting(db, name):
-            mails.set_setting(db, name, REPORTS, actor="gambrel demo", told=REPORTS)
+        if not setting(db, name):
+            set_setting(db, name, REPORTS, actor="gambrel demo", told=REPORTS)
 
 
 def stand_in_token(maker: Sessions, head: PlanHead) -> str:

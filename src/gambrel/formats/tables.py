@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Sequence
+import itertools
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from openpyxl import Workbook
@@ -20,13 +21,20 @@ def harmless(value: Any) -> Any:
     return f"'{value}" if isinstance(value, str) and value[:1] in "=+-@\t\r" and value else value
 
 
-def csv_table(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
-    """A table as CSV."""
+def csv_lines(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> Iterator[str]:
+    """A table as CSV, row by row."""
     text = io.StringIO()
     writer = csv.writer(text)
-    writer.writerow(header)
-    writer.writerows([harmless(value) for value in row] for row in rows)
-    return text.getvalue()
+    for row in itertools.chain([header], rows):
+        writer.writerow([harmless(value) for value in row])
+        yield text.getvalue()
+        text.seek(0)
+        text.truncate()
+
+
+def csv_table(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
+    """A table as CSV."""
+    return "".join(csv_lines(header, rows))
 
 
 def workbook(sheets: Iterable[tuple[str, Sequence[str], Iterable[Sequence[Any]]]]) -> bytes:

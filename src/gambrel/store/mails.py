@@ -5,14 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
-from gambrel.store.audit import audit
-from gambrel.store.ledger_models import MailRow, SettingRow
+from gambrel.store.ledger_models import MailRow
 from gambrel.store.models import now_utc
 
 FIRST_PAUSE_S = 30
@@ -86,25 +84,3 @@ def note_failed(session: Session, mail_id: int, error: str) -> None:
     row.next_try_at = now_utc() + timedelta(seconds=pause)
     if now_utc() - row.created_at > GIVEN_UP_AFTER:
         row.state = "given up"
-
-
-# --- settings -----------------------------------------------------------------------------------
-
-
-def setting(session: Session, name: str) -> dict[str, Any]:
-    """A group of settings; empty where nothing was set."""
-    row = session.get(SettingRow, name)
-    return {} if row is None else dict(row.value)
-
-
-def set_setting(
-    session: Session, name: str, value: dict[str, Any], *, actor: str, told: dict[str, Any]
-) -> None:
-    """Replace a group of settings. `told` is what the audit trail says: no secret."""
-    row = session.get(SettingRow, name, with_for_update=True)
-    if row is None:
-        session.add(SettingRow(name=name, value=value))
-    else:
-        row.value, row.changed_at = value, now_utc()
-    audit(session, actor, "set", name, **told)
-    session.flush()

@@ -179,13 +179,43 @@ class RecoveryRow(Base):
     saved_at: Mapped[datetime] = mapped_column(default=now_utc, onupdate=now_utc)
 
 
+class PersonRow(Base):
+    """Somebody who may sign in. `subject`: the hash of who they are to an identity provider."""
+
+    __tablename__ = "people"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(Ident, unique=True)
+    role: Mapped[str] = mapped_column(String(20))
+    password_hash: Mapped[str | None] = mapped_column(String(200))
+    subject: Mapped[str | None] = mapped_column(String(64), unique=True)
+    created_at: Mapped[datetime] = mapped_column(default=now_utc)
+    barred_at: Mapped[datetime | None]
+
+
+class TokenRow(Base):
+    """A program that may ask the API; only the hash of its token is kept."""
+
+    __tablename__ = "tokens"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(Ident, unique=True)
+    role: Mapped[str] = mapped_column(String(20))
+    token_hash: Mapped[str] = mapped_column(String(64), unique=True)
+    made_by: Mapped[str] = mapped_column(String(200))
+    created_at: Mapped[datetime] = mapped_column(default=now_utc)
+    expires_at: Mapped[datetime | None]
+    used_at: Mapped[datetime | None]
+
+
 class SignInLinkRow(Base):
-    """A one-time link; only the hash of its token is kept."""
+    """A one-time link; only the hash of its token is kept. `role`: of a person who is new."""
 
     __tablename__ = "sign_in_links"
 
     token_hash: Mapped[str] = mapped_column(String(64), primary_key=True)
     name: Mapped[str] = mapped_column(String(200))
+    role: Mapped[str] = mapped_column(String(20), default="administer")
     expires_at: Mapped[datetime]
     used_at: Mapped[datetime | None]
 
@@ -196,8 +226,11 @@ class SignInRow(Base):
     __tablename__ = "sign_ins"
 
     key_hash: Mapped[str] = mapped_column(String(64), primary_key=True)
-    name: Mapped[str] = mapped_column(String(200))
+    person_id: Mapped[int] = mapped_column(ForeignKey("people.id"))
     began_at: Mapped[datetime] = mapped_column(default=now_utc)
+    seen_at: Mapped[datetime | None] = mapped_column(default=now_utc)
+    address: Mapped[str] = mapped_column(String(200), default="")
+    agent: Mapped[str] = mapped_column(String(200), default="")
     expires_at: Mapped[datetime]
 
 
@@ -220,6 +253,7 @@ class AuditRow(Base):
     action: Mapped[str] = mapped_column(String(60))
     subject: Mapped[str] = mapped_column(String(200))
     detail: Mapped[dict[str, Any]]
+    address: Mapped[str] = mapped_column(String(64), default="")
 
 
 # --- the estate -------------------------------------------------------------------------------

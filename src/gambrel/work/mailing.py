@@ -27,6 +27,7 @@ from gambrel.store import ledger, mails
 from gambrel.store.ledger_models import in_us
 from gambrel.store.plans import PlanHead, plan_heads
 from gambrel.store.sealing import Sealer
+from gambrel.store.settings import setting
 from gambrel.work.runs import Runs
 
 log = logging.getLogger(__name__)
@@ -95,7 +96,7 @@ class Mailing:
     def server(self) -> MailServer | None:
         """The mail server that is set; None where there is none."""
         with self.planning.sessions() as db:
-            value = mails.setting(db, "mail")
+            value = setting(db, "mail")
         if not value.get("host"):
             return None
         sealed = value.get("sealed_password", "")
@@ -111,7 +112,7 @@ class Mailing:
     def settings(self, plan_id: int) -> RunSettings:
         """To whom a plan's runs are told."""
         with self.planning.sessions() as db:
-            value = mails.setting(db, run_settings_name(plan_id))
+            value = setting(db, run_settings_name(plan_id))
         return RunSettings(
             value.get("report_at", DEFAULT_REPORT_AT),
             tuple(value.get("report_to", ())),

@@ -20,7 +20,7 @@ from gambrel.core.recovery.restore_tests import (
 )
 from gambrel.core.units import DAY
 from gambrel.store import point_checks
-from gambrel.store.mails import set_setting, setting
+from gambrel.store.settings import set_setting, setting
 from gambrel.work.forecaster import Forecaster
 from gambrel.work.planning import Planning
 

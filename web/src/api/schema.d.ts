@@ -48,6 +48,15 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
                 /** @description The address does not take this method; Allow names those that it takes. */
                 405: {
                     headers: {
@@ -118,7 +127,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -192,6 +201,134 @@ export interface paths {
                 };
             };
         };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Entries of the trail, the newest first, in pages. */
+        get: {
+            parameters: {
+                query?: {
+                    actor?: string | null;
+                    action?: string | null;
+                    subject?: string | null;
+                    said?: string | null;
+                    /** @description an instant or a date, UTC */
+                    since?: string | null;
+                    /** @description an instant or a date, UTC */
+                    until?: string | null;
+                    before?: number | null;
+                    most?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AuditTrailSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -280,6 +417,414 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everybody who may sign in, or might. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PeopleSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a person; the answer has a one-time link with which they sign in for the first time. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewPersonSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["InvitationSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The tokens of programs, those that have expired too. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TokensSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Make a token. A program sends it as `Authorization: Bearer ...`, and needs no cookie. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewTokenSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MadeTokenSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/server": {
         parameters: {
             query?: never;
@@ -317,6 +862,15 @@ export interface paths {
                 };
                 /** @description Nobody is signed in. */
                 401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -368,7 +922,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is signed in, and the token that unsafe requests must carry. */
+        /** Who is signed in, with which role, and the token that unsafe requests must carry. */
         get: {
             parameters: {
                 query?: never;
@@ -458,7 +1012,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -569,16 +1123,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Nobody is signed in. */
-                401: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["ProblemSchema"];
-                    };
-                };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -698,7 +1243,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -778,6 +1323,87 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where whoever asks is signed in, the newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OwnSessionSchema"][];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runner/plan": {
         parameters: {
             query?: never;
@@ -822,6 +1448,15 @@ export interface paths {
                 };
                 /** @description Nobody is signed in. */
                 401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -928,6 +1563,15 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
                 /** @description The address does not take this method; Allow names those that it takes. */
                 405: {
                     headers: {
@@ -1006,6 +1650,15 @@ export interface paths {
                 };
                 /** @description Nobody is signed in. */
                 401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -1108,6 +1761,15 @@ export interface paths {
                 };
                 /** @description Nobody is signed in. */
                 401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
                     headers: {
                         [name: string]: unknown;
                     };
@@ -1242,7 +1904,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -1325,6 +1987,800 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/trail.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The entries that are asked for, all of them, as CSV. */
+        get: {
+            parameters: {
+                query?: {
+                    actor?: string | null;
+                    action?: string | null;
+                    subject?: string | null;
+                    said?: string | null;
+                    /** @description an instant or a date, UTC */
+                    since?: string | null;
+                    /** @description an instant or a date, UTC */
+                    until?: string | null;
+                    before?: number | null;
+                    most?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description The trail as CSV. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set one's own password; all other sessions end. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PasswordChangeSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SessionSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        /** Sign in with a name and a password. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PasswordSignInSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SessionSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Go to the identity provider to sign in there. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description To the identity provider, or back to the sign-in page. */
+                302: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/identity-provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The identity provider that is set. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProviderShownSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        /** Set the identity provider; its secret is kept sealed. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ProviderChangeSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProviderShownSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/trail.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The entries that are asked for, all of them, as JSON lines. */
+        get: {
+            parameters: {
+                query?: {
+                    actor?: string | null;
+                    action?: string | null;
+                    subject?: string | null;
+                    said?: string | null;
+                    /** @description an instant or a date, UTC */
+                    since?: string | null;
+                    /** @description an instant or a date, UTC */
+                    until?: string | null;
+                    before?: number | null;
+                    most?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description The trail as JSON lines. */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1446,6 +2902,213 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/provider/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Come back from the identity provider, signed in where it and a group of theirs say so. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description To the first view, or back to the sign-in page. */
+                302: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": unknown;
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Too many tries; Retry-After says when to try again. */
+                429: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{token_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have a token work no more. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    token_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -1595,7 +3258,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -1735,7 +3398,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -1838,6 +3501,147 @@ export interface paths {
         };
         trace?: never;
     };
+    "/api/v1/people/{person_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Give a person another role, bar them from signing in, or let them in again. */
+        patch: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    person_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PersonChangeSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PersonSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
     "/api/v1/sources/{source_id}": {
         parameters: {
             query?: never;
@@ -1885,7 +3689,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -2007,7 +3811,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -2108,6 +3912,132 @@ export interface paths {
                 };
             };
         };
+        trace?: never;
+    };
+    "/api/v1/session/all/{session_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of one's own sessions. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    session_id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/plans/{plan_id}/file": {
@@ -2526,7 +4456,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -2900,7 +4830,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -3041,7 +4971,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -3181,7 +5111,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -3330,7 +5260,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -3604,7 +5534,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -3863,7 +5793,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -4004,7 +5934,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -4145,7 +6075,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -4289,7 +6219,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -4542,7 +6472,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -4683,7 +6613,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -4833,7 +6763,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -4974,7 +6904,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -5319,7 +7249,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -5460,7 +7390,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -5601,7 +7531,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -5742,7 +7672,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -6116,7 +8046,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -6257,7 +8187,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -6492,7 +8422,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -6743,7 +8673,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -7001,7 +8931,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -7132,7 +9062,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -7273,7 +9203,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -7414,7 +9344,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -7555,7 +9485,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -7817,7 +9747,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -8052,7 +9982,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -8136,6 +10066,262 @@ export interface paths {
             };
         };
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person_id}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have a person's password work no more; all their sessions end. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    person_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PersonSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person_id}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign a person out everywhere. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    person_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PersonSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -8314,7 +10500,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -8686,7 +10872,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -8827,7 +11013,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -8968,7 +11154,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -9345,7 +11531,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -9503,7 +11689,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -9653,7 +11839,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -9793,7 +11979,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -9935,7 +12121,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -10076,7 +12262,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -10215,7 +12401,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -10709,7 +12895,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -10850,7 +13036,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -10991,7 +13177,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -11225,7 +13411,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -11367,7 +13553,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -11506,7 +13692,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -11768,7 +13954,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -12302,6 +14488,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{person_id}/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a new one-time link for a person. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    person_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["InvitationSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/findings/{day}": {
         parameters: {
             query?: never;
@@ -12474,7 +14788,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -12616,7 +14930,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -12757,7 +15071,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -12902,7 +15216,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -13043,7 +15357,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -13184,7 +15498,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -13439,7 +15753,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -13697,7 +16011,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -14072,7 +16386,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -14449,7 +16763,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -14586,7 +16900,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -14717,7 +17031,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -14857,7 +17171,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -15341,7 +17655,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -15469,7 +17783,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -15604,7 +17918,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -15745,7 +18059,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -15890,7 +18204,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -16031,7 +18345,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -16511,7 +18825,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -16756,7 +19070,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -16884,7 +19198,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -17127,7 +19441,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -17379,7 +19693,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -17506,7 +19820,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -17866,7 +20180,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -18124,7 +20438,7 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description The request carries no valid token of this session. */
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
                 403: {
                     headers: {
                         [name: string]: unknown;
@@ -18258,10 +20572,73 @@ export interface components {
             /** @default null */
             password: string | null;
         };
+        AuditEntrySchema: {
+            id: number;
+            at: string;
+            actor: string;
+            action: string;
+            subject: string;
+            address: string;
+            detail: {
+                [key: string]: unknown;
+            };
+        };
+        AuditTrailSchema: {
+            entries: components["schemas"]["AuditEntrySchema"][];
+            actions: string[];
+            next: number | null;
+        };
         PlanListItemSchema: {
             id: number;
             name: string;
             adopted_version: number;
+        };
+        PersonSchema: {
+            id: number;
+            name: string;
+            /** @enum {string} */
+            role: "read" | "plan" | "administer";
+            has_password: boolean;
+            provided: boolean;
+            created_at: string;
+            barred_at: string | null;
+            seen_at: string | null;
+        };
+        PeopleSchema: {
+            people: components["schemas"]["PersonSchema"][];
+        };
+        InvitationSchema: {
+            person: components["schemas"]["PersonSchema"];
+            link: string;
+            valid_days: number;
+        };
+        NewPersonSchema: {
+            name: string;
+            /** @enum {string} */
+            role: "read" | "plan" | "administer";
+        };
+        TokenSchema: {
+            id: number;
+            name: string;
+            role: string;
+            made_by: string;
+            created_at: string;
+            expires_at: string | null;
+            used_at: string | null;
+        };
+        TokensSchema: {
+            tokens: components["schemas"]["TokenSchema"][];
+        };
+        MadeTokenSchema: {
+            token: components["schemas"]["TokenSchema"];
+            secret: string;
+        };
+        NewTokenSchema: {
+            name: string;
+            /** @enum {string} */
+            role: "read" | "plan" | "administer";
+            /** @default 90 */
+            days: number | null;
         };
         CacheSchema: {
             name: string;
@@ -18287,6 +20664,10 @@ export interface components {
         SessionSchema: {
             signed_in: boolean;
             name: string | null;
+            /** @enum {string|null} */
+            role: "read" | "plan" | "administer" | null;
+            has_password: boolean;
+            provider: string | null;
             csrf_token: string;
         };
         SignInSchema: {
@@ -18308,6 +20689,15 @@ export interface components {
         TestMailSchema: {
             /** Format: email */
             to: string;
+        };
+        OwnSessionSchema: {
+            id: string;
+            began_at: string;
+            seen_at: string;
+            expires_at: string;
+            address: string;
+            agent: string;
+            this: boolean;
         };
         PlanFileSchema: {
             format: string;
@@ -18351,6 +20741,47 @@ export interface components {
             /** @default null */
             speed: number | null;
             events: unknown[];
+        };
+        PasswordSignInSchema: {
+            name: string;
+            password: string;
+        };
+        PasswordChangeSchema: {
+            /** @default null */
+            old: string | null;
+            password: string;
+        };
+        ProviderShownSchema: {
+            /** @default  */
+            label: string;
+            /** @default  */
+            issuer: string;
+            /** @default  */
+            client_id: string;
+            /** @default groups */
+            groups_claim: string;
+            /** @description by role the groups that have it; the highest role counts */
+            roles?: {
+                [key: string]: string[];
+            };
+            /** Format: url */
+            redirect_uri: string;
+        };
+        ProviderChangeSchema: {
+            /** @default  */
+            label: string;
+            /** @default  */
+            issuer: string;
+            /** @default  */
+            client_id: string;
+            /** @default groups */
+            groups_claim: string;
+            /** @description by role the groups that have it; the highest role counts */
+            roles?: {
+                [key: string]: string[];
+            };
+            /** @default null */
+            client_secret: string | null;
         };
         OperationSchema: {
             operation: string;
@@ -18459,6 +20890,11 @@ export interface components {
         };
         RenameSchema: {
             name: string;
+        };
+        PersonChangeSchema: {
+            /** @enum {string} */
+            role?: "read" | "plan" | "administer";
+            barred?: boolean;
         };
         CredentialSchema: {
             id: number;
@@ -18744,8 +21180,13 @@ export interface components {
         VolumeLifeSchema: {
             id: string;
             capacity_gib: number;
+            now_gib: number;
             peak_gib: number;
             full_at: string | null;
+            gib: number[];
+            jobs: components["schemas"]["JobSpaceSchema"][];
+            /** @description points that no job looks after */
+            rest_gib: number[];
         };
         RepositoryLifeSchema: {
             id: string;
@@ -19912,6 +22353,10 @@ export interface components {
             /** @enum {string} */
             was: "fits" | "tight" | "over";
         };
+        RpoMissedSchema: {
+            was: number;
+            then: number;
+        };
         CandidateSchema: {
             words: string;
             costs: string[];
@@ -19921,6 +22366,7 @@ export interface components {
             loses_days: number;
             drops_points: boolean;
             nights: components["schemas"]["WeekNightSchema"][];
+            rpo_missed: components["schemas"]["RpoMissedSchema"] | null;
             operations: {
                 [key: string]: unknown;
             }[];
@@ -20136,8 +22582,18 @@ export interface components {
             fulls: number;
             days: number;
         };
+        RoleGrowthSchema: {
+            machine: string;
+            folder: string;
+            role: string;
+            used_gib: number;
+            stated: number;
+            usual: number;
+            machines: number;
+        };
         GrowthSchema: {
             machines: components["schemas"]["LearnedGrowthSchema"][];
+            by_role: components["schemas"]["RoleGrowthSchema"][];
             without: number;
         };
         StandingRuleSchema: {
