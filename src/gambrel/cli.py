@@ -44,6 +44,23 @@ def _parser() -> argparse.ArgumentParser:
     command.add_argument("--state-at", metavar="INSTANT", help="write what is under way then")
     command.add_argument("--state-output", metavar="PLAN.json", help="the plan with that state")
 
+    command = commands.add_parser(
+        "check", help="say whether a week of a plan file fits; for pipelines"
+    )
+    command.add_argument("plan", metavar="PLAN.json")
+    command.add_argument("--week", metavar="DATE", help="any date of the week (the first there is)")
+    command.add_argument(
+        "--fail-on", choices=("over", "tight"), default="over",
+        help="the mildest verdict of a night with which it does not pass (over)",
+    )  # fmt: skip
+    command.add_argument("--json", metavar="FILE", help="verdicts and findings; - prints them")
+    command.add_argument("--junit", metavar="FILE", help="the same as a report of tests")
+
+    command = commands.add_parser("diff", help="say in words what two plan files have otherwise")
+    command.add_argument("one", metavar="A.json")
+    command.add_argument("other", metavar="B.json")
+    command.add_argument("--json", action="store_true", help="as JSON")
+
     command = commands.add_parser("load", help="store a plan file as the adopted plan")
     command.add_argument("plan", metavar="PLAN.json")
     command.add_argument("--name", help="name of the plan (the file's name)")
@@ -95,6 +112,14 @@ def _run(options: argparse.Namespace) -> int:
                 )  # fmt: skip
             else:
                 files.sample(options.name, options.output)
+        case "check" | "diff":
+            from gambrel.commands import pipeline
+
+            if options.command == "check":
+                return pipeline.check(
+                    options.plan, options.week, options.fail_on, options.json, options.junit
+                )
+            return pipeline.diff(options.one, options.other, as_json=options.json)
         case "load" | "save":
             from gambrel.commands import plan_store
 

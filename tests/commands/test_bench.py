@@ -31,7 +31,10 @@ def bench(*sections):
 
 
 @pytest.mark.timeout(600)
-@pytest.mark.parametrize("section", SECTIONS)
+@pytest.mark.parametrize(
+    "section",
+    [SECTIONS[0], *(pytest.param(each, marks=pytest.mark.long) for each in SECTIONS[1:])],
+)
 def test_a_benchmark_runs(section):
     before = PAGE.read_bytes()
     printed = bench(section)
@@ -41,6 +44,7 @@ def test_a_benchmark_runs(section):
     assert PAGE.read_bytes() == before
 
 
+@pytest.mark.long
 @pytest.mark.timeout(600)
 @pytest.mark.skipif(
     not (PROJECT / "web" / "dist" / "index.html").exists() or shutil.which("chromium") is None,

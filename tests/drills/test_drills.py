@@ -11,6 +11,8 @@ from gambrel.commands.places import PROJECT
 SHORT = {
     "Fuzzed calls": 100,
     "Killed processes": 2,
+}
+LONG = {
     "Two and eight writers": 3,
     "Slow clients": 8,
     "Fifty readers": 5,
@@ -23,13 +25,16 @@ SHORT = {
 @pytest.mark.skipif(
     not (PROJECT / "web" / "dist" / "index.html").exists(), reason="the pages are not built"
 )
-@pytest.mark.parametrize("name", SHORT)
-def test_a_small_drill_finds_nothing(name):
+@pytest.mark.parametrize(
+    ("name", "times"),
+    [*SHORT.items(), *(pytest.param(*each, marks=pytest.mark.long) for each in LONG.items())],
+)
+def test_a_small_drill_finds_nothing(name, times):
     page = (PROJECT / "docs" / "reliability.md").read_bytes()
     done = subprocess.run(
         [
             sys.executable, str(PROJECT / "drills" / "drill.py"), "--small",
-            "--times", str(SHORT[name]), name,
+            "--times", str(times), name,
         ],
         capture_output=True, text=True, check=False, cwd=PROJECT,
         env={

@@ -68,7 +68,7 @@ _BY_RIGHT: dict[str, str] = {
         restore_tests.check_point restore_tests.order_tests restore_tests.set_rota
         restore_tests.clean_up
         runway.begin_nights_ahead runway.begin_purchase
-        mail.set_run_settings
+        mail.set_run_settings mail.show_server mail.show_outbox
     """,
     ADMINISTER: """
         people.list_people people.add_person people.change_person people.invite
@@ -77,7 +77,7 @@ _BY_RIGHT: dict[str, str] = {
         people.show_provider people.set_provider
         audit.show_trail audit.trail_csv audit.trail_jsonl
         runs.add_runner runs.remove_runner
-        mail.show_server mail.set_server mail.show_outbox mail.test_mail
+        mail.set_server mail.test_mail
         server.show_server
     """,
 }

@@ -69,10 +69,14 @@ def _checks() -> bool:
 
 
 def run(arguments: Sequence[str]) -> int:
-    """All checks, then all tests; with arguments only pytest, with them. Returns the exit code."""
+    """All checks, then all tests but the long ones; with arguments only pytest, with them.
+
+    Returns the exit code.
+    """
     checked = True if arguments else _checks()
     say("— pytest")
-    how = arguments or ["-n", str(min(MOST_WORKERS, os.cpu_count() or 1)), "--dist", "loadfile"]
+    workers = str(min(MOST_WORKERS, os.cpu_count() or 1))
+    how = arguments or ["-n", workers, "--dist", "loadfile", "-m", "not long"]
     tested = subprocess.run(
         [sys.executable, "-m", "pytest", *how], cwd=PROJECT, check=False
     ).returncode

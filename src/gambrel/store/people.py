@@ -69,9 +69,7 @@ def people(session: Session) -> list[Person]:
     seen = dict(
         session.execute(
             select(SignInRow.person_id, func.max(SignInRow.seen_at)).group_by(SignInRow.person_id)
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     rows = session.scalars(select(PersonRow).order_by(PersonRow.name))
     return [_person(row, seen.get(row.id)) for row in rows]

@@ -25,6 +25,7 @@ const PastBoard = lazy(() => import("../runs/PastBoard").then((m) => ({ default:
 const Recovery = lazy(() => import("../recovery/Recovery").then((m) => ({ default: m.Recovery })));
 const Runs = lazy(() => import("../runs/Runs").then((m) => ({ default: m.Runs })));
 const Runway = lazy(() => import("../runway/Runway").then((m) => ({ default: m.Runway })));
+const Settings = lazy(() => import("../settings/Settings").then((m) => ({ default: m.Settings })));
 const Paths = lazy(() => import("../paths/Paths").then((m) => ({ default: m.Paths })));
 
 /** How soon it shows that somebody else adopted a draft or began one. */
@@ -46,6 +47,7 @@ export function App() {
       <Route path="/recovery/:date?" element={<Views />} />
       <Route path="/runway/:date?" element={<Views />} />
       <Route path="/compare/:date?" element={<Views />} />
+      <Route path="/settings/:date?" element={<Views />} />
       <Route path="*" element={<Navigate to="/" replace />} />
     </Routes>
   );
@@ -140,6 +142,8 @@ function Views() {
             <Runway />
           ) : view === "compare" ? (
             <Compare />
+          ) : view === "settings" ? (
+            <Settings />
           ) : isOver ? (
             <PastBoard />
           ) : (

@@ -7,6 +7,7 @@ import { Button } from "../ui/Button";
 import { count, percent, resource } from "../ui/words";
 import { AdoptDialog } from "./AdoptDialog";
 import { planOf } from "../workbench/address";
+import { useMay } from "../workbench/rights";
 import { useWorkbench } from "../workbench/store";
 
 /** The address of a comparison of the adopted plan with a draft. */
@@ -50,6 +51,7 @@ export function EffectLine() {
   const navigate = useNavigate();
   const [search] = useSearchParams();
   const [adopting, setAdopting] = useState(false);
+  const mayPlan = useMay("plan");
   const zone = plan.time_zone;
   const now = week.find((n) => n.date === date);
   const was = adoptedWeek.find((n) => n.date === date);
@@ -119,12 +121,12 @@ export function EffectLine() {
             Dismiss
           </Button>
         )}
-        {differs && (
+        {differs && (mayPlan || moves.length > 0) && (
           <Button look="onEffect" onClick={bench.undo} disabled={busy === "saving"}>
             Undo
           </Button>
         )}
-        {draft?.can_redo && !moves.length && (
+        {mayPlan && draft?.can_redo && !moves.length && (
           <Button look="onEffect" onClick={bench.redo} disabled={busy === "saving"}>
             Redo
           </Button>
@@ -139,14 +141,18 @@ export function EffectLine() {
             >
               Discard
             </AskButton>
-            <Button
-              look="onEffect"
-              className="font-bold"
-              onClick={bench.save}
-              disabled={busy === "saving"}
-            >
-              Save to draft
-            </Button>
+            {mayPlan ? (
+              <Button
+                look="onEffect"
+                className="font-bold"
+                onClick={bench.save}
+                disabled={busy === "saving"}
+              >
+                Save to draft
+              </Button>
+            ) : (
+              <span>You may look: this cannot be saved</span>
+            )}
           </>
         )}
         {differs && draft && !moves.length && !considered.length && (
@@ -159,14 +165,16 @@ export function EffectLine() {
             >
               Compare
             </Button>
-            <Button
-              look="onEffect"
-              className="font-bold"
-              onClick={() => setAdopting(true)}
-              disabled={busy === "saving"}
-            >
-              Adopt
-            </Button>
+            {mayPlan && (
+              <Button
+                look="onEffect"
+                className="font-bold"
+                onClick={() => setAdopting(true)}
+                disabled={busy === "saving"}
+              >
+                Adopt
+              </Button>
+            )}
             <AdoptDialog open={adopting} onOpen={setAdopting} />
           </>
         )}

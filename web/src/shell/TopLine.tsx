@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { LogOut, Moon, Search, Sun } from "lucide-react";
+import { LogOut, Moon, Search, Settings, Sun } from "lucide-react";
 import { clsx } from "clsx";
 import { lazy, Suspense, useState } from "react";
 import { NavLink, useLocation, useSearchParams } from "react-router";
@@ -13,6 +13,7 @@ import { firstBar, useCtrl } from "../workbench/keys";
 import { Mark } from "../ui/Mark";
 import { ServerDialog } from "./ServerDialog";
 import { setTheme, useTheme } from "../ui/theme";
+import { useMay } from "../workbench/rights";
 import { useWorkbench } from "../workbench/store";
 
 const Finder = lazy(() => import("./Finder").then((m) => ({ default: m.Finder })));
@@ -35,6 +36,7 @@ export function TopLine() {
   const session = useQuery(sessionQuery);
   const client = useQueryClient();
   const theme = useTheme();
+  const mayPlan = useMay("plan");
   const changes = draft?.changes.length ?? 0;
   const [finding, setFinding] = useState(false);
   const [server, setServer] = useState(false);
@@ -84,7 +86,7 @@ export function TopLine() {
             </span>
           </>
         ) : (
-          <span className="text-ink-2">The adopted plan</span>
+          <span className="text-ink-2">The adopted plan{!mayPlan && ", to look at"}</span>
         )}
         {draft?.can_redo && !changes && !moves.length && (
           <Button small look="plain" className="ml-2" onClick={redo}>
@@ -134,6 +136,18 @@ export function TopLine() {
           >
             {theme === "night" ? <Sun size={16} aria-hidden /> : <Moon size={16} aria-hidden />}
           </button>
+        </Hint>
+        <Hint text={`Settings of ${session.data?.name ?? ""}`}>
+          <NavLink
+            to={{ pathname: `/settings/${date}`, search: planOf(search) }}
+            aria-label="Settings"
+            className={clsx(
+              "rounded-[3px] p-1.5 hover:bg-closed",
+              view === "settings" && "bg-closed",
+            )}
+          >
+            <Settings size={16} aria-hidden />
+          </NavLink>
         </Hint>
         <Hint text={`Sign out ${session.data?.name ?? ""}`}>
           <button

@@ -12,10 +12,18 @@ const content =
 const item =
   "flex cursor-default items-center gap-2 py-1 pr-4 pl-2 outline-none data-highlighted:bg-closed";
 
-function Trigger({ lead, children }: { lead: string; children: ReactNode }) {
+function Trigger({
+  lead,
+  hideLead = false,
+  children,
+}: {
+  lead: string;
+  hideLead?: boolean;
+  children: ReactNode;
+}) {
   return (
     <DropdownMenu.Trigger className="inline-flex h-7 items-center gap-1 rounded-[3px] px-1.5 whitespace-nowrap hover:bg-closed">
-      <span className="text-ink-2">{lead}</span>
+      <span className={hideLead ? "sr-only" : "text-ink-2"}>{lead}</span>
       <span>{children}</span>
       <ChevronDown size={14} aria-hidden />
     </DropdownMenu.Trigger>
@@ -25,14 +33,18 @@ function Trigger({ lead, children }: { lead: string; children: ReactNode }) {
 /** One of several: a word that opens a list. */
 export function Choice(props: {
   lead: string;
+  /** Only for those who do not see it: the place says it already. */
+  hideLead?: boolean;
   value: string;
   options: readonly Option[];
   onChange: (value: string) => void;
 }) {
-  const { lead, value, options, onChange } = props;
+  const { lead, hideLead, value, options, onChange } = props;
   return (
     <DropdownMenu.Root modal={false}>
-      <Trigger lead={lead}>{options.find((o) => o.value === value)?.label ?? value}</Trigger>
+      <Trigger lead={lead} hideLead={hideLead ?? false}>
+        {options.find((o) => o.value === value)?.label ?? value}
+      </Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="start" className={content}>
           <DropdownMenu.RadioGroup value={value} onValueChange={onChange}>

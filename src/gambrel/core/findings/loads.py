@@ -100,7 +100,7 @@ def squeezed_while_peers_idle(look: Look) -> Iterator[Finding]:
                 "risks",
                 (owner, Subject("resource", name)),
                 f"{label} is full with others waiting for {duration(pressed)} of this week.",
-                f"{count(jobs, 'job')} wait there, while "
+                f"{count(jobs, 'job')} {'waits' if jobs == 1 else 'wait'} there, while "
                 + ", ".join(load_label(look.plan, peer.name) for peer in idle[:3])
                 + " have room.",
                 pressed,
