@@ -24,8 +24,8 @@ LEFT_ALONE = {
     "POST /api/v1/plans/{plan_id}/purchases",
     "POST /api/v1/plans/{plan_id}/runway/below",
 }
-"""The first ones would end the session of the drill; the others compute for long, and all calls beside
-them would be slow for that reason alone."""
+"""The first ones would end the session of the drill; the others compute for long, and all calls
+beside them would be slow for that reason alone."""
 REAL_SHARE = 0.8
 """How often an id is one that exists."""
 
