@@ -22,6 +22,7 @@ from gambrel.api import (
     inbox,
     jobs,
     mail,
+    metrics,
     paths,
     people,
     plans,
@@ -149,6 +150,7 @@ def create_app(
         server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
+    metrics.register(app)
     app.after_request(_with_headers)
 
     @app.spec_processor  # type: ignore[untyped-decorator,unused-ignore]

@@ -134,13 +134,18 @@ def _require_right() -> None:
     right = "read" if endpoint is None or endpoint == "page" else RIGHTS.get(endpoint)
     if request.blueprint == WITH_OWN_TOKENS or right == OPEN:
         return
+    require(right)
+
+
+def require(right: str | None) -> None:
+    """Turn away who may not. `right`: None is a right that nobody has. Raises ProblemError."""
     found = _visitor()
     if found is None:
         raise ProblemError(
             401,
             "Sign in first",
             "Open the page to sign in. `./gambrel link` prints a one-time link on the machine "
-            "where Gambrel runs.",
+            "where Gambrel runs. Programs send a token.",
         )
     if right is None or not found.may(right):
         raise ProblemError(

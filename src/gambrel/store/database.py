@@ -10,7 +10,9 @@ from typing import TypeVar
 
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Engine, create_engine
+from alembic.runtime.migration import MigrationContext
+from alembic.script import ScriptDirectory
+from sqlalchemy import Connection, Engine, create_engine
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
@@ -61,6 +63,27 @@ def migrate(engine: Engine, to: str = "head") -> None:
     with engine.begin() as connection:
         config.attributes["connection"] = connection
         command.upgrade(config, to)
+
+
+def revision_of(connection: Connection) -> str | None:
+    """The revision of the schema of a database; None where it has none."""
+    return MigrationContext.configure(connection).get_current_revision()
+
+
+def newest_revision() -> str:
+    """The revision of the schema that this program works with."""
+    found = _scripts().get_current_head()
+    assert found is not None
+    return found
+
+
+def is_current(connection: Connection) -> bool:
+    """Whether a database has the schema that this program works with."""
+    return revision_of(connection) == newest_revision()
+
+
+def _scripts() -> ScriptDirectory:
+    return ScriptDirectory(str(Path(__file__).parent / "migrations"))
 
 
 def sessions(engine: Engine) -> Sessions:
