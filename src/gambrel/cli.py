@@ -34,7 +34,16 @@ def _parser() -> argparse.ArgumentParser:
         if name == "demo":
             command.add_argument("--fresh", action="store_true", help="store the sample plans anew")
 
-    commands.add_parser("link", help="print a new one-time sign-in link")
+    command = commands.add_parser("link", help="print a new one-time sign-in link")
+    command.add_argument("--name", help="for whom (Planner); somebody new administers")
+
+    command = commands.add_parser("dump", help="write Gambrel's own data to a file, while it runs")
+    command.add_argument("file", metavar="FILE")
+    command = commands.add_parser("undump", help="bring Gambrel's own data back from such a file")
+    command.add_argument("file", metavar="FILE")
+    command.add_argument(
+        "--replace", action="store_true", help="in place of plans that are there; dumps them first"
+    )
 
     command = commands.add_parser("simulate", help="simulate a plan file, without a server")
     command.add_argument("plan", metavar="PLAN.json")
@@ -101,7 +110,14 @@ def _run(options: argparse.Namespace) -> int:
             elif options.command == "start":
                 serving.start(options.port)
             else:
-                serving.link()
+                serving.link(options.name)
+        case "dump" | "undump":
+            from gambrel.commands import bringing_back
+
+            if options.command == "dump":
+                bringing_back.dump(options.file)
+            else:
+                bringing_back.undump(options.file, replace=options.replace)
         case "simulate" | "sample":
             from gambrel.commands import files
 

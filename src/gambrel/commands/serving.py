@@ -19,6 +19,7 @@ from typing import Any
 
 from sqlalchemy.exc import OperationalError
 
+from gambrel.commands import own_data
 from gambrel.commands.database import (
     Instance,
     database,
@@ -42,7 +43,16 @@ from gambrel.core.plan.reading import read_plan
 from gambrel.demo import SCENARIOS
 from gambrel.demo.estate import sample_sources
 from gambrel.store import sources
-from gambrel.store.database import Sessions, connect, migrate, sessions
+from gambrel.store.database import (
+    Sessions,
+    connect,
+    knows_revision,
+    migrate,
+    newest_revision,
+    revision_of,
+    sessions,
+)
+from gambrel.store.dumps import is_empty
 from gambrel.store.plans import discard_drafts, plan_heads, store_plan
 from gambrel.store.sealing import Sealer
 from gambrel.store.sign_in import new_link
@@ -73,8 +83,13 @@ def sealing_key() -> str:
     )
 
 
+def keys() -> dict[str, str]:
+    """What a dump needs beside the database, so that another machine can go on with it."""
+    return {"secret-key": secret_key(), "sealing-key": sealing_key()}
+
+
 @contextlib.contextmanager
-def _only_one() -> Iterator[None]:
+def only_one() -> Iterator[None]:
     """Hold the lock of this folder; two servers on one database folder would harm each other."""
     STATE.mkdir(parents=True, exist_ok=True)
     with (STATE / "running").open("a+") as lock:
@@ -107,9 +122,24 @@ def _choose_port(wanted: int | None) -> int:
 
 
 def prepared(url: str) -> Sessions:
-    """The database with its newest schema."""
+    """The database with its newest schema; of an older one that has plans a dump is made before.
+
+    Raises:
+        CommandError: where it cannot be used, or a newer program has written it.
+    """
     engine = connect(url)
     try:
+        with engine.connect() as connection:
+            revision = revision_of(connection)
+            empty = is_empty(connection)
+        if revision is not None and not knows_revision(revision):
+            raise CommandError(
+                f"The database was written by a newer Gambrel (its schema is {revision}, this "
+                f"program knows up to {newest_revision()}). Start that one, or bring back a dump "
+                "that was made before with `./gambrel undump`. Nothing was changed."
+            )
+        if revision not in (None, newest_revision()) and not empty:
+            own_data.dump_before(engine, f"upgrade-from-{revision}", keys())
         migrate(engine)
     except OperationalError as error:
         raise CommandError(
@@ -330,7 +360,7 @@ def serve(port: int | None, before: Callable[[Sessions, int], None]) -> None:
     _check_settings()
     _stop_on_signals()
     application: Application | None = None
-    with contextlib.suppress(_Stop), _only_one():
+    with contextlib.suppress(_Stop), only_one():
         chosen = _choose_port(port)
         try:
             with database() as (url, instance):
@@ -381,9 +411,9 @@ def start(port: int | None) -> None:
     serve(port, lambda _maker, _port: None)
 
 
-def link() -> None:
-    """Print a new one-time sign-in link."""
+def link(name: str | None = None) -> None:
+    """Print a new one-time sign-in link, of somebody who administers where they are new."""
     with database() as (url, _), prepared(url).begin() as db:
-        token = new_link(db, PLANNER)
+        token = new_link(db, name or PLANNER)
     address = address_from(os.environ) or running_address() or f"http://127.0.0.1:{DEFAULT_PORT}"
     say(f"{address}/sign-in#{token}")

@@ -77,6 +77,11 @@ def newest_revision() -> str:
     return found
 
 
+def knows_revision(revision: str) -> bool:
+    """Whether this program knows a revision of the schema: a newer one it does not."""
+    return revision in {script.revision for script in _scripts().walk_revisions()}
+
+
 def is_current(connection: Connection) -> bool:
     """Whether a database has the schema that this program works with."""
     return revision_of(connection) == newest_revision()
