@@ -68,3 +68,12 @@ def test_monitoring_is_told_what_the_screens_say(app, client):
     assert told[("gambrel_machines_without_good_point", "larkmoor")] >= 0
     assert any(key[0] == "gambrel_request_seconds_count" for key in told)
     assert any(key[0] == "gambrel_cache_bytes" for key in told)
+
+
+def test_own_data_are_told_by_kind(client):
+    told = client.get("/api/v1/server/data").json
+    kinds = [each["kind"] for each in told["taken"]]
+    assert "versions of plans" in kinds
+    assert "the audit trail" in kinds
+    assert sum(each["bytes"] for each in told["taken"]) > 0
+    assert told["keep"]["versions"] == 100

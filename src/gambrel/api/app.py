@@ -48,6 +48,7 @@ from gambrel.connectors.addresses import Allowed
 from gambrel.core.nights.nights import week_of
 from gambrel.store.database import Sessions, connect
 from gambrel.store.database import sessions as sessions_of
+from gambrel.store.housekeeping import Keep
 from gambrel.store.plans import plan_heads
 from gambrel.store.sealing import Sealer
 from gambrel.store.sign_in import SIGNED_IN_FOR
@@ -119,6 +120,7 @@ def create_app(
         SESSION_COOKIE_SAMESITE="Lax",
         PERMANENT_SESSION_LIFETIME=SIGNED_IN_FOR,
         ADDRESS=address,
+        KEEP=Keep(),
         RATELIMIT_HEADERS_ENABLED=True,
         WTF_CSRF_TIME_LIMIT=None,
         WTF_CSRF_HEADERS=["X-CSRF-Token"],

@@ -78,7 +78,7 @@ _BY_RIGHT: dict[str, str] = {
         audit.show_trail audit.trail_csv audit.trail_jsonl
         runs.add_runner runs.remove_runner
         mail.set_server mail.test_mail
-        server.show_server
+        server.show_server server.show_data
     """,
 }
 

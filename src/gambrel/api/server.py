@@ -12,9 +12,12 @@ from apiflask.fields import Integer, List, Nested, String
 from flask import current_app
 
 from gambrel.api.schemas import nullable, required
+from gambrel.api.sessions import planning
 from gambrel.build import build
 from gambrel.core.caches import CacheState, cache_states
 from gambrel.core.simulation.turns import Turns, simulations
+from gambrel.store.database import newest_revision
+from gambrel.store.housekeeping import Keep, taken
 from gambrel.work.computations import Computations
 
 blueprint = APIBlueprint("server", __name__, tag="Server", url_prefix="/api/v1/server")
@@ -43,6 +46,30 @@ class ServerSchema(Schema):
     caches = required(List, Nested(CacheSchema))
     simulations = required(Nested, WorkSchema)
     computations = required(Nested, WorkSchema)
+
+
+class TakenSchema(Schema):
+    """What a kind of data takes, as the database estimates it."""
+
+    kind = required(String)
+    rows = required(Integer)
+    bytes = required(Integer)
+
+
+class KeepSchema(Schema):
+    """How much is kept: of each plan the newest so many, and so many days."""
+
+    versions = required(Integer)
+    computations = required(Integer)
+    event_days = required(Integer)
+    audit_days = required(Integer)
+    ledger_days = required(Integer)
+
+
+class DataSchema(Schema):
+    revision = required(String, metadata={"description": "of the schema"})
+    taken = required(List, Nested(TakenSchema))
+    keep = required(Nested, KeepSchema)
 
 
 def resident_bytes() -> int:
@@ -83,4 +110,24 @@ def show_server() -> dict[str, Any]:
         "caches": caches,
         "simulations": _work(simulations),
         "computations": _work(computations.turns),
+    }
+
+
+@blueprint.get("/data")
+@blueprint.output(DataSchema)
+def show_data() -> dict[str, Any]:
+    """What Gambrel's own data take in the database, the most first, and how much is kept."""
+    with planning().sessions() as db:
+        found = taken(db)
+    keep: Keep = current_app.config["KEEP"]
+    return {
+        "revision": newest_revision(),
+        "taken": [{"kind": t.kind, "rows": t.rows, "bytes": t.bytes} for t in found],
+        "keep": {
+            "versions": keep.versions,
+            "computations": keep.computations,
+            "event_days": keep.event_days,
+            "audit_days": keep.audit_days,
+            "ledger_days": keep.ledger_days,
+        },
     }

@@ -37,7 +37,13 @@ from gambrel.commands.places import (
     say,
 )
 from gambrel.commands.sample_runs import connect_mail, load_history, stand_in_token
-from gambrel.commands.settings import address_from, keep_from, log_bytes_from, sources_from
+from gambrel.commands.settings import (
+    address_from,
+    keep_from,
+    log_bytes_from,
+    proxies_from,
+    sources_from,
+)
 from gambrel.commands.state_files import kept_text, rotated
 from gambrel.core.plan.reading import read_plan
 from gambrel.demo import SCENARIOS
@@ -345,7 +351,7 @@ def _note_running(text: str) -> None:
 
 def _check_settings() -> None:
     """Refuse settings that cannot be before anything is started. Raises CommandError."""
-    for read in (address_from, sources_from, keep_from, log_bytes_from):
+    for read in (address_from, sources_from, keep_from, log_bytes_from, proxies_from):
         read(os.environ)
 
 

@@ -19,6 +19,13 @@ KEEP_COMPUTATIONS = "GAMBREL_KEEP_COMPUTATIONS"
 """How many of its newest proposals and other computations each plan keeps."""
 KEEP_EVENTS = "GAMBREL_KEEP_EVENT_DAYS"
 """For how many days events of runners, sent mails and restore points that are gone are kept."""
+KEEP_AUDIT = "GAMBREL_KEEP_AUDIT_DAYS"
+"""For how many days entries of the audit trail are kept; at least 91."""
+KEEP_LEDGER = "GAMBREL_KEEP_LEDGER_DAYS"
+"""For how many days nights and runs of the ledger are kept."""
+PROXIES = "GAMBREL_PROXIES"
+"""How many reverse proxies stand in front of the application: it believes what so many say of the
+address of who asks."""
 LOG_MIB = "GAMBREL_LOG_MIB"
 """How large a log may grow, in MiB, before it is put aside; three older ones are kept."""
 USUAL_LOG_MIB = 8
@@ -56,7 +63,14 @@ def keep_from(environment: Mapping[str, str]) -> Keep:
         versions=_number(environment, KEEP_VERSIONS, usual.versions),
         computations=_number(environment, KEEP_COMPUTATIONS, usual.computations),
         event_days=_number(environment, KEEP_EVENTS, usual.event_days),
+        audit_days=_number(environment, KEEP_AUDIT, usual.audit_days),
+        ledger_days=_number(environment, KEEP_LEDGER, usual.ledger_days),
     )
+
+
+def proxies_from(environment: Mapping[str, str]) -> int:
+    """How many reverse proxies there are; 0: none. Raises CommandError."""
+    return _number(environment, PROXIES, 0) if environment.get(PROXIES) else 0
 
 
 def log_bytes_from(environment: Mapping[str, str]) -> int:

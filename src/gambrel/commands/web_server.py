@@ -20,6 +20,7 @@ from typing import Any
 from waitress.adjustments import Adjustments
 from waitress.channel import HTTPChannel
 from waitress.server import TcpWSGIServer
+from werkzeug.middleware.proxy_fix import ProxyFix
 
 from gambrel.api.app import (
     create_app,
@@ -30,7 +31,13 @@ from gambrel.api.app import (
     watch_sources,
 )
 from gambrel.commands.places import APPLICATION_LOG, PAGES, STATE
-from gambrel.commands.settings import address_from, keep_from, log_bytes_from, sources_from
+from gambrel.commands.settings import (
+    address_from,
+    keep_from,
+    log_bytes_from,
+    proxies_from,
+    sources_from,
+)
 from gambrel.commands.state_files import KEPT_LOGS
 from gambrel.core.caches import MIB
 from gambrel.core.simulation.turns import simulations
@@ -114,7 +121,11 @@ def main() -> None:
         port=port,
         address=address_from(os.environ),
         allowed=sources_from(os.environ),
+        KEEP=keep_from(os.environ),
     )
+    proxies = proxies_from(os.environ)
+    if proxies:
+        app.wsgi_app = ProxyFix(app.wsgi_app, x_for=proxies, x_proto=proxies)  # type: ignore[method-assign]
     serving = server(app, port)
 
     def end(_number: int, _frame: FrameType | None) -> None:

@@ -11,13 +11,20 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import timedelta
 
-from sqlalchemy import delete, func, or_, select, update
+from sqlalchemy import delete, func, or_, select, text, update
 from sqlalchemy.orm import Session
 
 from gambrel.core.units import DAY
-from gambrel.store.ledger_models import LedgerEventRow, LedgerPointRow, MailRow
+from gambrel.store.ledger_models import (
+    LedgerEventRow,
+    LedgerNightRow,
+    LedgerPointRow,
+    LedgerRunRow,
+    MailRow,
+)
 from gambrel.store.models import (
     AdoptionRow,
+    AuditRow,
     Base,
     ComputationRow,
     DiscoveryRow,
@@ -43,7 +50,9 @@ class Keep:
         computations: the newest so many; those that run are kept besides.
         discoveries: of each source, the newest so many.
         event_days: so long, in days, events of runners, mails that went out and restore points
-            that are gone; runs and machine-runs of the ledger are kept for good.
+            that are gone.
+        audit_days: so long, in days, entries of the audit trail; at least 90.
+        ledger_days: so long, in days before the newest night, the nights and runs of the ledger.
     """
 
     versions: int = 100
@@ -51,6 +60,12 @@ class Keep:
     computations: int = 50
     discoveries: int = 50
     event_days: int = 90
+    audit_days: int = 730
+    ledger_days: int = 3650
+
+
+LEAST_AUDIT_DAYS = 91
+"""The database itself refuses to delete younger entries of the trail."""
 
 
 def _old_versions(session: Session, keep: Keep) -> list[int]:
@@ -136,4 +151,65 @@ def _drop_old_events(session: Session, keep: Keep) -> int:
         for plan_id, last in newest
         if last is not None
     ]
+    old.append(
+        delete(AuditRow).where(
+            AuditRow.at < now_utc() - timedelta(days=max(LEAST_AUDIT_DAYS, keep.audit_days))
+        )
+    )
+    nights = session.execute(
+        select(LedgerNightRow.plan_id, func.max(LedgerNightRow.night)).group_by(
+            LedgerNightRow.plan_id
+        )
+    )
+    for plan_id, last in nights:
+        before = last - timedelta(days=keep.ledger_days)
+        old += [
+            # The machine-runs of a run go with it.
+            delete(row).where(row.plan_id == plan_id, row.night < before)
+            for row in (LedgerRunRow, LedgerNightRow)
+        ]
     return sum(session.execute(gone).rowcount for gone in old)  # type: ignore[attr-defined]
+
+
+# --- what takes how much ------------------------------------------------------------------------
+
+_KINDS = {
+    "the ledger": ("ledger_", "point_checks", "left_overs", "orders", "runners"),
+    "the audit trail": ("audit_entries",),
+    "proposals and other long computations": ("computations",),
+    "drafts and templates": ("draft", "job_templates", "recoveries"),
+    "sources and what they say": (
+        "sources", "credentials", "discoveries", "differences", "standing_rules", "acceptances",
+    ),
+    "people, tokens and mail": (
+        "people", "tokens", "sign_in", "mails", "settings", "identity", "alembic",
+    ),
+}  # fmt: skip
+"""By kind the beginnings of names of tables; all others hold versions of plans."""
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """What a kind of data takes in the database, as the database estimates it."""
+
+    kind: str
+    rows: int
+    bytes: int
+
+
+def taken(session: Session) -> list[Taken]:
+    """What takes how much, the most first."""
+    rows = session.execute(
+        text(
+            "SELECT table_name, COALESCE(table_rows, 0), "
+            "COALESCE(data_length, 0) + COALESCE(index_length, 0) "
+            "FROM information_schema.tables WHERE table_schema = DATABASE()"
+        )
+    )
+    sums: dict[str, list[int]] = {}
+    for name, count, size in rows:
+        kinds = (kind for kind, begins in _KINDS.items() if name.startswith(begins))
+        told = sums.setdefault(next(kinds, "versions of plans"), [0, 0])
+        told[0] += int(count)
+        told[1] += int(size)
+    return sorted((Taken(kind, *told) for kind, told in sums.items()), key=lambda t: -t.bytes)

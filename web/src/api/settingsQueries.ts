@@ -84,3 +84,8 @@ export const trailPage = (wanted: TrailWanted, before: number | null, signal: Ab
 /** The address of the entries that are asked for, all of them, as a file. */
 export const trailFile = (wanted: TrailWanted, ending: "csv" | "jsonl") =>
   `/api/v1/audit/trail.${ending}?${new URLSearchParams({ ...wanted })}`;
+
+export const ownDataQuery = queryOptions({
+  queryKey: ["own data"],
+  queryFn: ({ signal }) => data(api.GET("/api/v1/server/data", { signal })),
+});

@@ -2,6 +2,7 @@ import type { ReactNode } from "react";
 import { Parts } from "../ui/Parts";
 import { useAddress } from "../workbench/address";
 import { useMay } from "../workbench/rights";
+import { OwnData } from "./OwnData";
 import { People } from "./People";
 import { ProviderForm } from "./ProviderForm";
 import { Tokens } from "./Tokens";
@@ -15,6 +16,7 @@ const ALL = [
   { part: "tokens", title: "Tokens" },
   { part: "provider", title: "Identity provider" },
   { part: "trail", title: "Audit trail" },
+  { part: "data", title: "Own data" },
 ] as const;
 
 /** Who may do what here, and what was done. */
@@ -42,6 +44,8 @@ export function Settings() {
           <ProviderForm />
         ) : part === "trail" ? (
           <Trail />
+        ) : part === "data" ? (
+          <OwnData />
         ) : (
           <You />
         )}

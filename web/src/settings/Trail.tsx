@@ -111,7 +111,9 @@ export function Trail() {
             id: "address",
             header: "From",
             accessorKey: "address",
-            cell: ({ row }) => row.original.address || "this machine",
+            cell: ({ row }) => (
+              <span className="whitespace-nowrap">{row.original.address || "Gambrel itself"}</span>
+            ),
           },
         ]}
       />
