@@ -5,6 +5,7 @@ from prometheus_client.parser import text_string_to_metric_families
 
 from gambrel.api.app import create_app
 from gambrel.core.plan.instants import parse_instant
+from gambrel.store.housekeeping import Keep
 from gambrel.store.sealing import Sealer
 
 ORDER = ("plan", "date", "ahead", "repository", "machine", "cache", "endpoint", "method")
@@ -29,7 +30,9 @@ def test_the_process_is_alive_and_ready(app):
     http = app.test_client()
     assert http.get("/healthz").json == {"status": "alive"}
     assert http.get("/readyz").status_code == 200
-    gone = create_app("mariadb+pymysql://x@127.0.0.1:1/none", "k", Sealer.new_key(), TESTING=True)
+    gone = create_app("mariadb+pymysql://x@127.0.0.1:1/none", "k", Sealer.new_key(), TESTING=True,
+                      KEEP=Keep(versions=7))  # fmt: skip
+    assert gone.config["KEEP"].versions == 7
     assert gone.test_client().get("/readyz").status_code == 503
     assert gone.test_client().get("/healthz").status_code == 200
 

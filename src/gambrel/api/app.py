@@ -128,8 +128,8 @@ def create_app(
         SYNC_LOCAL_SPEC=False,
         HTTP_ERROR_SCHEMA=ProblemSchema,
         VALIDATION_ERROR_SCHEMA=ProblemSchema,
-        **settings,
     )
+    app.config.update(settings)
     app.json = JsonAnswers(app)
     maker = sessions_of(connect(database_url))
     shared = app.extensions["gambrel"] = Planning(maker)

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useState } from "react";
-import { runwayQuery } from "../api/runwayQueries";
+import { useCallback, useMemo, useState } from "react";
+import type { Operation } from "../api/client";
+import { type Ahead, runwayQuery } from "../api/runwayQueries";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { count } from "../ui/words";
@@ -14,13 +15,42 @@ import { Panels } from "./Panels";
 import { RepositorySheet } from "./RepositorySheet";
 import { SpaceTable } from "./SpaceTable";
 
+/** The curves, as soon as they are there; those of the feared growth follow them. */
+function useCurves(ahead: Ahead, feared: number | null, operations: readonly Operation[]) {
+  const { plan, draft } = useWorkbench();
+  const known = useQuery(runwayQuery(plan, draft, ahead, null, operations));
+  const fear = useQuery({
+    ...runwayQuery(plan, draft, ahead, feared, operations),
+    enabled: feared !== null && known.isSuccess && !known.isPlaceholderData,
+  });
+  const runway = useMemo(() => {
+    if (feared === null || !known.data || !fear.data) return known.data;
+    if (!fear.isPlaceholderData) return fear.data;
+    // Until the new ones are there, the feared curves of before stand.
+    const before = new Map(fear.data.repositories.map((each) => [each.id, each]));
+    return {
+      ...known.data,
+      repositories: known.data.repositories.map((life) => ({
+        ...life,
+        feared_gib: before.get(life.id)?.feared_gib ?? [],
+        feared_full_at: before.get(life.id)?.feared_full_at ?? null,
+      })),
+    };
+  }, [feared, known.data, fear.data, fear.isPlaceholderData]);
+  return {
+    runway,
+    error: known.error ?? fear.error,
+    isFetching: known.isFetching || fear.isFetching,
+  };
+}
+
 /** The space of every repository over the months, answering while jobs are edited beside it. */
 export function Space() {
   const { plan, draft, considered } = useWorkbench();
   const { search, set } = useAddress();
   const { ahead, fear, setMonths, setFear, setGrows } = useMeant();
   const feared = fear === null ? null : fear / 100;
-  const found = useQuery(runwayQuery(plan, draft, ahead, feared, considered));
+  const found = useCurves(ahead, feared, considered);
   const saved = useQuery(runwayQuery(plan, draft, ahead, feared, []));
   const chosen = search.get("repository");
   const job = search.get("job");
@@ -39,7 +69,7 @@ export function Space() {
     }
   }, [chosen, job, search, set]);
   useEscape(back);
-  const runway = found.data;
+  const runway = found.runway;
   const error = found.error ?? saved.error;
   return (
     <div className="flex min-h-0 flex-1 narrow:flex-col">

@@ -28,6 +28,9 @@ interface Question {
   thenWeek: boolean;
 }
 
+/** In Runway the curves answer first; the nights of the strip come after them. */
+const AFTER_THE_CURVES_MS = 250;
+
 /**
  * Previews of moves: one request at a time, the newest question next, answers never out of order.
  */
@@ -35,23 +38,27 @@ function usePreviews(
   ask: (moves: readonly Move[], scope: "night" | "week", signal: AbortSignal) => Promise<Preview>,
   onProblem: (problem: Error) => void,
   onAnswer: () => void,
+  pause: number,
 ) {
   const [state, setState] = useState<PreviewState>({ result: null, running: false });
   const waiting = useRef<Question | null>(null);
   const flight = useRef<AbortController | null>(null);
-  const latest = useRef({ ask, onProblem, onAnswer });
+  const latest = useRef({ ask, onProblem, onAnswer, pause });
   useEffect(() => {
-    latest.current = { ask, onProblem, onAnswer };
+    latest.current = { ask, onProblem, onAnswer, pause };
   });
 
   const pump = useCallback(async () => {
     if (flight.current) return;
     while (waiting.current) {
-      const { moves, scope, thenWeek } = waiting.current;
-      waiting.current = null;
       const control = new AbortController();
       flight.current = control;
       setState((s) => ({ ...s, running: true }));
+      const { pause } = latest.current;
+      if (pause) await new Promise((done) => setTimeout(done, pause));
+      if (!waiting.current) break;
+      const { moves, scope, thenWeek } = waiting.current;
+      waiting.current = null;
       try {
         const result = await latest.current.ask(moves, scope, control.signal);
         if (!control.signal.aborted) {
@@ -68,6 +75,7 @@ function usePreviews(
       }
       flight.current = null;
     }
+    flight.current = null;
     setState((s) => ({ ...s, running: false }));
   }, []);
 
@@ -144,6 +152,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
       else say(error.message);
     },
     () => setRefused(null),
+    view === "runway" ? AFTER_THE_CURVES_MS : 0,
   );
   const { request, clear, result, running } = previews;
 

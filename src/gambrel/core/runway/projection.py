@@ -11,14 +11,14 @@ from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from gambrel.core.plan.objects import KINDS, Job, Plan
 from gambrel.core.runway.chain_walk import LIFE, Course, walk_members
 from gambrel.core.runway.months import months_between
-from gambrel.core.schedules.spread_fulls import NOBODYS, Due, job_dues
+from gambrel.core.schedules.spread_fulls import NOBODYS, job_dues
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.layout import Layout, layout_of, offsets
 from gambrel.core.simulation.engine.walk import note_sizes_and_chains, repository_zones
@@ -126,11 +126,24 @@ def steps_of(
     return Steps(at, used)
 
 
+class Dues(NamedTuple):
+    """The occurrences of a job: UTC seconds, positions in KINDS, turns as `job_dues` tells them."""
+
+    at: t.Floats
+    kind: t.Ints
+    turn: t.Ints
+
+    def nbytes(self) -> int:
+        """The bytes of its arrays."""
+        return self.at.nbytes + self.kind.nbytes + self.turn.nbytes
+
+
 @dataclass(frozen=True, eq=False)
 class Projection:
     """A plan over [from_, to): what `project` returns. Nothing in it is changed.
 
     Attributes:
+        dues: the occurrences of each job.
         samples: UTC instants at which machines are looked at: each week, each first of a month.
         lifetimes: of machines that are not there all the time.
         rest: by repository the bytes of points that belong to no machine of any job; no rule ever
@@ -142,6 +155,7 @@ class Projection:
     to: float
     samples: t.Floats
     jobs: tuple[JobSpace, ...]
+    dues: tuple[Dues, ...]
     rest: tuple[Steps, ...]
     provisioned_grows: bool = True
     lifetimes: Mapping[str, Lifetime] = field(default_factory=dict)
@@ -151,7 +165,8 @@ class Projection:
     def nbytes(self) -> int:
         """The bytes of its arrays."""
         life = 0 if self._life is None else self._life[0].nbytes
-        return sum(job.nbytes() for job in self.jobs) + self.samples.nbytes + int(life)
+        parts = [*(job.nbytes() for job in self.jobs), *(dues.nbytes() for dues in self.dues)]
+        return sum(parts) + self.samples.nbytes + int(life)
 
     @cached_property
     def _known_steps(self) -> dict[tuple[int, int], Steps]:
@@ -289,12 +304,27 @@ def sample_instants(from_: float, to: float, zone: str) -> t.Floats:
     return np.array(sorted(found), np.float64)
 
 
-def _dues_of_jobs(plan: Plan, layout: Layout, from_: float, to: float) -> list[tuple[Due, ...]]:
-    """The occurrences of each job; one that follows another has those of the one it follows."""
-    found: dict[str, tuple[Due, ...]] = {}
+def _own_dues(job: Job, plan: Plan, from_: float, to: float) -> Dues:
+    found = job_dues(job, plan.calendar_by_id, from_, to)
+    return Dues(
+        np.array([at for at, _, _, _ in found], np.float64),
+        np.array([KINDS.index(kind) for _, kind, _, _ in found], np.int64),
+        np.array([turn for _, _, _, turn in found], np.int64),
+    )
+
+
+def _dues_of_jobs(
+    plan: Plan, layout: Layout, from_: float, to: float, known: Mapping[int, Dues]
+) -> tuple[Dues, ...]:
+    """The occurrences of each job; one that follows another has those of the one it follows.
+
+    Args:
+        known: those of jobs by position, as they were worked out before.
+    """
+    found = {plan.jobs[i].id: dues for i, dues in known.items()}
     held = layout.job["held_until"] + t.EPOCH
 
-    def of(job: Job) -> tuple[Due, ...]:
+    def of(job: Job) -> Dues:
         line = [job]
         while line[-1].id not in found and line[-1].after is not None:
             line.append(plan.job_by_id[line[-1].after])
@@ -302,15 +332,16 @@ def _dues_of_jobs(plan: Plan, layout: Layout, from_: float, to: float) -> list[t
             if each.id in found:
                 continue
             if each.after is None:
-                found[each.id] = job_dues(each, plan.calendar_by_id, from_, to)
+                found[each.id] = _own_dues(each, plan, from_, to)
             else:
-                begins = held[plan.job_position[each.id]]
-                found[each.id] = tuple(
-                    (at, kind, -1, NOBODYS) for at, kind, _, _ in found[each.after] if at >= begins
+                first = found[each.after]
+                later = first.at >= held[plan.job_position[each.id]]
+                found[each.id] = Dues(
+                    first.at[later], first.kind[later], np.full(later.sum(), NOBODYS, np.int64)
                 )
         return found[job.id]
 
-    return [of(job) for job in plan.jobs]
+    return tuple(of(job) for job in plan.jobs)
 
 
 def project(
@@ -347,18 +378,21 @@ def project(
     start = layout.points_of(plan) if points is None else points
     looked = sample_instants(from_, to, plan.sites[0].time_zone) if samples is None else samples
     lives = dict(lifetimes or {})
-    dues = _dues_of_jobs(plan, layout, from_, to)
+    asked = (from_, to, provisioned_grows)
+    same: Mapping[int, int] = {}
+    if known is not None and points is None and _alike(known, plan, asked, looked, lives):
+        same = _same_jobs(known, plan)
+    known_dues = {i: known.dues[j] for i, j in same.items()} if known else {}
+    dues = _dues_of_jobs(plan, layout, from_, to, known_dues)
     kept_of = set(keep_points_of)
     if keep_points:
         kept_of = set(range(len(plan.repositories)))
-    same: dict[int, JobSpace] = {}
     walk = _Walk(plan, layout, from_, to, start, looked, dues, lives, provisioned_grows)
-    if known is not None and points is None and _alike(known, walk, looked):
-        kept = walk.jobs_in(kept_of)
-        same = {i: space for i, space in _same_jobs(known, plan).items() if i not in kept}
-    jobs, life = walk.run(same, kept_of)
+    kept = walk.jobs_in(kept_of)
+    spaces = {i: known.jobs[j] for i, j in same.items() if i not in kept} if known else {}
+    jobs, life = walk.run(spaces, kept_of)
     return Projection(
-        plan, from_, to, looked, jobs, walk.rest(), provisioned_grows, lives,
+        plan, from_, to, looked, jobs, dues, walk.rest(), provisioned_grows, lives,
         walk.rest_rows(),
         (life, tuple(walk.chains)) if kept_of else None,
     )  # fmt: skip
@@ -369,31 +403,44 @@ _AROUND_JOBS = (
 )  # fmt: skip
 
 
-def _alike(known: Projection, walk: _Walk, samples: t.Floats) -> bool:
-    """Whether all that jobs depend on is the same, but for the jobs."""
-    was, plan = known.plan, walk.plan
-    if (known.from_, known.to) != (walk.from_, walk.to):
+def _alike(
+    known: Projection,
+    plan: Plan,
+    asked: tuple[float, float, bool],
+    samples: t.Floats,
+    lifetimes: Mapping[str, Lifetime],
+) -> bool:
+    """Whether all that jobs depend on is the same, but for the jobs.
+
+    Args:
+        asked: the horizon, and whether disks may grow beyond what is provisioned.
+    """
+    was = known.plan
+    if (known.from_, known.to, known.provisioned_grows) != asked or known.lifetimes != lifetimes:
         return False
-    if not np.array_equal(known.samples, samples) or known.lifetimes != walk.lifetimes:
-        return False
-    if known.provisioned_grows != walk.provisioned_grows:
+    if not np.array_equal(known.samples, samples):
         return False
     if was.state is not plan.state and was.state != plan.state:
         return False
     return all(getattr(was, name) == getattr(plan, name) for name in _AROUND_JOBS)
 
 
-def _same_jobs(known: Projection, plan: Plan) -> dict[int, JobSpace]:
-    """What is known of the jobs that are the same, with those that they follow, by position."""
+def _same_jobs(known: Projection, plan: Plan) -> dict[int, int]:
+    """The positions of jobs that are the same, with those that they follow, and those there."""
     was = known.plan
-    found: dict[int, JobSpace] = {}
+    found: dict[int, int] = {}
     for i, job in enumerate(plan.jobs):
         each: Job | None = job
         while each is not None and was.job_by_id.get(each.id) == each:
             each = None if each.after is None else plan.job_by_id[each.after]
         if each is None:
-            found[i] = known.jobs[was.job_position[job.id]]
+            found[i] = was.job_position[job.id]
     return found
+
+
+def _together(parts: Sequence[t.Ints]) -> t.Ints:
+    """Arrays one after the other; none of them is an empty one."""
+    return np.concatenate([np.zeros(0, np.int64), *parts])
 
 
 # --- going through it -------------------------------------------------------------------------
@@ -414,7 +461,7 @@ class _Walk:
         to: float,
         points: Snapshot,
         samples: t.Floats,
-        dues: Sequence[Sequence[Due]],
+        dues: Sequence[Dues],
         lifetimes: Mapping[str, Lifetime],
         provisioned_grows: bool,
     ) -> None:
@@ -423,14 +470,13 @@ class _Walk:
         self.samples = samples
         self.dues = dues
         self.lifetimes = lifetimes
-        self.provisioned_grows = provisioned_grows
         self.chains: list[tuple[int, int, int]] = list(layout.chain_of)
         self.saved_from, self.saved = self._sorted(points)
         self.most = self._most_of_disks(provisioned_grows)
         job = layout.job
         self.places = 1 + job["copies_n"]
         self.place_from = offsets(self.places.tolist())
-        counts = [len(each) for each in dues]
+        counts = [len(each.at) for each in dues]
         self.due_from = offsets(counts)
         self.change_from = offsets(np.repeat(counts, self.places).tolist())
         members = np.repeat(np.arange(len(job)), job["members_n"])
@@ -539,16 +585,15 @@ class _Walk:
     ) -> tuple[Course, t.World, t.Ints]:
         most_rows, _ = self._rows_of(members)
         _, told_rows = self._rows_of(members[told[members] > 0])
-        due = [entry for each in self.dues for entry in each]
         lives = [self.lifetimes.get(machine.id, Lifetime()) for machine in self.plan.machines]
         places = int(self.place_from[-1])
         # Each saved point comes once, and each row of a member is thrown away once.
         odd = len(self.saved) + int(self.row_from[-1])
         course = Course(
             due_from=self.due_from,
-            due_at=np.array([at for at, _, _, _ in due], np.float64) - t.EPOCH,
-            due_kind=np.array([KINDS.index(kind) for _, kind, _, _ in due], np.int64),
-            due_turn=np.array([turn for _, _, _, turn in due], np.int64),
+            due_at=np.concatenate([np.zeros(0), *(due.at for due in self.dues)]) - t.EPOCH,
+            due_kind=_together([due.kind for due in self.dues]),
+            due_turn=_together([due.turn for due in self.dues]),
             place_from=self.place_from,
             change_from=self.change_from,
             row_from=self.row_from,
@@ -610,7 +655,7 @@ class _Walk:
         layout = self.layout
         first, places = int(self.place_from[j]), int(self.places[j])
         copies = layout.copy[layout.job["copies_from"][j] :][: places - 1]
-        at = np.array([due[0] for due in self.dues[j]], np.float64)
+        at = self.dues[j].at
         delays = [0.0, *copies["delay"].tolist()]
         begin = layout.job["members_from"][j]
         end = begin + layout.job["members_n"][j]
