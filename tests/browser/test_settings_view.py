@@ -80,6 +80,24 @@ def test_a_token_is_made_shown_once_and_ended(planner):
     expect(page.get_by_text("No program has a token yet.")).to_be_visible()
 
 
+def test_a_calendar_is_connected_and_cut_off(planner, chromium):
+    planner.go("/settings/2026-11-06?part=feeds")
+    page = planner.page
+    expect(page.get_by_text("This plan has no feed yet.")).to_be_visible()
+    page.get_by_label("Name").fill("the phone")
+    page.keyboard.press("Enter")
+    address = page.get_by_role("status").filter(has_text="Give this address").locator("code")
+    expect(address).to_contain_text("/feeds/")
+    planner.check("calendars")
+    read = chromium.new_context().request.get(address.inner_text())
+    assert read.status == 200
+    assert read.text().count("BEGIN:VEVENT") >= 7
+    page.get_by_role("row", name="the phone").get_by_role("button", name="End").click()
+    page.get_by_role("dialog").get_by_role("button", name="End").click()
+    expect(page.get_by_text("This plan has no feed yet.")).to_be_visible()
+    assert chromium.new_context().request.get(address.inner_text()).status == 404
+
+
 def test_the_trail_is_searched_and_the_address_keeps_it(planner):
     planner.go("/settings/2026-11-06?part=trail")
     page = planner.page

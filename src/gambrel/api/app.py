@@ -18,6 +18,7 @@ from gambrel.api import (
     balance,
     drafts,
     estate,
+    feeds,
     imports,
     inbox,
     jobs,
@@ -148,10 +149,11 @@ def create_app(
     app.before_request(_refuse_faulty_json)
     for module in (
         sessions, provider, people, audit, plans, drafts, estate, sources, inbox, imports, paths,
-        jobs, versions, balance, runs, rehearsals, recovery, restore_tests, runway, runner, mail,
-        server,
+        jobs, versions, balance, runs, rehearsals, recovery, restore_tests, runway, feeds, runner,
+        mail, server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
+    app.register_blueprint(feeds.addresses)
     metrics.register(app)
     app.after_request(_with_headers)
 

@@ -49,7 +49,7 @@ _BY_RIGHT: dict[str, str] = {
         runway.show_runway runway.keep_it_below runway.show_growth runway.show_occupancy
         runway.occupancy_csv runway.occupancy_xlsx runway.purchase_csv runway.purchase_xlsx
         runway.show_tiers
-        mail.show_run_settings
+        mail.show_run_settings feeds.show_calendar
     """,
     PLAN: """
         drafts.start drafts.rename drafts.discard drafts.adopt drafts.carry_over drafts.duplicate
@@ -68,6 +68,7 @@ _BY_RIGHT: dict[str, str] = {
         restore_tests.check_point restore_tests.order_tests restore_tests.set_rota
         restore_tests.clean_up
         runway.begin_nights_ahead runway.begin_purchase
+        feeds.list_feeds feeds.make_feed feeds.end_feed
         mail.set_run_settings mail.show_server mail.show_outbox
     """,
     ADMINISTER: """

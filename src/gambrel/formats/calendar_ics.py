@@ -8,9 +8,10 @@ it has and adds nothing twice; `SEQUENCE` counts the adopted versions.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
+from typing import NamedTuple
 
 from icalendar import Calendar, Event
 
@@ -22,7 +23,7 @@ from gambrel.core.simulation.forecast import Run
 from gambrel.core.words import count, duration, moment
 
 ICALENDAR = "text/calendar"
-REFRESHED_EVERY = "PT30M"
+REFRESHED_EVERY = timedelta(minutes=30)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,56 +56,67 @@ def calendar(
     made.add("refresh-interval", REFRESHED_EVERY, parameters={"value": "DURATION"})
     stamp = adopted_at.replace(tzinfo=UTC)
 
-    def event(uid: str, start: float, end: float, summary: str, lines: Iterable[str]) -> None:
+    for told in _told(plan, nights, zone):
         one = Event()
-        one.add("uid", f"{uid}@{identity}")
+        one.add("uid", f"{told.uid}@{identity}")
         one.add("dtstamp", stamp)
         one.add("last-modified", stamp)
         one.add("sequence", sequence)
-        one.add("dtstart", datetime.fromtimestamp(round(start), UTC))
-        one.add("dtend", datetime.fromtimestamp(round(max(end, start + 60)), UTC))
-        one.add("summary", summary)
-        one.add("description", "\n".join(lines))
+        one.add("dtstart", datetime.fromtimestamp(round(told.start), UTC))
+        one.add("dtend", datetime.fromtimestamp(round(max(told.end, told.start + 60)), UTC))
+        one.add("summary", told.summary)
+        one.add("description", "\n".join(told.lines))
         one.add("transp", "TRANSPARENT")
         made.add_component(one)
-
-    for night in nights:
-        _night(plan, night, zone, event)
-        for run in night.runs:
-            if run.began is not None:
-                _run(plan, run, zone, event)
     return bytes(made.to_ical())
 
 
-def _night(plan, told, zone, event) -> None:  # type: ignore[no-untyped-def]
-    outcome = told.outcome
+class _Told(NamedTuple):
+    """An event of the calendar; UTC seconds."""
+
+    uid: str
+    start: float
+    end: float
+    summary: str
+    lines: list[str]
+
+
+def _told(plan: Plan, nights: Iterable[CalendarNight], zone: str) -> Iterator[_Told]:
+    for night in nights:
+        if night.outcome.last_end is not None:
+            yield _night(plan, night.outcome, night.outcome.last_end, zone)
+        for run in night.runs:
+            if run.began is not None:
+                yield _run(plan, run, run.began, zone)
+
+
+def _night(plan: Plan, outcome: NightOutcome, last_end: float, zone: str) -> _Told:
     night = outcome.night
-    if outcome.last_end is None:
-        return
     open_ = walls(plan, night, [job.id for job in plan.jobs])
     start = night.start if open_ is None else open_[0]
-    lines = [f"The last run ends {moment(outcome.last_end, zone)} ({zone})."]
+    lines = [f"The last run ends {moment(last_end, zone)} ({zone})."]
     if outcome.over_s > 0:
         lines.append(f"That is {duration(outcome.over_s)} after its window.")
     if outcome.missed:
         lines.append(f"{count(outcome.missed, 'machine-run')} will not be done.")
     lines.append("A forecast, from the adopted plan.")
-    summary = f"Backups: {outcome.verdict}, until {moment(outcome.last_end, zone)}"
-    event(f"night-{night.date}", start, outcome.last_end, summary, lines)
+    summary = f"Backups: {outcome.verdict}, until {moment(last_end, zone)}"
+    return _Told(f"night-{night.date}", start, last_end, summary, lines)
 
 
-def _run(plan, run, zone, event) -> None:  # type: ignore[no-untyped-def]
+def _run(plan: Plan, run: Run, began: float, zone: str) -> _Told:
     job = plan.job_by_id[run.job]
     totals = run.totals()
     digest = hashlib.sha256(run.job.encode()).hexdigest()[:16]
     verdict = run_verdict(run)
-    ended = run.ended if run.ended is not None else run.began
+    ended = run.ended if run.ended is not None else began
     lines = [f"{run.kind} of {count(len(run.machines), 'machine')}, {verdict}"]
     if run.window_end is not None:
         lines.append(f"Its window ends {moment(run.window_end, zone)}.")
     left = sum(number for outcome, number in run.outcomes.items() if outcome != "done")
     if left:
         lines.append(f"{count(left, 'machine')} not done.")
-    start = totals.first_start if totals.first_start is not None else run.began
+    start = totals.first_start if totals.first_start is not None else began
     summary = f"{job.name} ({run.kind})" + ("" if verdict == "fits" else f": {verdict}")
-    event(f"run-{digest}-{format_instant(run.occurrence)}", start, ended, summary, lines)
+    uid = f"run-{digest}-{format_instant(run.occurrence)}"
+    return _Told(uid, start, ended, summary, lines)

@@ -181,8 +181,8 @@ _KINDS = {
     "sources and what they say": (
         "sources", "credentials", "discoveries", "differences", "standing_rules", "acceptances",
     ),
-    "people, tokens and mail": (
-        "people", "tokens", "sign_in", "mails", "settings", "identity", "alembic",
+    "people, tokens, feeds and mail": (
+        "people", "tokens", "feeds", "sign_in", "mails", "settings", "identity", "alembic",
     ),
 }  # fmt: skip
 """By kind the beginnings of names of tables; all others hold versions of plans."""

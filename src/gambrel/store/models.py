@@ -208,6 +208,21 @@ class TokenRow(Base):
     used_at: Mapped[datetime | None]
 
 
+class FeedRow(Base):
+    """A calendar at a secret address; only the hash of the secret is kept."""
+
+    __tablename__ = "feeds"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    plan_id: Mapped[int] = mapped_column(ForeignKey("plans.id"))
+    name: Mapped[str] = mapped_column(String(200))
+    what: Mapped[str] = mapped_column(String(20))
+    token_hash: Mapped[str] = mapped_column(String(64), unique=True)
+    made_by: Mapped[str] = mapped_column(String(200))
+    created_at: Mapped[datetime] = mapped_column(default=now_utc)
+    used_at: Mapped[datetime | None]
+
+
 class SignInLinkRow(Base):
     """A one-time link; only the hash of its token is kept. `role`: of a person who is new."""
 

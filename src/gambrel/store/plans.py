@@ -146,6 +146,11 @@ def plan_of_version(session: Session, version_id: int) -> int | None:
     return None if row is None else row.plan_id
 
 
+def version_made_at(session: Session, version_id: int) -> datetime:
+    """When a version was written, UTC."""
+    return session.get_one(VersionRow, version_id).created_at
+
+
 LOOKED_BACK = 20
 """Versions that are tried, newest first, to find one that can be read."""
 

@@ -89,3 +89,24 @@ export const ownDataQuery = queryOptions({
   queryKey: ["own data"],
   queryFn: ({ signal }) => data(api.GET("/api/v1/server/data", { signal })),
 });
+
+export type FeedWhat = NonNullable<Schemas["NewFeedSchema"]["what"]>;
+
+const onPlan = (plan_id: number) => ({ params: { path: { plan_id } } });
+
+export const feedsQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "feeds"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/feeds", { ...onPlan(plan), signal })),
+  });
+
+export const makeFeed = (plan: number, name: string, what: FeedWhat) =>
+  data(api.POST("/api/v1/plans/{plan_id}/feeds", { ...onPlan(plan), body: { name, what } }));
+
+export const endFeed = (plan_id: number, feed_id: number) =>
+  done(
+    api.DELETE("/api/v1/plans/{plan_id}/feeds/{feed_id}", {
+      params: { path: { plan_id, feed_id } },
+    }),
+  );

@@ -2,6 +2,7 @@ import type { ReactNode } from "react";
 import { Parts } from "../ui/Parts";
 import { useAddress } from "../workbench/address";
 import { useMay } from "../workbench/rights";
+import { Feeds } from "./Feeds";
 import { OwnData } from "./OwnData";
 import { People } from "./People";
 import { ProviderForm } from "./ProviderForm";
@@ -10,8 +11,9 @@ import { Trail } from "./Trail";
 import { You } from "./You";
 
 const OWN = [{ part: "you", title: "You" }] as const;
+const PLANNERS = [...OWN, { part: "feeds", title: "Calendars" }] as const;
 const ALL = [
-  ...OWN,
+  ...PLANNERS,
   { part: "people", title: "People" },
   { part: "tokens", title: "Tokens" },
   { part: "provider", title: "Identity provider" },
@@ -23,7 +25,8 @@ const ALL = [
 export function Settings() {
   const { search, set } = useAddress();
   const administers = useMay("administer");
-  const parts = administers ? ALL : OWN;
+  const plans = useMay("plan");
+  const parts = administers ? ALL : plans ? PLANNERS : OWN;
   const asked = search.get("part") ?? "you";
   const part = parts.find((each) => each.part === asked)?.part ?? "you";
   return (
@@ -44,6 +47,8 @@ export function Settings() {
           <ProviderForm />
         ) : part === "trail" ? (
           <Trail />
+        ) : part === "feeds" ? (
+          <Feeds />
         ) : part === "data" ? (
           <OwnData />
         ) : (
