@@ -20,6 +20,7 @@ LEFT_ALONE = {
     "PUT /api/v1/session/password",
     "PATCH /api/v1/people/{person_id}",
     "DELETE /api/v1/people/{person_id}/sessions",
+    "DELETE /api/v1/people/{person_id}/password",
     "POST /api/v1/plans/{plan_id}/nights-ahead",
     "POST /api/v1/plans/{plan_id}/purchases",
     "POST /api/v1/plans/{plan_id}/runway/below",

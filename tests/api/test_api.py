@@ -1,5 +1,6 @@
 """The API: who may ask, what is answered, and how errors look."""
 
+import json
 from dataclasses import fields
 from datetime import datetime
 from typing import get_args
@@ -11,6 +12,7 @@ from gambrel.api.problems import ProblemError
 from gambrel.api.revisions import seen_revision
 from gambrel.api.schemas import OperationSchema
 from gambrel.core.edits.operations import Operation
+from gambrel.demo import tiny
 
 FRIDAY = "2026-11-06"
 MOVE = {
@@ -248,8 +250,8 @@ def test_a_lost_race_is_told_with_both_versions(client, plan_url):
 
 def test_undo_redo_and_adopt(client):
     plans = client.get("/api/v1/plans").json
-    tiny = next(plan for plan in plans if plan["name"] == "tiny")
-    url = f"/api/v1/plans/{tiny['id']}"
+    small = next(plan for plan in plans if plan["name"] == "tiny")
+    url = f"/api/v1/plans/{small['id']}"
     draft = client.post(f"{url}/drafts", {"name": "a"}).json
     move = {"operation": "MoveStart", "job": "office", "schedule": 1, "start_time": "22:00"}
     path = f"/api/v1/drafts/{draft['id']}"
@@ -259,7 +261,7 @@ def test_undo_redo_and_adopt(client):
     redone = client.post(f"{path}/redo", If_Match='"3"').json
     assert len(redone["changes"]) == 1
     head = client.post(f"{path}/adopt", {"note": "agreed"}, If_Match='"4"').json
-    assert head["adopted_version"] > tiny["adopted_version"]
+    assert head["adopted_version"] > small["adopted_version"]
     shown = client.get(url).json
     assert shown["open_drafts"] == []
     job = next(job for job in shown["jobs"] if job["id"] == "office")
@@ -269,8 +271,8 @@ def test_undo_redo_and_adopt(client):
 
 def test_a_draft_of_another_plan_is_not_found(client, plan_url):
     plans = client.get("/api/v1/plans").json
-    tiny = next(plan for plan in plans if plan["name"] == "tiny")
-    draft = client.post(f"/api/v1/plans/{tiny['id']}/drafts", {"name": "b"}).json
+    small = next(plan for plan in plans if plan["name"] == "tiny")
+    draft = client.post(f"/api/v1/plans/{small['id']}/drafts", {"name": "b"}).json
     assert_problem(client.get(f"{plan_url}?draft={draft['id']}"), 404, "Not found")
 
 
@@ -396,3 +398,56 @@ def test_a_revision_that_is_no_number_is_refused(app, tag):
     assert error.value.status == 428
     with app.test_request_context(environ_overrides={"HTTP_IF_MATCH": '"7"'}):
         assert seen_revision() == 7
+
+
+# --- a plan is begun --------------------------------------------------------------------------
+
+
+def test_an_empty_plan_can_be_looked_at_everywhere(client):
+    begun = client.post(
+        "/api/v1/plans", {"name": "from nothing", "site": "barn", "time_zone": "Europe/Oslo"}
+    )
+    assert begun.status_code == 201
+    url = f"/api/v1/plans/{begun.json['id']}"
+    shown = client.get(url).json
+    assert (shown["jobs"], shown["machines"], shown["windows"]) == ([], 0, 0)
+    assert shown["time_zone"] == "Europe/Oslo"
+    day = shown["first_night"]
+    for part in (
+        f"/weeks/{day}", f"/nights/{day}", f"/findings/{day}", "/estate", f"/paths/{day}",
+        f"/windows/{day}", "/reach", "/jobs", "/jobs/choices", f"/jobs/week/{day}", "/ledger",
+        "/tonight", "/past-nights", "/restore-tests", f"/promises/{day}", "/recoveries/subjects",
+        "/runway/growth", "/sources", "/inbox", f"/validation/{day}", "/calendar.ics",
+    ):  # fmt: skip
+        assert client.get(f"{url}{part}").status_code == 200, part
+    assert client.post(f"{url}/runway", {"months": 12}).status_code == 200
+
+
+def test_a_plan_is_begun_from_a_file_or_the_sample(client):
+    whole = json.dumps(tiny())
+    begun = client.post("/api/v1/plans", {"name": "by file", "begins": "file", "file": whole})
+    assert begun.status_code == 201
+    stored = client.get(f"/api/v1/plans/{begun.json['id']}/file").json
+    assert (stored["jobs"], stored["machines"]) == (tiny()["jobs"], tiny()["machines"])
+    sample = client.post("/api/v1/plans", {"name": "the sample", "begins": "sample"})
+    assert len(client.get(f"/api/v1/plans/{sample.json['id']}").json["jobs"]) == 24
+
+
+@pytest.mark.parametrize(
+    ("body", "field"),
+    [
+        ({"name": "larkmoor"}, "name"),
+        ({"name": "   "}, "name"),
+        ({"name": "x", "time_zone": "Mars/Base"}, "sites[0].time_zone"),
+        ({"name": "x", "begins": "file"}, "file"),
+        ({"name": "x", "begins": "file", "file": "{"}, "line 1, column 2"),
+        ({"name": "x", "begins": "file", "file": '{"format": "gambrel-plan/1", "jobs": 3}'},
+         "jobs"),
+    ],
+)  # fmt: skip
+def test_a_plan_that_cannot_be_begun_names_why_and_is_not_stored(client, body, field):
+    before = client.get("/api/v1/plans").json
+    answer = client.post("/api/v1/plans", body)
+    assert answer.status_code == 422
+    assert any(error["field"].startswith(field) for error in answer.json["errors"]), answer.json
+    assert client.get("/api/v1/plans").json == before

@@ -15,6 +15,7 @@ from werkzeug.serving import make_server
 from gambrel.api.app import create_app, current_sessions, warm_up
 from gambrel.store import acceptances, runners, sources
 from gambrel.store.computations import computations
+from gambrel.store.database import connect, migrate
 from gambrel.store.ledger import first_night
 from gambrel.store.plans import adoptions, discard_drafts, plan_heads, store_plan
 from gambrel.store.sealing import Sealer
@@ -55,8 +56,6 @@ def chromium():
 @pytest.fixture(scope="session")
 def server(new_database):
     """One server for all tests: (address, application)."""
-    from gambrel.store.database import connect, migrate
-
     url = new_database()
     engine = connect(url)
     migrate(engine)
@@ -182,6 +181,32 @@ def planner(chromium, site, signed_in, request):
     person.go(getattr(request.module, "VIEW", "/"))
     yield person
     context.close()
+    assert person.complaints == []
+
+
+@pytest.fixture
+def newcomer(chromium, new_database):
+    """Somebody who has just opened the link of an empty installation."""
+    url = new_database()
+    engine = connect(url)
+    migrate(engine)
+    engine.dispose()
+    app = create_app(url, "a key for tests", Sealer.new_key(), pages=PAGES)
+    listening = make_server("127.0.0.1", 0, app, threaded=True)
+    thread = threading.Thread(target=listening.serve_forever, daemon=True)
+    thread.start()
+    address = f"http://127.0.0.1:{listening.server_port}"
+    with current_sessions(app).begin() as db:
+        token = new_link(db, "Planner")
+    context = chromium.new_context(viewport={"width": 1280, "height": 800})
+    context.set_default_timeout(60_000)
+    person = Planner(context.new_page(), (address, app))
+    person.page.goto(f"{address}/sign-in#{token}")
+    yield person
+    context.close()
+    listening.shutdown()
+    thread.join()
+    app.extensions["gambrel-computations"].close()
     assert person.complaints == []
 
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from apiflask import APIBlueprint
 from flask import Response, jsonify
+from sqlalchemy.orm import Session
 
 from gambrel.api import serialize
 from gambrel.api.answers import revision_tag, tagged, tagged_with_drafts
@@ -20,6 +21,7 @@ from gambrel.api.schemas import (
     LanesRequestSchema,
     LanesSchema,
     MachineRunsSchema,
+    NewPlanSchema,
     NightQuerySchema,
     NightSchema,
     PlanFileSchema,
@@ -29,7 +31,7 @@ from gambrel.api.schemas import (
     PreviewSchema,
     WeekSchema,
 )
-from gambrel.api.sessions import planning
+from gambrel.api.sessions import actor, planning
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import Operation, operation_from
 from gambrel.core.findings import Finding, find
@@ -38,9 +40,11 @@ from gambrel.core.loads.lanes import lanes
 from gambrel.core.nights.nights import Night, night_of, week_of
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.objects import Plan
-from gambrel.core.plan.reading import write_plan
+from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.core.plan.recurrence_rules import EARLIEST_YEAR, LATEST_YEAR
 from gambrel.core.simulation.forecast import Forecast
+from gambrel.demo import SCENARIOS
+from gambrel.formats.plan_file import read as read_plan_file
 from gambrel.store import plans as store
 from gambrel.work.forecaster import Forecaster, Week
 
@@ -103,6 +107,44 @@ def list_plans() -> list[dict[str, Any]]:
         {"id": head.id, "name": head.name, "adopted_version": head.adopted_version}
         for head in sorted(heads, key=lambda head: -head.adopted_version)
     ]
+
+
+BEGUN_FROM_SAMPLE = "larkmoor"
+
+
+def _begun(asked: dict[str, Any]) -> Plan:
+    """The plan to begin with. Raises PlanError for a file that is none, ProblemError."""
+    if asked["begins"] == "sample":
+        return read_plan(SCENARIOS[BEGUN_FROM_SAMPLE]())
+    if asked["begins"] == "file":
+        if not asked["file"]:
+            raise ProblemError(
+                422, "There is no file", "Nothing was stored.",
+                errors=[field_error("file", None, "is needed to begin with a file")],
+            )  # fmt: skip
+        return read_plan_file(asked["file"].encode())
+    site = {"id": asked["site"], "time_zone": asked["time_zone"]}
+    return read_plan({"format": "gambrel-plan/1", "sites": [site]})
+
+
+@blueprint.post("")
+@blueprint.input(NewPlanSchema)
+@blueprint.output(PlanListItemSchema, status_code=201)
+def begin_plan(json_data: dict[str, Any]) -> dict[str, Any]:
+    """Begin a plan: with one site and nothing in it, from a plan file, or with the sample."""
+    name = json_data["name"].strip()
+    plan = _begun(json_data)
+
+    def write(db: Session) -> store.PlanHead:
+        if name in {head.name for head in store.plan_heads(db)}:
+            raise ProblemError(
+                422, "There is a plan of this name already", "Nothing was stored.",
+                errors=[field_error("name", name, "is the name of another plan")],
+            )  # fmt: skip
+        return store.store_plan(db, name, plan, actor=actor(), note="begun")
+
+    head = planning().write(write)
+    return {"id": head.id, "name": head.name, "adopted_version": head.adopted_version}
 
 
 @blueprint.get("/<int:plan_id>")

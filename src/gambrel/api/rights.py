@@ -52,6 +52,7 @@ _BY_RIGHT: dict[str, str] = {
         mail.show_run_settings feeds.show_calendar
     """,
     PLAN: """
+        plans.begin_plan
         drafts.start drafts.rename drafts.discard drafts.adopt drafts.carry_over drafts.duplicate
         drafts.add drafts.undo drafts.redo
         versions.go_back versions.restore

@@ -17,7 +17,7 @@ from apiflask.fields import (
     Raw,
     String,
 )
-from apiflask.validators import Length, OneOf, Range
+from apiflask.validators import Length, OneOf, Range, Regexp
 from marshmallow import ValidationError
 
 from gambrel.core.loads.lanes import LANES_BY
@@ -118,6 +118,19 @@ class OwnSessionSchema(Schema):
 
 
 # --- plans ------------------------------------------------------------------------------------
+
+
+MOST_PLAN_FILE = 7 * 2**20
+
+
+class NewPlanSchema(Schema):
+    """`site`, `time_zone`: of the first data room, where it begins empty; `file`: a plan file."""
+
+    name = required(String, validate=[Length(1, 100), Regexp(r".*\S", error="is empty")])
+    begins = String(load_default="empty", validate=OneOf(("empty", "file", "sample")))
+    site = String(load_default="main", validate=Length(1, 100))
+    time_zone = String(load_default="UTC", validate=Length(1, 80))
+    file = String(load_default=None, allow_none=True, validate=Length(max=MOST_PLAN_FILE))
 
 
 class OperationSchema(Schema):
@@ -223,6 +236,9 @@ class PlanSchema(Schema):
     jobs = required(List, Nested(JobSchema))
     loads = required(List, Nested(LoadNameSchema))
     machines = required(Integer)
+    proxies = required(Integer)
+    repositories = required(Integer)
+    windows = required(Integer)
     sites = required(Integer)
     site_ids = required(List, String())
     host_ids = required(List, String())

@@ -146,6 +146,9 @@ def plan(
             {"name": name, "label": load_label(item, name)} for name in shown_load_names(item)
         ],
         "machines": len(item.machines),
+        "proxies": len(item.proxies),
+        "repositories": len(item.repositories),
+        "windows": len(item.windows),
         "sites": len(item.sites),
         "site_ids": [site.id for site in item.sites],
         "host_ids": [host.id for host in item.hosts],

@@ -4,6 +4,7 @@ import type { components, paths } from "./schema";
 type Schemas = components["schemas"];
 export type Session = Schemas["SessionSchema"];
 export type Plan = Schemas["PlanSchema"];
+export type NewPlan = Schemas["NewPlanSchema"];
 export type Job = Schemas["JobSchema"];
 export type Draft = Schemas["DraftSchema"];
 export type Operation = Schemas["OperationSchema"];

@@ -3,6 +3,7 @@ import {
   api,
   type Draft,
   data,
+  type NewPlan,
   type Operation,
   type PreviewRequest,
   rememberToken,
@@ -216,3 +217,6 @@ export const adoptDraft = (draft: Draft, note: string, despite = false) =>
       body: { note, despite },
     }),
   );
+
+/** Begin a plan: empty, from a file, or with the sample. */
+export const beginPlan = (body: NewPlan) => data(api.POST("/api/v1/plans", { body }));

@@ -5,6 +5,7 @@ import { planQuery, plansQuery, sessionQuery } from "../api/planQueries";
 import { Board } from "../board/Board";
 import { ClashDialog } from "../shell/ClashDialog";
 import { EffectLine } from "../shell/EffectLine";
+import { FirstStart } from "./FirstStart";
 import { Mark } from "../ui/Mark";
 import { SignIn } from "./SignIn";
 import { TopLine } from "../shell/TopLine";
@@ -72,7 +73,12 @@ function Views() {
   const signedIn = session.data?.signed_in ?? false;
   const [search] = useSearchParams();
   const [, view, night] = useLocation().pathname.split("/");
-  const plans = useQuery({ ...plansQuery, enabled: signedIn });
+  const plans = useQuery({
+    ...plansQuery,
+    enabled: signedIn,
+    // Somebody else may begin the first plan.
+    refetchInterval: (query) => (query.state.data?.length ? false : NOTICE_OTHERS_AFTER_MS),
+  });
   const wanted = Number(search.get("plan"));
   const chosen = plans.data?.find((p) => p.id === wanted) ?? plans.data?.[0];
   const adopted = useQuery({
@@ -105,12 +111,7 @@ function Views() {
   if (unreadable) return <Unreadable plan={unreadable} />;
   if (error) return <Notice alert>{error.message}</Notice>;
   if (session.data && !signedIn) return <Navigate to="/sign-in" replace />;
-  if (plans.data && !chosen)
-    return (
-      <Notice>
-        No plan is stored yet. <kbd>./gambrel load PLAN.json</kbd> stores one.
-      </Notice>
-    );
+  if (plans.data && !chosen) return <FirstStart />;
   if (!inHand.data || !adopted.data) return <Notice>Opening the plan …</Notice>;
   const isOver = Boolean(night && night < inHand.data.first_night);
   return (

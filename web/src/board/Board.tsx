@@ -21,6 +21,7 @@ import {
   zoomed,
 } from "./geometry";
 import { useFindings } from "../workbench/findings";
+import { FirstSteps } from "./FirstSteps";
 import { FindingsSheet } from "./FindingsSheet";
 import { JobSheet } from "./JobSheet";
 import { Keys } from "./Keys";
@@ -38,7 +39,8 @@ const SCROLLBAR_PX = 14;
 /** The board: lanes of jobs against the hours of a night, and the rooflines below them. */
 export function Board() {
   const bench = useWorkbench();
-  const { night, nightError } = bench;
+  const { night, nightError, plan } = bench;
+  if (!plan.jobs.length) return <FirstSteps />;
   if (nightError && !night)
     return (
       <main className="flex-1 p-6" aria-label="Board">
