@@ -102,7 +102,7 @@ export function FirstStart() {
                   <input
                     type="radio"
                     name="way"
-                    className="mt-1"
+                    className="mt-1 accent-ink"
                     checked={way === value}
                     onChange={() => setWay(value)}
                   />
