@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import zipfile
 from datetime import UTC, date, datetime, timedelta
 
 import pytest
@@ -108,3 +110,15 @@ def test_stamps_are_of_the_adoption_so_that_nothing_changes_by_itself(client, pl
     assert client.get(f"{plan_url}/calendar.ics").data == one
     for event in events(one).values():
         assert event["DTSTAMP"].dt <= datetime.now(UTC)
+
+
+def test_scripts_of_servers_come_as_one_file(client, plan_url):
+    answer = client.get(f"{plan_url}/server-scripts.zip")
+    assert answer.status_code == 200
+    with zipfile.ZipFile(io.BytesIO(answer.data)) as archive:
+        names = archive.namelist()
+        crontabs = [name for name in names if name.endswith("/crontab")]
+        assert crontabs
+        text = archive.read(crontabs[0]).decode()
+    assert "GAMBREL_URL=http://localhost" in text
+    assert "report_run" in text

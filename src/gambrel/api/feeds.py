@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import zipfile
 from datetime import timedelta
+from io import BytesIO
 from typing import Any
 
 from apiflask import APIBlueprint, EmptySchema, Schema
@@ -18,6 +20,7 @@ from gambrel.api.serialize import utc
 from gambrel.api.sessions import actor, limiter, planning
 from gambrel.core.nights.nights import night_of, night_outcome, runs_of
 from gambrel.formats.calendar_ics import ICALENDAR, CalendarNight, calendar
+from gambrel.formats.server_scripts import server_files
 from gambrel.store import feeds as store
 from gambrel.store.plans import plan_head, version_made_at
 
@@ -85,6 +88,19 @@ def show_calendar(plan_id: int, query_data: dict[str, Any]) -> Response:
     """Coming nights of the adopted plan, and their runs if asked for, as an iCalendar file."""
     made = _calendar(plan_id, query_data["what"], query_data["nights"])
     return file_answer(made, ICALENDAR, "backups.ics")
+
+
+@blueprint.get("/server-scripts.zip")
+@blueprint.output(EmptySchema, content_type="application/zip")
+def show_server_scripts(plan_id: int) -> Response:
+    """Crontabs and systemd timers for servers that are backed up by scripts of their own."""
+    _, _, forecaster = looked_at(plan_id, None)
+    base = current_app.config["ADDRESS"] or request.host_url.rstrip("/")
+    content = BytesIO()
+    with zipfile.ZipFile(content, "w", zipfile.ZIP_DEFLATED) as archive:
+        for path, text in server_files(forecaster.plan, base, forecaster.origin.start):
+            archive.writestr(path, text)
+    return file_answer(content.getvalue(), "application/zip", "server-scripts.zip")
 
 
 def _feed(feed: store.Feed) -> dict[str, Any]:

@@ -49,7 +49,7 @@ _BY_RIGHT: dict[str, str] = {
         runway.show_runway runway.keep_it_below runway.show_growth runway.show_occupancy
         runway.occupancy_csv runway.occupancy_xlsx runway.purchase_csv runway.purchase_xlsx
         runway.show_tiers
-        mail.show_run_settings feeds.show_calendar
+        mail.show_run_settings feeds.show_calendar feeds.show_server_scripts
     """,
     PLAN: """
         plans.begin_plan

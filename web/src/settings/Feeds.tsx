@@ -36,7 +36,7 @@ export function Feeds() {
   const problem = found.error ?? make.error ?? end.error;
   return (
     <Section
-      title="Calendars"
+      title="Calendars and timers"
       about="A calendar program that is given the address of a feed shows the coming two weeks of the adopted plan and follows every adoption. Whoever has the address reads it, and nothing else; end it here when it is in wrong hands."
     >
       {rows.length > 0 ? (
@@ -119,6 +119,13 @@ export function Feeds() {
             {value}
           </a>
         ))}
+      </p>
+      <p className="mt-2 max-w-[80ch]">
+        Servers that are backed up by scripts of their own:{" "}
+        <a className="underline" href={`/api/v1/plans/${plan.id}/server-scripts.zip`}>
+          crontabs and systemd timers
+        </a>{" "}
+        as the plan wants them, each with the call that reports to Gambrel.
       </p>
     </Section>
   );

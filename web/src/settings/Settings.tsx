@@ -11,7 +11,7 @@ import { Trail } from "./Trail";
 import { You } from "./You";
 
 const OWN = [{ part: "you", title: "You" }] as const;
-const PLANNERS = [...OWN, { part: "feeds", title: "Calendars" }] as const;
+const PLANNERS = [...OWN, { part: "feeds", title: "Calendars and timers" }] as const;
 const ALL = [
   ...PLANNERS,
   { part: "people", title: "People" },
