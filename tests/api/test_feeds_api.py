@@ -65,20 +65,20 @@ def test_a_feed_is_read_without_signing_in_updates_and_ends(app, client, plan_ur
     # Another plan is adopted: the same nights, changed in place.
     draft = client.post(f"{plan_url}/drafts", {"name": "later"}).json
     job = client.get(plan_url).json["jobs"][0]["id"]
-    added = client.http.post(
-        f"/api/v1/drafts/{draft['id']}/operations",
-        json={"operations": [{"operation": "RemoveJob", "job": job}]},
-        headers={"X-CSRF-Token": client.token, "If-Match": f'"{draft["revision"]}"'},
-    )
-    if added.status_code == 200:
-        client.http.post(
-            f"/api/v1/drafts/{draft['id']}/adopt", json={"note": "for the feed"},
-            headers={"X-CSRF-Token": client.token, "If-Match": f'"{added.json["revision"]}"'},
-        )  # fmt: skip
-        after = events(http.get(path).data)
-        assert after.keys() == before.keys()
-        uid = next(iter(after))
-        assert after[uid]["SEQUENCE"] > before[uid]["SEQUENCE"]
+    change = {"operation": "ChangeItem", "list": "jobs", "id": job, "changes": {"priority": 5}}
+    added = client.post(
+        f"/api/v1/drafts/{draft['id']}/operations", {"operations": [change]},
+        If_Match=f'"{draft["revision"]}"',
+    )  # fmt: skip
+    adopted = client.post(
+        f"/api/v1/drafts/{draft['id']}/adopt", {"note": "for the feed"},
+        If_Match=f'"{added.json["revision"]}"',
+    )  # fmt: skip
+    assert adopted.status_code == 200
+    after = events(http.get(path).data)
+    assert after.keys() == before.keys()
+    for uid, event in after.items():
+        assert event["SEQUENCE"] > before[uid]["SEQUENCE"]
     listed = client.get(f"{plan_url}/feeds").json["feeds"]
     assert listed[-1]["used_at"] is not None
     gone = client.http.delete(

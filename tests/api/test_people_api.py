@@ -442,3 +442,45 @@ def test_entries_are_neither_changed_nor_soon_deleted(app):
     for statement in ("UPDATE audit_entries SET actor = 'x'", "DELETE FROM audit_entries"):
         with pytest.raises(Exception, match="audit trail"), current_sessions(app).begin() as db:
             db.execute(text(statement))
+
+
+# --- a second person ----------------------------------------------------------------------------
+
+
+def test_who_changed_a_draft_does_not_adopt_it_where_two_are_asked_for(app, client, person):
+    plan = next(p for p in client.get("/api/v1/plans").json if p["name"] == "tiny")
+    url = f"/api/v1/plans/{plan['id']}"
+    job = client.get(url).json["jobs"][0]["id"]
+    change = {"operation": "ChangeItem", "list": "jobs", "id": job, "changes": {"priority": 5}}
+
+    def saved(by):
+        draft = by.post(f"{url}/drafts", {"name": "mine"}).json
+        answer = by.post(
+            f"/api/v1/drafts/{draft['id']}/operations", {"operations": [change]},
+            If_Match=f'"{draft["revision"]}"',
+        )  # fmt: skip
+        assert answer.status_code == 200, answer.json
+        return answer.json
+
+    def adopt(by, draft, **headers):
+        return by.post(
+            f"/api/v1/drafts/{draft['id']}/adopt", {"note": ""},
+            If_Match=f'"{draft["revision"]}"', **headers,
+        )  # fmt: skip
+
+    assert put(client, "/api/v1/rules", {"second_person": True}).json == {"second_person": True}
+    one, other = person("plan", "Eimear"), person("plan", "Ronan")
+    draft = saved(one)
+    refused = adopt(one, draft)
+    assert refused.status_code == 409
+    assert "Somebody else" in refused.json["title"]
+    secret = client.post("/api/v1/tokens", {"name": "adopter", "role": "plan"}).json["secret"]
+    by_token = app.test_client().post(
+        f"/api/v1/drafts/{draft['id']}/adopt", json={"note": ""},
+        headers={"Authorization": f"Bearer {secret}", "If-Match": f'"{draft["revision"]}"'},
+    )  # fmt: skip
+    assert by_token.status_code == 409
+    assert client.get(url).json["adopted_version"] == plan["adopted_version"]
+    assert adopt(other, draft).status_code == 200
+    assert put(client, "/api/v1/rules", {"second_person": False}).status_code == 200
+    assert put(one, "/api/v1/rules", {"second_person": False}).status_code == 403

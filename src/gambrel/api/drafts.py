@@ -7,8 +7,10 @@ from typing import Any
 
 from apiflask import APIBlueprint
 from flask import Response, jsonify
+from sqlalchemy.orm import Session
 
 from gambrel.api import serialize
+from gambrel.api.people import rules
 from gambrel.api.plans import read_operations
 from gambrel.api.problems import ProblemError, answer, field_error
 from gambrel.api.revisions import needs_revision, seen_revision
@@ -20,7 +22,7 @@ from gambrel.api.schemas import (
     PlanListItemSchema,
     RenameSchema,
 )
-from gambrel.api.sessions import actor, planning
+from gambrel.api.sessions import actor, is_person, planning
 from gambrel.core.edits.edit_conflicts import conflicts
 from gambrel.core.edits.operations import Operation
 from gambrel.core.questions.job_problems import plan_problems
@@ -222,10 +224,24 @@ def adopt(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Make the draft the adopted plan."""
     revision = seen_revision()
     _check_adoptable(draft_id, json_data)
-    try:
-        head = planning().write(
-            lambda db: store.adopt(db, draft_id, revision, actor=actor(), note=json_data["note"])
+
+    def write(db: Session) -> store.PlanHead:
+        second = rules(db)["second_person"]
+        if second and not is_person():
+            raise store.SecondPersonNeeded(actor())
+        return store.adopt(
+            db, draft_id, revision, actor=actor(), note=json_data["note"], second_person=second
         )
+
+    try:
+        head = planning().write(write)
     except store.Changed as error:
         return _changed(error)
+    except store.SecondPersonNeeded:
+        raise ProblemError(
+            409,
+            "Somebody else has to adopt this",
+            "A second person is asked for here: who changed something in a draft does not adopt "
+            "it. Have somebody who may plan look at it. The draft is as it was.",
+        ) from None
     return {"id": head.id, "name": head.name, "adopted_version": head.adopted_version}

@@ -174,6 +174,37 @@ def end_token(token_id: int) -> str:
     return ""
 
 
+# --- rules of the house ---------------------------------------------------------------------------
+
+RULES = "rules"
+
+
+def rules(db: Session) -> dict[str, Any]:
+    """What is asked of everybody here."""
+    return {"second_person": False, **setting(db, RULES)}
+
+
+@blueprint.get("/rules")
+@blueprint.output(schemas.RulesSchema)
+def show_rules() -> dict[str, Any]:
+    """What is asked of everybody here."""
+    with planning().sessions() as db:
+        return rules(db)
+
+
+@blueprint.put("/rules")
+@blueprint.input(schemas.RulesSchema)
+@blueprint.output(schemas.RulesSchema)
+def set_rules(json_data: dict[str, Any]) -> dict[str, Any]:
+    """Set what is asked of everybody here."""
+
+    def write(db: Session) -> dict[str, Any]:
+        set_setting(db, RULES, json_data, actor=actor(), told=json_data)
+        return rules(db)
+
+    return planning().write(write)
+
+
 # --- the identity provider ------------------------------------------------------------------------
 
 

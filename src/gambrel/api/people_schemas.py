@@ -106,6 +106,12 @@ class ProviderShownSchema(ProviderSchema):
     redirect_uri = required(URL, require_tld=False)
 
 
+class RulesSchema(Schema):
+    """`second_person`: whether who changed something in a draft may not adopt it."""
+
+    second_person = required(Boolean)
+
+
 class AuditEntrySchema(Schema):
     id = required(Integer)
     at = required(Instant)

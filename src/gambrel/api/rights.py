@@ -23,6 +23,7 @@ _BY_RIGHT: dict[str, str] = {
     """,
     # Looking, and asking what would be: nothing is kept of it.
     READ: """
+        people.show_rules
         session.list_sessions session.end_one session.set_password
         plans.list_plans plans.show_plan plans.plan_file plans.show_week plans.show_night
         plans.show_run plans.show_findings plans.show_help plans.show_lanes plans.preview
@@ -76,7 +77,7 @@ _BY_RIGHT: dict[str, str] = {
         people.list_people people.add_person people.change_person people.invite
         people.forget_password people.end_sessions
         people.list_tokens people.make_token people.end_token
-        people.show_provider people.set_provider
+        people.show_provider people.set_provider people.set_rules
         audit.show_trail audit.trail_csv audit.trail_jsonl
         runs.add_runner runs.remove_runner
         mail.set_server mail.test_mail

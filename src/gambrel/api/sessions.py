@@ -121,6 +121,12 @@ def actor() -> str:
     return "" if found is None else found.name
 
 
+def is_person() -> bool:
+    """Whether a person asks, and not a program with a token."""
+    found = _visitor()
+    return found is not None and found.person_id is not None
+
+
 def _note_address() -> None:
     acting_from.set(get_remote_address() or "")
 

@@ -438,15 +438,37 @@ def carry_over(session: Session, draft_id: int, revision: int, *, actor: str) ->
     return _draft(session, row)
 
 
-def adopt(session: Session, draft_id: int, revision: int, *, actor: str, note: str) -> PlanHead:
+class SecondPersonNeeded(RuntimeError):
+    """Who changed something in a draft may not be the one who adopts it."""
+
+
+def adopt(
+    session: Session,
+    draft_id: int,
+    revision: int,
+    *,
+    actor: str,
+    note: str,
+    second_person: bool = False,
+) -> PlanHead:
     """Make the draft's plan the adopted version and close the draft.
+
+    Args:
+        second_person: whether it takes somebody who changed nothing in it.
 
     Raises:
         Changed: where the draft, or the plan that it stands on, has changed meanwhile.
+        SecondPersonNeeded
     """
     head_row = _locked_plan_of(session, draft_id)
     row = _checked_row(session, draft_id, revision)
     current = _draft(session, row)
+    if second_person:
+        authors = select(DraftOperationRow.actor).where(
+            DraftOperationRow.draft_id == draft_id, DraftOperationRow.undone.is_(False)
+        )
+        if actor in set(session.scalars(authors)):
+            raise SecondPersonNeeded(actor)
     if head_row.adopted_version != row.base_version:
         raise Changed(current, base_left=True)
     plan = apply_all(version_plan(session, row.base_version), current.operations)

@@ -110,3 +110,10 @@ export const endFeed = (plan_id: number, feed_id: number) =>
       params: { path: { plan_id, feed_id } },
     }),
   );
+
+export const rulesQuery = queryOptions({
+  queryKey: ["rules"],
+  queryFn: ({ signal }) => data(api.GET("/api/v1/rules", { signal })),
+});
+
+export const setRules = (body: Schemas["RulesSchema"]) => data(api.PUT("/api/v1/rules", { body }));

@@ -8,13 +8,15 @@ import {
   peopleQuery,
   type Person,
   type Role,
+  rulesQuery,
+  setRules,
   signOutEverywhere,
 } from "../api/settingsQueries";
 import { dateClock } from "../time/time";
 import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
-import { Pick } from "../ui/controls";
+import { Flag, Pick } from "../ui/controls";
 import { Field } from "../ui/Field";
 import { Table } from "../ui/Table";
 import { refusalsOf } from "../workbench/refusals";
@@ -140,7 +142,30 @@ export function People() {
       ))}
       {link && <Link made={link} />}
       <Add onAdded={(made) => setLink(made)} />
+      <Rules />
     </Section>
+  );
+}
+
+/** What is asked of everybody. */
+function Rules() {
+  const client = useQueryClient();
+  const found = useQuery(rulesQuery);
+  const set = useMutation({
+    mutationFn: setRules,
+    onSuccess: (saved) => client.setQueryData(rulesQuery.queryKey, saved),
+  });
+  if (!found.data) return null;
+  return (
+    <div className="mt-4">
+      <h3 className="font-semibold">Two pairs of eyes</h3>
+      <Flag
+        label="Who changed something in a draft does not adopt it: somebody else has to"
+        value={set.isPending ? set.variables.second_person : found.data.second_person}
+        onChange={(second_person) => set.mutate({ second_person })}
+      />
+      {set.error && <p role="alert">{set.error.message}</p>}
+    </div>
   );
 }
 
