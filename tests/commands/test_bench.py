@@ -30,11 +30,9 @@ def bench(*sections):
     return done.stdout
 
 
+@pytest.mark.long
 @pytest.mark.timeout(600)
-@pytest.mark.parametrize(
-    "section",
-    [SECTIONS[0], *(pytest.param(each, marks=pytest.mark.long) for each in SECTIONS[1:])],
-)
+@pytest.mark.parametrize("section", SECTIONS)
 def test_a_benchmark_runs(section):
     before = PAGE.read_bytes()
     printed = bench(section)
