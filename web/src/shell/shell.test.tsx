@@ -151,6 +151,18 @@ describe("the effect of changes", () => {
     expect(screen.queryByRole("button", { name: "Adopt" })).toBeNull();
   });
 
+  it("offers who may only look neither saving nor adopting", () => {
+    showIn(
+      <EffectLine />,
+      { moves: [{ type: "lock", job: "mail", locked: true }] },
+      undefined,
+      "read",
+    );
+    expect(screen.queryByRole("button", { name: "Save to draft" })).toBeNull();
+    expect(screen.getByText("You may look: this cannot be saved")).toBeTruthy();
+    expect(screen.getByRole("button", { name: "Discard" })).toBeTruthy();
+  });
+
   it("leads from a draft to its comparison, and adopts it with a note", async () => {
     answering({ "GET /drafts/5/check": () => ({ stops: [], looks: [] }) });
     const bench = showIn(<EffectLine />, {

@@ -7,7 +7,9 @@ import { Tooltip } from "radix-ui";
 import type { ReactNode } from "react";
 import { MemoryRouter, useLocation } from "react-router";
 import { vi } from "vitest";
-import type { Draft, Job, Night, NightSummary, Plan, Reason, Run } from "../api/client";
+import type { Draft, Job, Night, NightSummary, Plan, Reason, Run, Session } from "../api/client";
+import { sessionQuery } from "../api/planQueries";
+import type { Role } from "../api/settingsQueries";
 import { type Workbench, WorkbenchStore } from "../workbench/store";
 
 export const ZONE = "Europe/Dublin";
@@ -231,9 +233,20 @@ function Address() {
   return <span data-testid="address">{pathname + search}</span>;
 }
 
+/** Who is signed in, with a role. */
+export const session = (role: Role): Session => ({
+  signed_in: true,
+  name: "Planner",
+  role,
+  has_password: false,
+  provider: null,
+  csrf_token: "x",
+});
+
 /** Show something without a workbench. */
-export function show(ui: ReactNode, address = `/board/${FRIDAY}`) {
+export function show(ui: ReactNode, address = `/board/${FRIDAY}`, role: Role = "administer") {
   const client = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+  client.setQueryData(sessionQuery.queryKey, session(role));
   return render(
     <QueryClientProvider client={client}>
       <Tooltip.Provider delayDuration={0}>
@@ -247,8 +260,13 @@ export function show(ui: ReactNode, address = `/board/${FRIDAY}`) {
 }
 
 /** Show something in a workbench, which is returned. */
-export function showIn(ui: ReactNode, more: Partial<Workbench> = {}, address?: string) {
+export function showIn(
+  ui: ReactNode,
+  more: Partial<Workbench> = {},
+  address?: string,
+  role?: Role,
+) {
   const bench = workbench(more);
-  show(<WorkbenchStore value={bench}>{ui}</WorkbenchStore>, address);
+  show(<WorkbenchStore value={bench}>{ui}</WorkbenchStore>, address, role);
   return bench;
 }
