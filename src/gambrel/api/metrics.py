@@ -105,7 +105,7 @@ class _Plans(Collector):
         if age is None:
             plans, age = monitoring.seen(FIRST_WAITS_S)
         if age is not None:
-            yield _one("gambrel_plans_age_seconds", "How old what is told of the plans is", age)
+            yield _one("gambrel_plans_age_seconds", "Seconds since the plans were read", age)
         verdict = _family("night_verdict", "0 fits, 1 is tight, 2 is over", "plan", "date", "ahead")
         ends = _family("night_last_end_timestamp_seconds", "When the last run of a night ends",
                        "plan", "date", "ahead")  # fmt: skip

@@ -62,7 +62,7 @@ class TokensSchema(Schema):
 
 
 class NewTokenSchema(Schema):
-    """`days`: after how many it stops to work; null: never by itself."""
+    """`days`: for how long it works; null: until somebody ends it."""
 
     name = required(String, validate=Length(1, 100))
     role = required(String, validate=OneOf(ROLES))

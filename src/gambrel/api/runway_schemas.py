@@ -255,7 +255,7 @@ class RoleGrowthSchema(Schema):
 
 
 class GrowthSchema(Schema):
-    """`without`: machines of jobs of which neither their fulls nor their role says anything."""
+    """`without`: machines of jobs whose growth neither their fulls nor their role tells."""
 
     machines = required(List, Nested(LearnedGrowthSchema))
     by_role = required(List, Nested(RoleGrowthSchema))

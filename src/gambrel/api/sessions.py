@@ -136,7 +136,7 @@ def _require_right() -> None:
     if not request.path.startswith("/api/"):
         return
     endpoint = request.endpoint
-    # An address that leads nowhere, or not by this method, is told to those who are signed in.
+    # Only people who are signed in learn which addresses do not exist.
     right = "read" if endpoint is None or endpoint == "page" else RIGHTS.get(endpoint)
     if request.blueprint == WITH_OWN_TOKENS or right == OPEN:
         return
