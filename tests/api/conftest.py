@@ -11,6 +11,7 @@ from gambrel.core.plan.reading import read_plan
 from gambrel.demo import larkmoor, tiny
 from gambrel.store.plans import store_plan
 from gambrel.store.sealing import Sealer
+from gambrel.store.sign_in import new_link
 
 
 @pytest.fixture(scope="module")
@@ -57,3 +58,19 @@ def url(plan):
 @pytest.fixture
 def runner(app, plan):
     return Runner(app, plan)
+
+
+@pytest.fixture
+def person(app, request):
+    """A client signed in as somebody new of a role, by an invitation as a colleague gets one."""
+
+    def make(role, name=None):
+        client = Client(app)
+        with current_sessions(app).begin() as db:
+            link = new_link(db, name or f"{request.node.name[:60]} {role}", role)
+        answer = client.post("/api/v1/session", {"token": link})
+        assert answer.json["role"] == role
+        client.token = answer.json["csrf_token"]
+        return client
+
+    return make

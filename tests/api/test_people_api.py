@@ -21,7 +21,6 @@ from gambrel.api.app import current_sessions
 from gambrel.api.provider import role_of
 from gambrel.api.rights import OPEN, RIGHTS, WITH_OWN_TOKENS
 from gambrel.store.people import ROLES, add_person
-from gambrel.store.sign_in import new_link
 from gambrel.store.tokens import new_token
 
 PASSWORD = "a barn stands on four posts"
@@ -29,22 +28,6 @@ PASSWORD = "a barn stands on four posts"
 
 def errors(answer):
     return [(error["field"], error["reason"]) for error in answer.json["errors"]]
-
-
-@pytest.fixture
-def person(app, request):
-    """A client signed in as somebody new of a role, by an invitation as a colleague gets one."""
-
-    def make(role, name=None):
-        client = Client(app)
-        with current_sessions(app).begin() as db:
-            link = new_link(db, name or f"{request.node.name[:60]} {role}", role)
-        answer = client.post("/api/v1/session", {"token": link})
-        assert answer.json["role"] == role
-        client.token = answer.json["csrf_token"]
-        return client
-
-    return make
 
 
 # --- rights -------------------------------------------------------------------------------------
@@ -429,7 +412,7 @@ def test_the_trail_is_read_in_pages_and_as_files(app, client):
 
 def test_no_secret_is_in_the_trail(app, client, person):
     made = client.post("/api/v1/tokens", {"name": "secret one", "role": "read"}).json["secret"]
-    here = person("read", "Tadhg")
+    here = person("read", "Muireann")
     put(here, "/api/v1/session/password", {"password": PASSWORD})
     mail = {"host": "mail.example.org", "port": 25, "sender": "a@b", "password": "mail secret"}
     put(client, "/api/v1/mail", mail)
@@ -468,7 +451,9 @@ def test_who_changed_a_draft_does_not_adopt_it_where_two_are_asked_for(app, clie
             If_Match=f'"{draft["revision"]}"', **headers,
         )  # fmt: skip
 
-    assert put(client, "/api/v1/rules", {"second_person": True}).json == {"second_person": True}
+    assert put(client, "/api/v1/rules", {"second_person": True}).json == {
+        "second_person": True, "second_person_for_orders": False,
+    }  # fmt: skip
     one, other = person("plan", "Eimear"), person("plan", "Ronan")
     draft = saved(one)
     refused = adopt(one, draft)
@@ -481,6 +466,81 @@ def test_who_changed_a_draft_does_not_adopt_it_where_two_are_asked_for(app, clie
     )  # fmt: skip
     assert by_token.status_code == 409
     assert client.get(url).json["adopted_version"] == plan["adopted_version"]
+    assert adopt(other, draft).status_code == 409, "it is Eimear's own"
+    draft = put(one, f"/api/v1/drafts/{draft['id']}/sharing", {"shared": True}).json
     assert adopt(other, draft).status_code == 200
     assert put(client, "/api/v1/rules", {"second_person": False}).status_code == 200
     assert put(one, "/api/v1/rules", {"second_person": False}).status_code == 403
+
+
+def test_a_draft_is_its_owners_until_it_is_shared(client, person):
+    plan = next(p for p in client.get("/api/v1/plans").json if p["name"] == "tiny")
+    url = f"/api/v1/plans/{plan['id']}"
+    job = client.get(url).json["jobs"][0]["id"]
+    one, other = person("plan", "Sadhbh"), person("plan", "Odhran")
+    draft = one.post(f"{url}/drafts", {"name": "hers"}).json
+    address = f"/api/v1/drafts/{draft['id']}"
+    assert (draft["owner"], draft["shared"]) == ("Sadhbh", False)
+
+    def seen():
+        return {"If_Match": f'"{client.get(address).json["revision"]}"'}
+
+    def writes(by):
+        """Every way to change it, but for discarding and adopting it."""
+        changes = {"priority": 2 if by is one else 4}
+        change = {"operation": "ChangeItem", "list": "jobs", "id": job, "changes": changes}
+        yield by.post(f"{address}/operations", {"operations": [change]}, **seen())
+        yield by.post(f"{address}/undo", **seen())
+        yield by.post(f"{address}/redo", **seen())
+        yield by.post(f"{address}/carry-over", **seen())
+
+    for answer in writes(other):
+        assert answer.status_code == 409 and "Sadhbh" in answer.json["title"]
+    assert other.post(f"{address}/adopt", {"note": ""}, **seen()).status_code == 409
+    assert put(other, f"{address}/sharing", {"shared": True}).status_code == 409
+    assert client.get(address).json["changes"] == []
+    # To look at and to copy it is everybody's.
+    copy = other.post(f"{address}/copies", {"name": "his"})
+    assert (copy.status_code, copy.json["owner"]) == (201, "Odhran")
+
+    assert put(one, f"{address}/sharing", {"shared": True}).json["shared"]
+    for by in (other, one):
+        assert [answer.status_code for answer in writes(by)] == [200] * 4
+    # Its owner keeps it to herself again; an administrator opens it where she has left.
+    assert not put(one, f"{address}/sharing", {"shared": False}).json["shared"]
+    assert other.post(f"{address}/undo", **seen()).status_code == 409
+    assert put(client, f"{address}/sharing", {"shared": True}).json["shared"]
+    assert other.post(f"{address}/undo", **seen()).status_code == 200
+
+
+def test_who_is_there_is_seen_by_others(client, person):
+    plan = next(p for p in client.get("/api/v1/plans").json if p["name"] == "tiny")
+    url = f"/api/v1/plans/{plan['id']}/presence"
+    one, other = person("plan", "Fionn"), person("read", "Gobnait")
+
+    def tell(by, window="1", **more):
+        body = {"window": window, "view": "board", "draft": None, "editing": "", **more}
+        answer = by.post(url, body)
+        assert answer.status_code == 200, answer.json
+        return [(o["name"], o["view"], o["editing"]) for o in answer.json["others"]]
+
+    assert ("Gobnait", "board", "") not in tell(one, editing="job Nightly")
+    assert tell(other) == [("Fionn", "board", "job Nightly")]
+    # Of several windows of a person, the one that is editing counts.
+    tell(one, window="2", view="runs")
+    assert tell(other) == [("Fionn", "board", "job Nightly")]
+    assert tell(one) == [("Gobnait", "board", "")]
+    # Nobody closes the window of somebody else.
+    assert other.http.delete(
+        f"{url}?window=1", headers={"X-CSRF-Token": other.token}
+    ).status_code == 204  # fmt: skip
+    assert tell(one) == []
+    for window in ("1", "2"):
+        one.http.delete(f"{url}?window={window}", headers={"X-CSRF-Token": one.token})
+    assert tell(other) == []
+    assert one.post(url.replace(str(plan["id"]), "99999"), {
+        "window": "1", "view": "board", "draft": None, "editing": "",
+    }).status_code == 404  # fmt: skip
+    assert one.post(url, {"window": "", "view": "x", "draft": None, "editing": ""}).json[
+        "errors"
+    ][0]["field"].endswith("window")  # fmt: skip

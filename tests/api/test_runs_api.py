@@ -1,11 +1,12 @@
 """Runs through the API: the runner protocol, tonight, past nights, orders, the report."""
 
 import json
+import math
 import os
 import shutil
 import subprocess
 import time
-from datetime import date
+from datetime import date, timedelta
 from threading import Thread
 
 import pytest
@@ -232,6 +233,24 @@ def test_what_the_ledger_lacks_is_not_found(client, url):
         assert client.get(f"{url}/ledger?{query}").status_code == 422
 
 
+def test_how_good_the_forecasts_were(client, url, runner, played):
+    none = client.get(f"{url}/forecast-errors").json
+    assert (none["nights"], none["median_s"]) == ([], None), "the night is not over"
+    runner.post(played.advance(NIGHT.end), clock=NIGHT.end)
+    runner.post([], clock=NIGHT.end + 60)
+    (night,) = client.get(f"{url}/past-nights").json["nights"]
+    found = client.get(f"{url}/forecast-errors").json
+    (error,) = found["nights"]
+    # The same two instants as in the list of past nights.
+    assert (error["predicted_end"], error["last_end"]) == (
+        night["predicted_end"], night["last_end"],
+    )  # fmt: skip
+    assert error["error_s"] == pytest.approx(
+        _seconds(night["last_end"]) - _seconds(night["predicted_end"]), abs=0.01
+    )
+    assert not error["trouble"] and found["median_s"] == abs(error["error_s"])
+
+
 def test_the_ledger_as_files(client, url, runner, played):
     runner.post(played.advance(NIGHT.end), clock=NIGHT.end)
     csv = client.get(f"{url}/ledger.csv").get_data(as_text=True).splitlines()
@@ -274,6 +293,46 @@ def test_an_order_is_simulated_given_and_taken_back(client, url, runner, played)
         f"{url}/orders/{given.json['id']}", headers={"X-CSRF-Token": client.token}
     )
     assert again.status_code == 409
+
+
+def test_an_order_waits_for_a_second_person(client, person, url, runner, played):
+    def rule(on):
+        answer = client.http.put(
+            "/api/v1/rules", json={"second_person": False, "second_person_for_orders": on},
+            headers={"X-CSRF-Token": client.token},
+        )  # fmt: skip
+        assert answer.status_code == 200
+
+    order = {"kind": "stop", "job": "nightly", "machines": []}
+    one, other, reader = person("plan"), person("plan", "Second"), person("read")
+    before = runner.get("/orders").json["orders"]
+    rule(True)
+    try:
+        given = one.post(f"{url}/orders", order).json
+        assert given["state"] == "to be confirmed"
+        assert runner.get("/orders").json["orders"] == before
+        confirm = f"{url}/orders/{given['id']}/confirmation"
+        for nobody in (one, reader):
+            assert nobody.post(confirm).status_code in (403, 409)
+        assert runner.get("/orders").json["orders"] == before
+        # A runner that has been told of later orders is told of this one all the same.
+        rule(False)
+        later = client.post(f"{url}/orders", {**order, "kind": "hold"}).json
+        confirmed = other.post(confirm)
+        assert confirmed.status_code == 201
+        assert (confirmed.json["state"], confirmed.json["seconded_by"]) == ("open", "Second")
+        told = runner.get(f"/orders?after={later['id']}").json["orders"]
+        assert [(o["id"], o["kind"]) for o in told] == [(confirmed.json["id"], "stop")]
+        assert other.post(confirm).status_code == 404
+        # One that waits can be taken back like any other.
+        rule(True)
+        waiting = one.post(f"{url}/orders", order).json
+        back = one.http.delete(f"{url}/orders/{waiting['id']}", headers={"X-CSRF-Token": one.token})
+        assert back.json["state"] == "taken back"
+        gone = other.post(f"{url}/orders/{waiting['id']}/confirmation")
+        assert gone.status_code == 409 and "taken back" in gone.json["detail"]
+    finally:
+        rule(False)
 
 
 def test_nothing_can_be_ordered_without_a_runner(client, url):
@@ -463,15 +522,17 @@ def test_mail_is_set_and_its_password_never_shown(client, url):
 
 def test_run_settings_are_checked_and_kept(client, url):
     said = {"report_at": "06:45", "report_to": ["a@example.org"], "addresses": {"ops": "o@x.org"}}
-    assert put(client, f"{url}/run-settings", said).json == said
-    assert client.get(f"{url}/run-settings").json == said
+    assert put(client, f"{url}/run-settings", said).json == {**said, "phones": {}}
+    called = {**said, "phones": {"ops": "ext. 4100"}}
+    assert put(client, f"{url}/run-settings", called).json == called
+    assert client.get(f"{url}/run-settings").json == called
     for wrong in (
         {**said, "report_at": "25:00"},
         {**said, "report_to": ["nobody"]},
         {**said, "addresses": {"ops": "x"}},
     ):
         assert put(client, f"{url}/run-settings", wrong).status_code == 422
-    assert client.get(f"{url}/run-settings").json == said
+    assert client.get(f"{url}/run-settings").json == called
 
 
 # --- past runs from files -----------------------------------------------------------------------
@@ -506,6 +567,27 @@ def test_past_runs_are_looked_at_mapped_and_written_once(client, url):
     ]  # fmt: skip
     # The plan's own schedule says when they were due.
     assert lines[2]["occurrence"] == "2026-10-02T20:00:00.000Z"
+
+
+def test_the_daily_change_is_learned_from_what_was_stored(client, url, runner):
+    runner.post([], clock=NIGHT.start)
+    assert client.get(f"{url}/learned-changes").json == {"machines": []}
+    lines = ["job,machine,start,duration,kind,stored (GiB),status"]
+    for back in range(12, 0, -1):
+        day = NIGHT.date - timedelta(days=back)
+        stored = 2000 if back == 5 else 2
+        lines.append(f"Nightly,gate,{day} 21:00:00,20 min,incremental,{stored},success")
+    body = {"name": "past.csv", "text": "\n".join(lines), "write": True}
+    assert client.post(f"{url}/ledger/imports", body).json["written"]
+    (row,) = client.get(f"{url}/learned-changes").json["machines"]
+    assert (row["machine"], row["runs"], row["since"]) == ("gate", 11, None)
+    plan = client.get(f"{url}/file").json
+    gate = next(m for m in plan["machines"] if m["id"] == "gate")
+    used = sum(disk["used_gib"] for disk in gate["disks"])
+    ceiling, ratio = gate.get("churn_ceiling", 0.4), gate.get("compress_ratio", 1.6)
+    expected = -ceiling * math.log(1 - 2 * ratio / used / ceiling)
+    assert row["learned"] == pytest.approx(expected, rel=0.01), "one odd night does not count"
+    assert row["stated"] == gate.get("daily_change", 0.02)
 
 
 def test_a_file_with_a_bad_row_is_written_only_when_asked(client, url):

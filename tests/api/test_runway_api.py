@@ -201,6 +201,7 @@ def test_occupancy_as_files(client, plan_url):
     assert sheet["A1"].value == "day"
 
 
+@pytest.mark.long
 def test_nights_of_the_months_and_the_purchase(app, client, plan_url):
     begun = client.post(f"{plan_url}/nights-ahead", {"months": 3}).json
     told = wait_for(app, client, begun)

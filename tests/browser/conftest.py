@@ -185,6 +185,20 @@ def planner(chromium, site, signed_in, request):
 
 
 @pytest.fixture
+def colleague(planner, chromium):
+    """Somebody else who may plan, at the same server."""
+    with current_sessions(planner.app).begin() as db:
+        token = new_link(db, "Niamh", "plan")
+    context = chromium.new_context(viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
+    context.set_default_timeout(60_000)
+    page = context.new_page()
+    page.goto(f"{planner.address}/sign-in#{token}")
+    page.wait_for_selector("[data-bar]")
+    yield page
+    context.close()
+
+
+@pytest.fixture
 def newcomer(chromium, new_database):
     """Somebody who has just opened the link of an empty installation."""
     url = new_database()

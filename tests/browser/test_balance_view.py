@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 import pytest
+from dresses import DRESSES
 from playwright.sync_api import expect
 
 VIEW = "/balance"
@@ -121,7 +122,7 @@ def test_how_sure_a_week_is_shows_on_the_week_strip(balance):
     balance.check("how sure")
 
 
-@pytest.mark.parametrize(("theme", "size"), [("paper", (1280, 800)), ("night", (1600, 1000))])
+@pytest.mark.parametrize(("theme", "size"), DRESSES)
 def test_nothing_is_in_the_way_of_anybody(balance, theme, size):
     balance.dress(theme, size)
     expect(balance.page.get_by_role("heading", name="Balance", exact=True)).to_be_visible()

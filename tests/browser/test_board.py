@@ -103,6 +103,7 @@ def test_moves_that_are_not_saved_outlive_the_page(planner):
     left.get_by_role("button", name="Continue: 2 moves on the board").click()
     expect(planner.effect()).to_contain_text("(was")
     expect(left).not_to_be_attached()
+    expect(page.locator("[data-bar]:focus")).to_have_count(1)
     # Each of them is an act of its own, saved and taken back.
     page.keyboard.press("Control+s")
     expect(page.get_by_text("2 changes", exact=True)).to_be_visible()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 import pytest
+from dresses import DRESSES
 from estates import larkmoor_file, service_of
 from playwright.sync_api import expect
 
@@ -146,7 +147,7 @@ def test_facts_are_stated_for_many_and_a_file_is_seen_before_it_is_taken(estate)
     expect(page.get_by_role("main").get_by_role("status")).to_contain_text("11 machines")
 
 
-@pytest.mark.parametrize(("theme", "size"), [("paper", (1280, 800)), ("night", (1600, 1000))])
+@pytest.mark.parametrize(("theme", "size"), DRESSES)
 def test_the_estate_has_no_accessibility_violation(estate, theme, size):
     page = estate.page
     estate.dress(theme, size)

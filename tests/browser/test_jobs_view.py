@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 import pytest
+from dresses import DRESSES
 from playwright.sync_api import expect
 
 from gambrel.api.app import current_sessions
@@ -246,6 +247,7 @@ def test_two_people_meet_in_one_draft(jobs):
     expect(page.get_by_text("1 change", exact=True)).to_be_visible()
     with current_sessions(jobs.app).begin() as db:
         draft = store.drafts(db, store.plan_heads(db)[-1].id)[0]
+        draft = store.share(db, draft.id, shared=True, actor="Planner")
         edit = ChangeItem("jobs", "office-files", {"priority": 5, "verify": "boot"})
         store.add_operations(db, draft.id, draft.revision, [edit], actor="Maeve")
     expect(page.get_by_role("complementary")).to_have_count(0)
@@ -273,7 +275,38 @@ def test_the_check_of_the_plan_leads_to_the_clause(jobs):
     expect(clause(page, "kept")).to_have_attribute("aria-pressed", "true")
 
 
-@pytest.mark.parametrize(("theme", "size"), [("paper", (1280, 800)), ("night", (1600, 1000))])
+def test_jobs_are_drafted_from_a_crontab(jobs):
+    page = jobs.page
+    page.get_by_role("button", name="From a timetable").click()
+    text = page.get_by_label("Timetable", exact=True)
+    text.fill(
+        "30 21 * * 1-5 /opt/mail-01.sh\n0 22 * * 6 /opt/mail-01.sh --full\n"
+        "0 3 * * * /opt/radar.sh\n61 2 * * * /opt/oops.sh\n"
+    )
+    lines = page.get_by_role("region", name="Lines", exact=True)
+    expect(lines).to_contain_text("incremental every weekday at 21:30")
+    expect(lines).to_contain_text("no machine is named; choose one")
+    expect(page.get_by_role("region", name="Lines that cannot be taken")).to_contain_text("61")
+    jobs.check("timetable")
+    # It is there after a reload, and what is said of a line as well.
+    page.get_by_label("Machine of line 3").fill("radar-01")
+    page.keyboard.press("Enter")
+    page.get_by_label("Job of line 3").fill("Radar dump")
+    page.keyboard.press("Tab")
+    expect(page.get_by_role("heading", name="2 new jobs")).to_be_visible()
+    page.reload()
+    expect(page.get_by_label("Machine of line 3")).to_have_value("radar-01")
+    expect(page.get_by_role("region", name="New jobs")).to_contain_text("Radar dump: Back up")
+    page.get_by_role("button", name="Add 2 jobs to the draft").click()
+    expect(page.get_by_role("button", name="Radar dump", exact=True)).to_be_visible()
+    with current_sessions(jobs.app)() as db:
+        draft = store.drafts(db, store.plan_heads(db)[-1].id)[0]
+    assert [change.operation.value["name"] for change in draft.changes] == ["mail-01", "Radar dump"]
+    page.get_by_role("button", name="From a timetable").click()
+    expect(text).to_have_value("")
+
+
+@pytest.mark.parametrize(("theme", "size"), DRESSES)
 def test_the_jobs_have_no_accessibility_violation(jobs, theme, size):
     page = jobs.page
     jobs.dress(theme, size)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 import pytest
+from dresses import DRESSES
 from playwright.sync_api import expect
 
 REFUSED = "422 (UNPROCESSABLE ENTITY)"
@@ -186,7 +187,7 @@ def test_sizing_finds_what_makes_friday_fit_and_shows_it(paths):
     expect(page.get_by_text("13 changes", exact=True)).to_be_visible()
 
 
-@pytest.mark.parametrize(("theme", "size"), [("paper", (1280, 800)), ("night", (1600, 1000))])
+@pytest.mark.parametrize(("theme", "size"), DRESSES)
 def test_the_paths_have_no_accessibility_violation(paths, theme, size):
     page = paths.page
     paths.dress(theme, size)

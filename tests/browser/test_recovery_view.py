@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 import pytest
+from dresses import DRESSES
 from playwright.sync_api import expect
 
 VIEW = "/recovery/2026-11-06"
@@ -135,7 +136,7 @@ def test_points_of_a_machine_and_what_falls_with_a_bad_one(planner):
     expect(sheet.get_by_text("It was found to be bad")).to_have_count(0)
 
 
-@pytest.mark.parametrize(("theme", "size"), [("paper", (1280, 800)), ("night", (1600, 1000))])
+@pytest.mark.parametrize(("theme", "size"), DRESSES)
 def test_a_rota_is_set_and_a_test_ticked_by_hand(planner, theme, size):
     planner.dress(theme, size)
     page = planner.page
@@ -160,7 +161,7 @@ def test_a_rota_is_set_and_a_test_ticked_by_hand(planner, theme, size):
     expect(record.get_by_role("row").filter(has_text=machine).first).to_contain_text("passed")
 
 
-@pytest.mark.parametrize(("theme", "size"), [("paper", (1280, 800)), ("night", (1600, 1000))])
+@pytest.mark.parametrize(("theme", "size"), DRESSES)
 def test_promises_are_read_night_by_night(planner, theme, size):
     planner.dress(theme, size)
     page = planner.page
@@ -169,7 +170,7 @@ def test_promises_are_read_night_by_night(planner, theme, size):
     expect(promises.get_by_role("status")).to_contain_text("would be back later than promised")
     expect(promises.get_by_role("row").filter(has_text="gold").first).to_contain_text("broken")
     planner.check(f"promises, {theme}")
-    machine = promises.get_by_role("link").first
+    machine = promises.get_by_role("table").last.get_by_role("link").first
     name = machine.inner_text()
     machine.click()
     expect(page.get_by_role("region", name=f"Points of {name}")).to_be_visible()

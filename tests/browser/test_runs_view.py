@@ -14,6 +14,7 @@ from gambrel.core.nights.nights import night_of
 from gambrel.standins.runner import Client, StandInRunner
 from gambrel.store import runners
 from gambrel.store.plans import plan_heads
+from gambrel.store.settings import set_setting
 
 VIEW = "/runs"
 NIGHT = night_of(date(2026, 11, 2), "Europe/Dublin")
@@ -39,6 +40,20 @@ def night(planner):
     planner.page.reload()
     expect(planner.page.get_by_role("heading", name="The night of Monday 2")).to_be_visible()
     return planner, stand_in
+
+
+def test_the_sheet_of_a_night_is_read_and_fetched(planner):
+    page = planner.page
+    page.goto(f"{planner.address}/runs/2026-11-06")
+    page.get_by_role("button", name="Night sheet").click()
+    sheet = page.get_by_role("article", name="Night sheet")
+    expect(sheet).to_contain_text("The night of Friday 6 November 2026")
+    expect(sheet.get_by_role("row", name="Office file servers")).to_contain_text("late")
+    expect(sheet).to_contain_text("Office file servers ends 1 h 45 min after its window")
+    planner.check("night sheet")
+    with page.expect_download() as fetched:
+        sheet.get_by_role("link", name="PDF").click()
+    assert fetched.value.path().read_bytes().startswith(b"%PDF-")
 
 
 def test_a_night_is_watched_and_something_is_ordered(night):
@@ -207,3 +222,28 @@ def test_past_runs_are_imported_with_a_look_first(planner):
     page.keyboard.press("Escape")
     page.get_by_role("button", name="Ledger").click()
     expect(page.get_by_role("table")).to_contain_text("office-desk-13")
+
+
+def test_an_order_waits_for_somebody_else(night, colleague):
+    planner, _ = night
+    page, theirs = planner.page, colleague
+
+    def rule(on):
+        with current_sessions(planner.app).begin() as db:
+            set_setting(db, "rules", {"second_person_for_orders": on}, actor="test", told={})
+
+    rule(True)
+    try:
+        page.get_by_role("button", name=re.compile("^Ticket gates")).first.click()
+        orders = page.get_by_role("complementary", name="Run of Ticket gates")
+        orders.get_by_role("button", name="Hold").click()
+        orders.get_by_role("button", name="Order", exact=True).click()
+        given = page.get_by_role("region", name="Orders of tonight")
+        expect(given).to_contain_text("to be confirmed by somebody else")
+        expect(given.get_by_role("button", name="Confirm")).to_have_count(0)
+        theirs.goto(page.url.split("&run=")[0])
+        mine = theirs.get_by_role("region", name="Orders of tonight")
+        mine.get_by_role("button", name="Confirm").click()
+        expect(mine).to_contain_text("by Planner and Niamh: open")
+    finally:
+        rule(False)

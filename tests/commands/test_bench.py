@@ -52,6 +52,7 @@ def test_the_benchmark_of_the_screens_runs():
     assert "the board pans" in bench("The screens")
 
 
+@pytest.mark.long
 def test_the_two_engines_end_alike_in_the_benchmark():
     printed = bench(ENGINES)
     line = next(line for line in printed.splitlines() if line.startswith("Of "))

@@ -12,9 +12,11 @@ from typing import Any, TypeVar
 
 from flask import Response, current_app, request
 
+from gambrel.api.problems import ProblemError
 from gambrel.api.sessions import planning
 from gambrel.build import build
 from gambrel.core.caches import MIB, ByteCache
+from gambrel.formats.tables import WORKBOOK, TooManyRows, csv_lines, workbook
 from gambrel.store import plans as store
 
 TAGGED = "tagged"
@@ -91,6 +93,21 @@ def tagged(view: View) -> View:
 def tagged_with_drafts(view: View) -> View:
     """As `tagged`, for an answer that lists the open drafts of its plan."""
     return _tagged(view, with_drafts=True)
+
+
+def table_answer(
+    name: str, form: str, header: Sequence[str], rows: Iterable[Sequence[Any]]
+) -> Response:
+    """A table as a file that is saved: `form` is "csv" or "xlsx". Raises ProblemError."""
+    if form == "csv":
+        return file_answer(csv_lines(header, rows), "text/csv", f"{name}.csv")
+    if form != "xlsx":
+        raise ProblemError(404, "There is no such kind of file", "Tables come as csv or xlsx.")
+    try:
+        content = workbook([(name, header, rows)])
+    except TooManyRows as error:
+        raise ProblemError(422, "This is too much for a workbook", f"{error}.") from None
+    return file_answer(content, WORKBOOK, f"{name}.xlsx")
 
 
 def file_answer(content: str | bytes | Iterable[str], mimetype: str, name: str) -> Response:

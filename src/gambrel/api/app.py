@@ -24,9 +24,11 @@ from gambrel.api import (
     jobs,
     mail,
     metrics,
+    night_sheets,
     paths,
     people,
     plans,
+    presence,
     problems,
     provider,
     recovery,
@@ -39,6 +41,8 @@ from gambrel.api import (
     server,
     sessions,
     sources,
+    table_files,
+    timetables,
     versions,
 )
 from gambrel.api.description import complete
@@ -58,6 +62,7 @@ from gambrel.work.discovery import Discoveries
 from gambrel.work.executors import Workers
 from gambrel.work.mailing import Mailing
 from gambrel.work.planning import Planning
+from gambrel.work.presence import Presence
 from gambrel.work.rehearsing import Rehearsals
 from gambrel.work.runs import Runs
 
@@ -139,6 +144,7 @@ def create_app(
     shared_runs = app.extensions["gambrel-runs"] = Runs(shared)
     mailing = app.extensions["gambrel-mailing"] = Mailing(shared_runs, sealer)
     shared_runs.on_ended = mailing.notices
+    app.extensions["gambrel-presence"] = Presence()
     app.extensions["gambrel-rehearsals"] = Rehearsals()
     app.extensions["gambrel-computations"] = Computations(shared, Workers.of_environment())
     app.wsgi_app = WhileSomebodyWaits(app.wsgi_app)  # type: ignore[method-assign,assignment]
@@ -150,7 +156,7 @@ def create_app(
     for module in (
         sessions, provider, people, audit, plans, drafts, estate, sources, inbox, imports, paths,
         jobs, versions, balance, runs, rehearsals, recovery, restore_tests, runway, feeds, runner,
-        mail, server,
+        mail, night_sheets, presence, table_files, timetables, server,
     ):  # fmt: skip
         app.register_blueprint(module.blueprint)
     app.register_blueprint(feeds.addresses)

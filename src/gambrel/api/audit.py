@@ -7,15 +7,14 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import Any
 
-from apiflask import APIBlueprint
+from apiflask import APIBlueprint, EmptySchema
 from flask import Response
 
-from gambrel.api.answers import file_answer
+from gambrel.api.answers import file_answer, table_answer
 from gambrel.api.people_schemas import AuditQuerySchema, AuditTrailSchema
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.serialize import utc
 from gambrel.api.sessions import planning
-from gambrel.formats.tables import csv_lines
 from gambrel.store import audit as store
 
 blueprint = APIBlueprint("audit", __name__, tag="Audit trail", url_prefix="/api/v1/audit")
@@ -87,17 +86,17 @@ def _all(query: dict[str, Any]) -> Iterator[dict[str, Any]]:
     return read()
 
 
-@blueprint.get("/trail.csv")
+@blueprint.get("/trail.<form>")
 @blueprint.input(AuditQuerySchema, location="query")
-@blueprint.doc(responses={200: "The trail as CSV."})
-def trail_csv(query_data: dict[str, Any]) -> Response:
-    """The entries that are asked for, all of them, as CSV."""
+@blueprint.output(EmptySchema, content_type="text/csv")
+def trail_file(form: str, query_data: dict[str, Any]) -> Response:
+    """The entries that are asked for, all of them, as csv or xlsx."""
     header = ["id", "at", "actor", "action", "subject", "address", "detail"]
     rows = (
         [json.dumps(entry[name]) if name == "detail" else entry[name] for name in header]
         for entry in _all(query_data)
     )
-    return file_answer(csv_lines(header, rows), "text/csv", "audit-trail.csv")
+    return table_answer("audit-trail", form, header, rows)
 
 
 @blueprint.get("/trail.jsonl")

@@ -14,6 +14,7 @@ from gambrel.api.people import rules
 from gambrel.api.plans import read_operations
 from gambrel.api.problems import ProblemError, answer, field_error
 from gambrel.api.revisions import needs_revision, seen_revision
+from gambrel.api.rights import ADMINISTER
 from gambrel.api.schemas import (
     AdoptSchema,
     DraftSchema,
@@ -21,8 +22,9 @@ from gambrel.api.schemas import (
     OperationsSchema,
     PlanListItemSchema,
     RenameSchema,
+    SharingSchema,
 )
-from gambrel.api.sessions import actor, is_person, planning
+from gambrel.api.sessions import actor, is_person, may, planning
 from gambrel.core.edits.edit_conflicts import conflicts
 from gambrel.core.edits.operations import Operation
 from gambrel.core.questions.job_problems import plan_problems
@@ -161,6 +163,19 @@ def rename(draft_id: int, json_data: dict[str, Any]) -> Any:
     """Give a draft another name."""
     name = json_data["name"]
     return _write(lambda db, revision: store.rename(db, draft_id, revision, name, actor=actor()))
+
+
+@blueprint.put("/drafts/<int:draft_id>/sharing")
+@blueprint.input(SharingSchema)
+@blueprint.output(DraftSchema)
+def share(draft_id: int, json_data: dict[str, Any]) -> Any:
+    """Let all who may plan change one's own draft, or only oneself. Administrators: any draft."""
+    made = planning().write(
+        lambda db: store.share(
+            db, draft_id, shared=json_data["shared"], actor=actor(), despite_owner=may(ADMINISTER)
+        )
+    )
+    return _answer(made)
 
 
 @blueprint.post("/drafts/<int:draft_id>/copies")

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import asdict
 from datetime import date
 from typing import Any
 from weakref import WeakKeyDictionary
 
-from apiflask import APIBlueprint
+from apiflask import APIBlueprint, EmptySchema
 from flask import Response, jsonify
 
 from gambrel.api import estate_schemas as schemas
-from gambrel.api.answers import file_answer
+from gambrel.api.answers import table_answer
 from gambrel.api.plans import day_of, looked_at
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.serialize import acceptance_value, day_text, instant
@@ -27,7 +25,6 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.objects import Job, LeftOut, Machine, UserSnapshot
 from gambrel.core.recovery.promises import restores_at
 from gambrel.core.simulation.exposure import exposures
-from gambrel.formats.tables import harmless
 from gambrel.store import acceptances
 from gambrel.work.forecaster import Forecaster
 from gambrel.work.machine_table import (
@@ -155,7 +152,7 @@ def show_estate(plan_id: int, query_data: dict[str, Any]) -> Any:
     )
 
 
-_CSV_COLUMNS = (
+_COLUMNS = (
     "name", "kind", "coverage", "coverage_words", "since", "jobs", "newest", "site", "cluster",
     "host", "folder", "tags", "role", "source", "powered_on", "disks", "used_gib",
     "provisioned_gib", "swap_gib", "daily_change", "change_from", "compress_ratio",
@@ -164,28 +161,26 @@ _CSV_COLUMNS = (
 
 
 def _cell(value: Any) -> Any:
-    """A value as a cell: a text that a spreadsheet would take for a formula gets a quote."""
+    """A value as a cell of a table."""
     if isinstance(value, list):
-        value = "; ".join(v["kind"] if isinstance(v, dict) else str(v) for v in value)
-    if isinstance(value, float):
-        return f"{value:.10g}"
-    return harmless(value)
+        return "; ".join(v["kind"] if isinstance(v, dict) else str(v) for v in value)
+    return float(f"{value:.10g}") if isinstance(value, float) else value
 
 
-@blueprint.get("/plans/<int:plan_id>/estate.csv")
+@blueprint.get("/plans/<int:plan_id>/estate.<form>")
 @blueprint.input(schemas.MachineFilterSchema, location="query")
-@blueprint.doc(responses={200: "The machines as CSV."})
-def estate_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
-    """The machines that a filter lets through as CSV (UTF-8, RFC 4180)."""
+@blueprint.output(EmptySchema, content_type="text/csv")
+def estate_file(plan_id: int, form: str, query_data: dict[str, Any]) -> Response:
+    """The machines that a filter lets through, as csv (UTF-8, RFC 4180) or xlsx."""
     shown = _shown(plan_id, query_data)
-    rows, _ = chosen(machine_table(shown), _filter(query_data))
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(_CSV_COLUMNS)
-    for entry in rows:
-        told = _entry(entry, "none")
-        writer.writerow([_cell(told[name]) for name in _CSV_COLUMNS])
-    return file_answer(out.getvalue(), "text/csv", "estate.csv")
+    found, _ = chosen(machine_table(shown), _filter(query_data))
+
+    def rows() -> Iterator[list[Any]]:
+        for entry in found:
+            told = _entry(entry, "none")
+            yield [_cell(told[name]) for name in _COLUMNS]
+
+    return table_answer("estate", form, _COLUMNS, rows())
 
 
 @blueprint.get("/plans/<int:plan_id>/estate/exposure/<day>")

@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 import zipfile
-from datetime import timedelta
 from io import BytesIO
 from typing import Any
 
 from apiflask import APIBlueprint, EmptySchema, Schema
 from apiflask.fields import Integer, List, Nested, String
 from apiflask.validators import Length, OneOf, Range
-from flask import Blueprint, Response, current_app, request
+from flask import Blueprint, Response, request
 
 from gambrel.api.answers import file_answer
 from gambrel.api.plans import looked_at
 from gambrel.api.problems import ProblemError
 from gambrel.api.schemas import Instant, nullable, required
 from gambrel.api.serialize import utc
-from gambrel.api.sessions import actor, limiter, planning
-from gambrel.core.nights.nights import night_of, night_outcome, runs_of
+from gambrel.api.sessions import actor, base_address, limiter, planning
+from gambrel.core.nights.nights import night_outcome, runs_of
 from gambrel.formats.calendar_ics import ICALENDAR, CalendarNight, calendar
 from gambrel.formats.server_scripts import server_files
 from gambrel.store import feeds as store
@@ -64,12 +63,8 @@ class MadeFeedSchema(Schema):
 def _calendar(plan_id: int, what: str, nights: int) -> bytes:
     head, _, forecaster = looked_at(plan_id, None)
     plan, origin = forecaster.plan, forecaster.origin
-    first = max(origin.date, planning().today(plan))
     told = []
-    for i in range(nights):
-        night = night_of(first + timedelta(days=i), origin.zone)
-        if not forecaster.covers(night):
-            break
+    for night in forecaster.coming_nights(planning().today(plan), nights):
         forecast = forecaster.night(night)
         runs = tuple(runs_of(forecast, night)) if what == "nights and runs" else ()
         told.append(CalendarNight(night_outcome(forecast, night), runs))
@@ -95,10 +90,9 @@ def show_calendar(plan_id: int, query_data: dict[str, Any]) -> Response:
 def show_server_scripts(plan_id: int) -> Response:
     """Crontabs and systemd timers for servers that are backed up by scripts of their own."""
     _, _, forecaster = looked_at(plan_id, None)
-    base = current_app.config["ADDRESS"] or request.host_url.rstrip("/")
     content = BytesIO()
     with zipfile.ZipFile(content, "w", zipfile.ZIP_DEFLATED) as archive:
-        for path, text in server_files(forecaster.plan, base, forecaster.origin.start):
+        for path, text in server_files(forecaster.plan, base_address(), forecaster.origin.start):
             archive.writestr(path, text)
     return file_answer(content.getvalue(), "application/zip", "server-scripts.zip")
 
@@ -131,8 +125,7 @@ def make_feed(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     feed, secret = planning().write(
         lambda db: store.new_feed(db, plan_id, json_data["name"], json_data["what"], actor=actor())
     )
-    base = current_app.config["ADDRESS"] or request.host_url.rstrip("/")
-    return {"feed": _feed(feed), "address": f"{base}/feeds/{secret}.ics"}
+    return {"feed": _feed(feed), "address": f"{base_address()}/feeds/{secret}.ics"}
 
 
 @blueprint.delete("/feeds/<int:feed_id>")

@@ -40,7 +40,10 @@ class MailServerChangeSchema(MailServerSchema):
 
 
 class RunSettingsSchema(Schema):
-    """When and to whom the morning report goes; addresses by the names that jobs notify."""
+    """When and to whom the morning report goes.
+
+    `addresses` and `phones`: by the names that jobs notify; `phones` are for the night sheet.
+    """
 
     report_at = required(
         String, validate=Regexp(r"^([01]\d|2[0-3]):[0-5]\d$", error="is not a time like 07:30")
@@ -49,6 +52,10 @@ class RunSettingsSchema(Schema):
     addresses = required(
         Dict, keys=String(validate=Length(1, 190)), values=Email(), validate=Length(max=200)
     )
+    phones = Dict(
+        keys=String(validate=Length(1, 190)), values=String(validate=Length(1, 60)),
+        validate=Length(max=200), load_default=dict,
+    )  # fmt: skip
 
 
 class TestMailSchema(Schema):
@@ -155,6 +162,7 @@ def _run_settings(plan_id: int) -> dict[str, Any]:
         "report_at": value.get("report_at", DEFAULT_REPORT_AT),
         "report_to": value.get("report_to", []),
         "addresses": value.get("addresses", {}),
+        "phones": value.get("phones", {}),
     }
 
 

@@ -17,9 +17,9 @@ from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
 from gambrel.api.rights import READ
-from gambrel.api.server import resident_bytes
+from gambrel.api.server import caches_by_name, resident_bytes
 from gambrel.api.sessions import planning, require
-from gambrel.core.caches import cache_states
+from gambrel.core.nights.nights import GRADES
 from gambrel.core.simulation.turns import simulations
 from gambrel.store.database import is_current
 from gambrel.work.computations import Computations
@@ -29,7 +29,7 @@ blueprint = Blueprint("metrics", __name__)
 
 FIRST_WAITS_S = 20.0
 """How long the first scrape waits for the plans to be read; later ones do not wait."""
-VERDICTS = ("fits", "tight", "over")
+VERDICTS = GRADES[::-1]
 TIMES_S = (0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, 30.0, 90.0)
 
 
@@ -150,14 +150,9 @@ class _Server(Collector):
         yield _one("gambrel_resident_bytes", "Memory of the process", resident_bytes())
         held = _family("cache_bytes", "What the caches hold", "cache")
         most = _family("cache_most_bytes", "What they may hold", "cache")
-        sums: dict[str, list[int]] = {}
-        for state in cache_states():
-            told = sums.setdefault(state.name, [0, 0])
-            told[0] += state.bytes
-            told[1] += state.most_bytes
-        for name, (now, limit) in sorted(sums.items()):
-            held.add_metric([name], now)
-            most.add_metric([name], limit)
+        for cache in caches_by_name():
+            held.add_metric([cache["name"]], cache["bytes"])
+            most.add_metric([cache["name"]], cache["most_bytes"])
         yield from (held, most)
         computations: Computations = self.app.extensions["gambrel-computations"]
         work = _family("work", "Simulations and long computations", "kind", "state")

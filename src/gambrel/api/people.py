@@ -5,13 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from apiflask import APIBlueprint
-from flask import current_app, request, url_for
+from flask import current_app, url_for
 from sqlalchemy.orm import Session
 
 from gambrel.api import people_schemas as schemas
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.serialize import utc
-from gambrel.api.sessions import PROVIDER, actor, planning
+from gambrel.api.sessions import PROVIDER, actor, base_address, planning
 from gambrel.store import people as store
 from gambrel.store import tokens
 from gambrel.store.audit import audit
@@ -46,10 +46,9 @@ def list_people() -> dict[str, Any]:
 
 def _invited(person: store.Person, token: str) -> dict[str, Any]:
     # Behind the # it never reaches a log.
-    base = current_app.config["ADDRESS"] or request.host_url.rstrip("/")
     return {
         "person": _person(person),
-        "link": f"{base}/sign-in#{token}",
+        "link": f"{base_address()}/sign-in#{token}",
         "valid_days": INVITED_FOR.days,
     }
 
@@ -181,7 +180,7 @@ RULES = "rules"
 
 def rules(db: Session) -> dict[str, Any]:
     """What is asked of everybody here."""
-    return {"second_person": False, **setting(db, RULES)}
+    return {"second_person": False, "second_person_for_orders": False, **setting(db, RULES)}
 
 
 @blueprint.get("/rules")
@@ -218,8 +217,7 @@ def provider_settings() -> dict[str, Any]:
 
 def redirect_uri() -> str:
     """Where the provider sends people back to."""
-    path = url_for("provider.from_provider")
-    return f"{current_app.config['ADDRESS'] or request.host_url.rstrip('/')}{path}"
+    return base_address() + url_for("provider.from_provider")
 
 
 def _provider() -> dict[str, Any]:

@@ -107,9 +107,14 @@ class ProviderShownSchema(ProviderSchema):
 
 
 class RulesSchema(Schema):
-    """`second_person`: whether who changed something in a draft may not adopt it."""
+    """What takes two people.
+
+    `second_person`: whether who changed something in a draft may not adopt it;
+    `second_person_for_orders`: whether an order to a runner waits until somebody else confirms it.
+    """
 
     second_person = required(Boolean)
+    second_person_for_orders = Boolean(load_default=False, dump_default=False)
 
 
 class AuditEntrySchema(Schema):

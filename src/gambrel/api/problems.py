@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 from collections.abc import Iterable, Mapping
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from apiflask import APIFlask, HTTPError
 from flask import Response, jsonify
@@ -23,7 +24,7 @@ from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store.database import WRITTEN_AT_ONCE
 from gambrel.store.people import PersonError
 from gambrel.store.plan_tables import NotStorable
-from gambrel.store.plans import NotFound
+from gambrel.store.plans import NotFound, NotYours
 from gambrel.store.runners import OtherRunner
 from gambrel.work.forecaster import OutOfReach
 from gambrel.work.planning import PlanUnreadable
@@ -67,6 +68,17 @@ def instant_of(field: str, text: str) -> float:
         raise ProblemError(
             422, "This is no instant", "Write it like 2026-11-06T21:00:00Z.",
             errors=[field_error(field, text, str(error))],
+        ) from None  # fmt: skip
+
+
+def check_zone(zone: str, kept: str) -> None:
+    """Refuse what names no time zone; `kept` says what did not happen. Raises ProblemError."""
+    try:
+        ZoneInfo(zone)
+    except (KeyError, ValueError, OSError):
+        raise ProblemError(
+            422, "There is no such time zone", kept,
+            errors=[field_error("time_zone", zone, "is not the name of an IANA time zone")],
         ) from None  # fmt: skip
 
 
@@ -131,6 +143,16 @@ def register(app: APIFlask) -> None:
                 409,
                 "Another runner carries this plan out",
                 f"{error} was heard of a moment ago. Nothing was taken; stop it, or remove it.",
+            )
+        )
+
+    @app.errorhandler(NotYours)
+    def from_somebody_elses(error: NotYours) -> Response:
+        return answer(
+            ProblemError(
+                409,
+                f"This draft is {error}'s own",
+                f"Nothing was changed. Have {error} share it, or go on in a copy of it.",
             )
         )
 

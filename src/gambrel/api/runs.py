@@ -2,25 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from datetime import date
 from typing import Any
-from zoneinfo import ZoneInfo
 
 from apiflask import APIBlueprint, EmptySchema
 from flask import Response, request
 
 from gambrel.api import runs_schemas as schemas
 from gambrel.api import runs_serialize as bodies
-from gambrel.api.answers import file_answer
+from gambrel.api.answers import file_answer, table_answer
+from gambrel.api.people import rules
 from gambrel.api.plans import day_of
-from gambrel.api.problems import ProblemError, field_error, instant_of
+from gambrel.api.problems import ProblemError, check_zone, field_error, instant_of
 from gambrel.api.runner import runs
 from gambrel.api.schemas import FindingsSchema
 from gambrel.api.serialize import finding
-from gambrel.api.sessions import actor, planning
+from gambrel.api.sessions import actor, is_person, planning
 from gambrel.core.findings.from_ledger import standing_findings
 from gambrel.core.ledger.comparing import summarize
+from gambrel.core.ledger.forecast_errors import forecast_errors
+from gambrel.core.ledger.learned_change import learned_changes
 from gambrel.core.ledger.ordering import (
     Order,
     OrderRefused,
@@ -28,13 +30,14 @@ from gambrel.core.ledger.ordering import (
     order_in_words,
     ordered,
 )
+from gambrel.core.ledger.records import RunRecord
 from gambrel.core.nights.nights import night_at, night_of, planner_zone
 from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
 from gambrel.formats.inventory_csv import Unreadable, read_table
-from gambrel.formats.ledger_files import csv_lines, json_lines
+from gambrel.formats.ledger_files import COLUMNS, json_lines, rows
 from gambrel.formats.past_runs import (
     FIELDS,
     CsvSettings,
@@ -46,7 +49,7 @@ from gambrel.formats.past_runs import (
 from gambrel.store import ledger, runners
 from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import in_us
-from gambrel.store.plans import PlanHead, plan_head
+from gambrel.store.plans import PlanHead, SecondPersonNeeded, plan_head
 from gambrel.work import past_runs
 from gambrel.work.runs import REST_AHEAD_S, night_mark
 
@@ -54,6 +57,8 @@ blueprint = APIBlueprint("runs", __name__, tag="Runs", url_prefix="/api/v1/plans
 
 NEWS_WITHIN_S = 20.0
 PAST_NIGHTS = 70
+LEARNED_FROM_S = 35 * DAY
+"""How far back runs are learned from."""
 
 
 def _plan(plan_id: int) -> tuple[PlanHead, Plan]:
@@ -148,6 +153,35 @@ def show_past_nights(plan_id: int) -> dict[str, Any]:
 
         planning().write(keep)
     return {"zone": planner_zone(plan), "nights": found}
+
+
+@blueprint.get("/forecast-errors")
+@blueprint.output(schemas.ForecastErrorsSchema)
+def show_forecast_errors(plan_id: int) -> dict[str, Any]:
+    """How good the forecasts of the nights that are over were, by night and by job."""
+    _, plan = _plan(plan_id)
+    clock, _ = runs().clock(plan_id)
+    nights: dict[date, list[RunRecord]] = {}
+    with planning().sessions() as db:
+        for row in ledger.nights_known(db, plan_id)[:PAST_NIGHTS]:
+            if clock >= night_of(row.night, row.zone).end:
+                nights[row.night] = ledger.runs_of_night(db, plan_id, row.night, done=False)
+    return bodies.forecast_errors_body(plan, forecast_errors(nights))
+
+
+@blueprint.get("/learned-changes")
+@blueprint.output(schemas.LearnedChangesSchema)
+def show_learned_changes(plan_id: int) -> dict[str, Any]:
+    """The daily change of machines as their incrementals show it, beside what is stated."""
+    _, plan = _plan(plan_id)
+    clock, _ = runs().clock(plan_id)
+    with planning().sessions() as db:
+        found = ledger.increments(db, plan_id, clock - LEARNED_FROM_S)
+    increments = (
+        (machine, job, (start - before) / DAY, stored, start)
+        for machine, job, before, start, stored in found
+    )
+    return bodies.learned_changes_body(plan, learned_changes(plan, increments))
 
 
 @blueprint.get("/past-nights/<day>")
@@ -253,24 +287,17 @@ def _all_entries(
         before = (in_us(found[-1].occurrence), found[-1].id)
 
 
-def _export(
-    plan_id: int,
-    asked: dict[str, Any],
-    write: Callable[[Iterator[ledger.LedgerEntry]], Iterator[str]],
-    mimetype: str,
-    name: str,
-) -> Response:
+def _entries(plan_id: int, asked: dict[str, Any]) -> Iterator[ledger.LedgerEntry]:
     _, plan = _plan(plan_id)
-    entries = _all_entries(planning().sessions, plan_id, _filter(plan, asked))
-    return file_answer(write(entries), mimetype, name)
+    return _all_entries(planning().sessions, plan_id, _filter(plan, asked))
 
 
-@blueprint.get("/ledger.csv")
+@blueprint.get("/ledger.<form>")
 @blueprint.input(schemas.LedgerQuerySchema, location="query")
 @blueprint.output(EmptySchema, content_type="text/csv")
-def ledger_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
-    """The ledger, filtered, as CSV."""
-    return _export(plan_id, query_data, csv_lines, "text/csv", "ledger.csv")
+def ledger_file(plan_id: int, form: str, query_data: dict[str, Any]) -> Response:
+    """The ledger, filtered, as csv or xlsx."""
+    return table_answer("ledger", form, COLUMNS, rows(_entries(plan_id, query_data)))
 
 
 @blueprint.get("/ledger.jsonl")
@@ -278,7 +305,8 @@ def ledger_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
 @blueprint.output(EmptySchema, content_type="application/x-ndjson")
 def ledger_jsonl(plan_id: int, query_data: dict[str, Any]) -> Response:
     """The ledger, filtered, as `gambrel-ledger/1` JSON lines."""
-    return _export(plan_id, query_data, json_lines, "application/x-ndjson", "ledger.jsonl")
+    lines = json_lines(_entries(plan_id, query_data))
+    return file_answer(lines, "application/x-ndjson", "ledger.jsonl")
 
 
 MOST_PROBLEMS = 100
@@ -339,13 +367,7 @@ def _read_past_runs(
         columns = guessed_columns(table.header)
     columns = {k: v for k, v in columns.items() if k in FIELDS and v in table.header}
     zone = asked["time_zone"] or planner_zone(plan)
-    try:
-        ZoneInfo(zone)
-    except (KeyError, ValueError):
-        raise ProblemError(
-            422, "There is no such time zone", "Nothing was written.",
-            errors=[field_error("time_zone", zone, "is not the name of an IANA time zone")],
-        ) from None  # fmt: skip
+    check_zone(zone, "Nothing was written.")
     settings = CsvSettings(columns, asked["unit"], zone, asked["date_order"])
     return table.header, columns, past_runs_of_csv(table, settings)
 
@@ -406,10 +428,55 @@ def give_order(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
         lambda db: runners.add_order(
             db, plan_id, order.kind, job=order.job, machines=order.machines, detail={},
             words=order_in_words(plan, order), effect=" ".join(effect), at=clock, actor=actor(),
+            second_person=rules(db)["second_person_for_orders"],
         )
     )  # fmt: skip
     runs().tell(plan_id)
     return bodies.order_body(made)
+
+
+@blueprint.post("/orders/<int:order_id>/confirmation")
+@blueprint.output(schemas.OrderSchema, status_code=201)
+def confirm_order(plan_id: int, order_id: int) -> dict[str, Any]:
+    """Confirm, as a second person, an order that waits for one. It takes a new number."""
+    _, plan = _plan(plan_id)
+    with planning().sessions() as db:
+        waiting = runners.order_of(db, plan_id, order_id)
+    if waiting.state != runners.WAITS:
+        raise _too_late(waiting.state)
+    if not is_person():
+        raise _second_person()
+    order = _order(plan, {"kind": waiting.kind, "job": waiting.job, "machines": waiting.machines})
+    try:
+        effect = _simulated(plan_id, plan, order)
+    except OrderRefused as error:
+        raise ProblemError(409, "This cannot be ordered any more", f"{error}.") from None
+    clock, _ = runs().clock(plan_id)
+    try:
+        made = planning().write(
+            lambda db: runners.confirm_order(
+                db, plan_id, order_id, effect=" ".join(effect), at=clock, actor=actor()
+            )
+        )
+    except runners.OrderGone as error:
+        raise _too_late(str(error)) from None
+    except SecondPersonNeeded:
+        raise _second_person() from None
+    runs().tell(plan_id)
+    return bodies.order_body(made)
+
+
+def _too_late(state: str) -> ProblemError:
+    return ProblemError(409, "It is too late for this", f"The order is {state} already.")
+
+
+def _second_person() -> ProblemError:
+    return ProblemError(
+        409,
+        "Somebody else has to confirm this",
+        "A second person is asked for here: who gives an order does not confirm it, nor does a "
+        "program. The order waits.",
+    )
 
 
 def needs_runner(plan_id: int) -> runners.Runner:
@@ -430,9 +497,7 @@ def take_back_order(plan_id: int, order_id: int) -> dict[str, Any]:
     try:
         made = planning().write(lambda db: runners.take_back(db, plan_id, order_id, actor=actor()))
     except runners.OrderGone as error:
-        raise ProblemError(
-            409, "It is too late to take this back", f"The order is {error} already."
-        ) from None
+        raise _too_late(str(error)) from None
     runs().tell(plan_id)
     return bodies.order_body(made)
 

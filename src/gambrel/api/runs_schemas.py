@@ -60,6 +60,7 @@ class OrderSchema(Schema):
     effect = required(String)
     reason = required(String)
     actor = required(String)
+    seconded_by = nullable(String)
     at = required(Instant)
     taken_at = nullable(Instant)
     ended_at = nullable(Instant)
@@ -67,6 +68,59 @@ class OrderSchema(Schema):
 
 class OrdersSchema(Schema):
     orders = required(List, Nested(OrderSchema))
+
+
+class NightErrorSchema(Schema):
+    """`error_s`: actual less predicted; `share`: its size by the night's length."""
+
+    date = required(Day)
+    predicted_end = required(Instant)
+    last_end = required(Instant)
+    error_s = required(Float)
+    share = required(Float)
+    trouble = required(Boolean)
+
+
+class JobErrorSchema(Schema):
+    """`median_s`: positive where runs end later than predicted; `tenth_s`: of nine in ten."""
+
+    job = required(String)
+    name = required(String)
+    runs = required(Integer)
+    median_s = required(Float)
+    tenth_s = required(Float)
+
+
+class ForecastErrorsSchema(Schema):
+    """Medians are over nights without trouble; null where there is none."""
+
+    nights = required(List, Nested(NightErrorSchema))
+    jobs = required(List, Nested(JobErrorSchema))
+    median_share = nullable(Float)
+    median_s = nullable(Float)
+    without = required(Integer)
+
+
+class LearnedChangeSchema(Schema):
+    """Daily change as a share of what is in use: stated, and learned with its standard error.
+
+    `since`: when the machine began to change plainly more or less, from which on runs count.
+    """
+
+    machine = required(String)
+    folder = required(String)
+    used_gib = required(Float)
+    stated = required(Float)
+    learned = required(Float)
+    error = required(Float)
+    ceiling = nullable(Float)
+    runs = required(Integer)
+    left_out = required(Integer)
+    since = nullable(Instant)
+
+
+class LearnedChangesSchema(Schema):
+    machines = required(List, Nested(LearnedChangeSchema))
 
 
 # --- runners and orders -------------------------------------------------------------------------

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from gambrel.api.serialize import utc
 from gambrel.core import words
 from gambrel.core.ledger.comparing import Difference, MachineTrouble, NightSummary, why_it_differs
+from gambrel.core.ledger.forecast_errors import ForecastErrors
+from gambrel.core.ledger.learned_change import LearnedChange
 from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.report import Report, headline
+from gambrel.core.model.selection import used_gib
 from gambrel.core.plan.instants import format_known as at
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.forecast import Forecast, Run
@@ -32,9 +35,62 @@ def order_body(order: Order) -> dict[str, Any]:
         "effect": order.effect,
         "reason": order.reason,
         "actor": order.actor,
+        "seconded_by": order.seconded_by,
         "at": at(order.at),
         "taken_at": at(order.taken_at),
         "ended_at": at(order.ended_at),
+    }
+
+
+def forecast_errors_body(plan: Plan, found: ForecastErrors) -> dict[str, Any]:
+    names = {job.id: job.name for job in plan.jobs}
+    return {
+        "nights": [
+            {
+                "date": error.night,
+                "predicted_end": at(error.predicted_end),
+                "last_end": at(error.last_end),
+                "error_s": error.error_s,
+                "share": error.share,
+                "trouble": error.trouble,
+            }
+            for error in found.nights
+        ],
+        "jobs": [
+            {
+                "job": error.job,
+                "name": names.get(error.job, error.job),
+                "runs": error.runs,
+                "median_s": error.median_s,
+                "tenth_s": error.tenth_s,
+            }
+            for error in found.jobs
+        ],
+        "median_share": found.median_share,
+        "median_s": found.median_s,
+        "without": found.without,
+    }
+
+
+def learned_changes_body(plan: Plan, found: Mapping[str, LearnedChange]) -> dict[str, Any]:
+    known = [(machine, found[machine.id]) for machine in plan.machines if machine.id in found]
+    known.sort(key=lambda pair: -abs(pair[1].change - pair[0].daily_change) * used_gib(pair[0]))
+    return {
+        "machines": [
+            {
+                "machine": machine.id,
+                "folder": machine.folder,
+                "used_gib": used_gib(machine),
+                "stated": machine.daily_change,
+                "learned": told.change,
+                "error": told.error,
+                "ceiling": told.ceiling,
+                "runs": told.runs,
+                "left_out": told.left_out,
+                "since": at(told.since),
+            }
+            for machine, told in known
+        ]
     }
 
 

@@ -8,11 +8,11 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
-from apiflask import APIBlueprint
+from apiflask import APIBlueprint, EmptySchema
 from flask import Response, jsonify
 
 from gambrel.api import runway_schemas as schemas
-from gambrel.api.answers import file_answer
+from gambrel.api.answers import table_answer
 from gambrel.api.balance import begin_computation
 from gambrel.api.balance_schemas import ComputationSchema
 from gambrel.api.plans import asked_about, looked_at
@@ -31,7 +31,6 @@ from gambrel.core.runway.space import Life, VolumeLife, drawn, drawn_volume, liv
 from gambrel.core.runway.telling import assumption_in_words, next_date, notes
 from gambrel.core.runway.tier_costs import held_now, tiers_ahead
 from gambrel.core.units import GIB
-from gambrel.formats.tables import WORKBOOK, csv_table, workbook
 from gambrel.store import computations as computation_store
 from gambrel.store import ledger
 from gambrel.work.computations import ahead_of
@@ -352,22 +351,13 @@ def _occupancy_table(plan_id: int, query: dict[str, Any]) -> tuple[list[str], li
     return header, rows
 
 
-@blueprint.get("/runway/occupancy.csv")
+@blueprint.get("/runway/occupancy.<form>")
 @blueprint.input(schemas.OccupancyQuerySchema, location="query")
-@blueprint.doc(responses={200: "The occupancy as CSV."})
-def occupancy_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
-    """The occupancy on a day, or over the months, as CSV."""
+@blueprint.output(EmptySchema, content_type="text/csv")
+def occupancy_file(plan_id: int, form: str, query_data: dict[str, Any]) -> Response:
+    """The occupancy on a day, or over the months, as csv or xlsx."""
     header, rows = _occupancy_table(plan_id, query_data)
-    return file_answer(csv_table(header, rows), "text/csv", "occupancy.csv")
-
-
-@blueprint.get("/runway/occupancy.xlsx")
-@blueprint.input(schemas.OccupancyQuerySchema, location="query")
-@blueprint.doc(responses={200: "The occupancy as a workbook."})
-def occupancy_xlsx(plan_id: int, query_data: dict[str, Any]) -> Response:
-    """The occupancy on a day, or over the months, as a workbook."""
-    header, rows = _occupancy_table(plan_id, query_data)
-    return file_answer(workbook([("Occupancy", header, rows)]), WORKBOOK, "occupancy.xlsx")
+    return table_answer("occupancy", form, header, rows)
 
 
 # --- growth ---------------------------------------------------------------------------------------
@@ -467,19 +457,10 @@ def _purchase_table(plan_id: int, computation: int) -> tuple[list[str], list[lis
     return header, rows
 
 
-@blueprint.get("/runway/purchase.csv")
+@blueprint.get("/runway/purchase.<form>")
 @blueprint.input(schemas.PurchaseQuerySchema, location="query")
-@blueprint.doc(responses={200: "What is to be bought as CSV."})
-def purchase_csv(plan_id: int, query_data: dict[str, Any]) -> Response:
-    """What a purchase comes to, as CSV."""
+@blueprint.output(EmptySchema, content_type="text/csv")
+def purchase_file(plan_id: int, form: str, query_data: dict[str, Any]) -> Response:
+    """What a purchase comes to, as csv or xlsx."""
     header, rows = _purchase_table(plan_id, query_data["computation"])
-    return file_answer(csv_table(header, rows), "text/csv", "purchase.csv")
-
-
-@blueprint.get("/runway/purchase.xlsx")
-@blueprint.input(schemas.PurchaseQuerySchema, location="query")
-@blueprint.doc(responses={200: "What is to be bought as a workbook."})
-def purchase_xlsx(plan_id: int, query_data: dict[str, Any]) -> Response:
-    """What a purchase comes to, as a workbook."""
-    header, rows = _purchase_table(plan_id, query_data["computation"])
-    return file_answer(workbook([("Purchase", header, rows)]), WORKBOOK, "purchase.xlsx")
+    return table_answer("purchase", form, header, rows)

@@ -179,6 +179,8 @@ class DraftSchema(Schema):
     changes = required(List, Nested(ChangeSchema))
     can_redo = required(Boolean)
     undone = required(List, Nested(ChangeSchema), metadata={"description": "the next redo first"})
+    owner = nullable(String, metadata={"description": "who started it; null: it is nobody's"})
+    shared = required(Boolean, metadata={"description": "whether others may change it, too"})
 
 
 class ClauseSchema(Schema):
@@ -263,6 +265,10 @@ class OperationsSchema(Schema):
             "planner, which one undo takes back; without it they are one act"
         },
     )
+
+
+class SharingSchema(Schema):
+    shared = required(Boolean)
 
 
 class RenameSchema(Schema):

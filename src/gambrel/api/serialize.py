@@ -116,6 +116,8 @@ def draft(item: Draft) -> dict[str, Any]:
         "changes": [_change(change) for change in item.changes],
         "can_redo": item.can_redo,
         "undone": [_change(change) for change in item.undone],
+        "owner": item.owner,
+        "shared": item.shared,
     }
 
 

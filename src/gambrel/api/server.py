@@ -86,11 +86,8 @@ def _work(turns: Turns) -> dict[str, Any]:
     return {"at_once": turns.at_once, "running": turns.running, "waiting": turns.waiting}
 
 
-@blueprint.get("")
-@blueprint.output(ServerSchema)
-def show_server() -> dict[str, Any]:
-    """The memory of the server, what its caches hold, the largest first, and what it works on."""
-    computations: Computations = current_app.extensions["gambrel-computations"]
+def caches_by_name() -> list[dict[str, Any]]:
+    """What the caches hold, all of one name together, the largest first."""
     by_name: dict[str, list[CacheState]] = defaultdict(list)
     for state in cache_states():
         by_name[state.name].append(state)
@@ -103,11 +100,18 @@ def show_server() -> dict[str, Any]:
         }
         for name, states in by_name.items()
     ]
-    caches.sort(key=lambda cache: -cache["bytes"])  # type: ignore[operator]
+    return sorted(caches, key=lambda cache: -cache["bytes"])
+
+
+@blueprint.get("")
+@blueprint.output(ServerSchema)
+def show_server() -> dict[str, Any]:
+    """The memory of the server, what its caches hold, the largest first, and what it works on."""
+    computations: Computations = current_app.extensions["gambrel-computations"]
     return {
         "build": build(),
         "resident_bytes": resident_bytes(),
-        "caches": caches,
+        "caches": caches_by_name(),
         "simulations": _work(simulations),
         "computations": _work(computations.turns),
     }

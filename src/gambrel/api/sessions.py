@@ -26,7 +26,7 @@ from gambrel.store import people
 from gambrel.store import sign_in as store
 from gambrel.store.audit import acting_from
 from gambrel.store.settings import setting
-from gambrel.store.tokens import BEGINS_WITH, token_of_secret
+from gambrel.store.tokens import BEGINS_WITH, note_used, token_of_secret
 from gambrel.work.discovery import Discoveries
 from gambrel.work.planning import Planning
 
@@ -88,16 +88,26 @@ def register(app: APIFlask) -> None:
     def by_key(key: str) -> Visitor | None:
         if sent_token() is not None:
             return None
-        found = planning().write(lambda db: store.signed_in(db, key))
-        return None if found is None else Visitor(found.name, found.role, found.person_id, key)
+        with planning().sessions() as db:
+            found = store.signed_in(db, key)
+        if found is None:
+            return None
+        if store.is_to_note(found.seen_at):
+            planning().write(lambda db: store.note_seen(db, found.key_hash))
+        return Visitor(found.name, found.role, found.person_id, key)
 
     @manager.request_loader  # type: ignore[untyped-decorator,unused-ignore]
     def by_token(_request: Any) -> Visitor | None:
         secret = sent_token()
         if secret is None:
             return None
-        found = planning().write(lambda db: token_of_secret(db, secret))
-        return None if found is None else Visitor(f"token {found.name}", found.role, None)
+        with planning().sessions() as db:
+            found = token_of_secret(db, secret)
+        if found is None:
+            return None
+        if store.is_to_note(found.used_at):
+            planning().write(lambda db: note_used(db, found.id))
+        return Visitor(f"token {found.name}", found.role, None)
 
     app.before_request(_note_address)
     app.before_request(_require_right)
@@ -125,6 +135,12 @@ def is_person() -> bool:
     """Whether a person asks, and not a program with a token."""
     found = _visitor()
     return found is not None and found.person_id is not None
+
+
+def may(right: str) -> bool:
+    """Whether who asks has a right."""
+    found = _visitor()
+    return found is not None and found.may(right)
 
 
 def _note_address() -> None:
@@ -181,11 +197,17 @@ def _state() -> dict[str, Any]:
 def enter(key: str) -> dict[str, Any]:
     """Have the browser carry the key of a session that has begun."""
     session.clear()
-    found = planning().write(lambda db: store.signed_in(db, key))
+    with planning().sessions() as db:
+        found = store.signed_in(db, key)
     assert found is not None
     login_user(Visitor(found.name, found.role, found.person_id, key))
     session.permanent = True
     return _state()
+
+
+def base_address() -> str:
+    """The address at which people reach this application."""
+    return current_app.config["ADDRESS"] or request.host_url.rstrip("/")
 
 
 def begun(db: Session, person_id: int) -> str:

@@ -34,6 +34,7 @@ REPORTS: dict[str, Any] = {
         "ticketing": "ticketing@larkmoor.example",
         "finance": "finance@larkmoor.example",
     },
+    "phones": {"ops": "ext. 4100, at night 4199", "ticketing": "ext. 4210"},
 }
 
 ROTA: dict[str, Any] = {

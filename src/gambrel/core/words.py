@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import date
 from zoneinfo import ZoneInfo
 
 from gambrel.core.model.selection import selected_machines
@@ -339,6 +340,11 @@ def duration(seconds: float) -> str:
     if days >= 2:
         return f"{days} d {hours_of_day} h" if hours_of_day else f"{days} d"
     return f"{hours} h {rest} min" if rest else f"{hours} h"
+
+
+def night_title(day: date) -> str:
+    """The heading of a page about a night: "The night of Friday 6 November 2026"."""
+    return f"The night of {day:%A} {day.day} {day:%B %Y}"
 
 
 def moment(instant: float, zone: str) -> str:

@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 from collections.abc import Iterable, Iterator
 from typing import Any, Protocol
 
 from gambrel.core.ledger.records import MachineRecord
 from gambrel.core.plan.instants import format_known as at
-from gambrel.formats.tables import harmless
+from gambrel.formats import tables
 
 LEDGER_FORMAT = "gambrel-ledger/1"
 COLUMNS = (
     "job", "occurrence", "machine", "outcome", "reason", "kind", "start", "end", "source_bytes",
     "wire_bytes", "stored_bytes", "predicted_start", "predicted_end", "predicted_source_bytes",
 )  # fmt: skip
-LINES_AT_ONCE = 500
 
 
 class Entry(Protocol):
@@ -52,19 +49,9 @@ def _row(entry: Entry) -> dict[str, Any]:
     }
 
 
-def csv_lines(entries: Iterable[Entry]) -> Iterator[str]:
-    """The lines of a CSV file with a header, some at a time."""
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow(COLUMNS)
-    for i, entry in enumerate(entries):
-        row = _row(entry)
-        writer.writerow([harmless(row[column]) for column in COLUMNS])
-        if i % LINES_AT_ONCE == LINES_AT_ONCE - 1:
-            yield text.getvalue()
-            text.seek(0)
-            text.truncate()
-    yield text.getvalue()
+def rows(entries: Iterable[Entry]) -> Iterator[list[Any]]:
+    """The rows of a table with `COLUMNS`."""
+    return ([row[column] for column in COLUMNS] for row in map(_row, entries))
 
 
 def json_lines(entries: Iterable[Entry]) -> Iterator[str]:
@@ -72,7 +59,7 @@ def json_lines(entries: Iterable[Entry]) -> Iterator[str]:
     lines = [json.dumps({"format": LEDGER_FORMAT})]
     for entry in entries:
         lines.append(json.dumps({k: v for k, v in _row(entry).items() if v not in (None, "")}))
-        if len(lines) >= LINES_AT_ONCE:
+        if len(lines) >= tables.LINES_AT_ONCE:
             yield "\n".join(lines) + "\n"
             lines = []
     yield "\n".join(lines) + ("\n" if lines else "")

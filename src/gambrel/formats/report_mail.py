@@ -9,14 +9,8 @@ from jinja2 import Environment, PackageLoader
 
 from gambrel.core import words
 from gambrel.core.ledger.records import RunRecord
-from gambrel.core.ledger.report import MOST_LINES, Broken, Report, headline
+from gambrel.core.ledger.report import LEFT_BEHIND, MOST_LINES, Broken, Report, headline
 from gambrel.core.plan.objects import Plan
-
-_LEFT = {
-    "locked": "is locked",
-    "snapshot": "still has a snapshot of its backup",
-    "mount": "still has something mounted",
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,8 +50,7 @@ def _report_words(report: Report, plan_name: str) -> dict[str, Any]:
     bad = [job for job in report.jobs if job.outcome != "done"]
     done = len(report.jobs) - len(bad)
     return {
-        "title": f"The night of {summary.night.date:%A} {summary.night.date.day} "
-        f"{summary.night.date:%B %Y}",
+        "title": words.night_title(summary.night.date),
         "plan": plan_name,
         "at": f"{words.moment(report.at, zone)} ({zone})",
         "verdict": summary.verdict,
@@ -75,7 +68,7 @@ def _report_words(report: Report, plan_name: str) -> dict[str, Any]:
             for need in report.needs_hand[:MOST_LINES]
         ],
         "left": [
-            f"{over.machine} {_LEFT.get(over.what, over.what)}, "
+            f"{over.machine} {LEFT_BEHIND.get(over.what, over.what)}, "
             f"since {words.moment(over.since, zone)}"
             for over in report.left
         ],

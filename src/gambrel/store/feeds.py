@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from gambrel.store.audit import audit
 from gambrel.store.models import FeedRow, now_utc
 from gambrel.store.plans import NotFound, locked_plan
-from gambrel.store.sign_in import SEEN_AGAIN_AFTER, hashed
+from gambrel.store.sign_in import hashed, is_to_note
 
 WHAT = ("nights", "nights and runs")
 
@@ -67,6 +67,6 @@ def feed_of_secret(session: Session, secret: str) -> Feed | None:
     row = session.scalar(select(FeedRow).where(FeedRow.token_hash == hashed(secret)))
     if row is None:
         return None
-    if row.used_at is None or row.used_at < now_utc() - SEEN_AGAIN_AFTER:
+    if is_to_note(row.used_at):
         row.used_at = now_utc()
     return _feed(row)

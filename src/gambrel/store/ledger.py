@@ -545,11 +545,15 @@ def predict_night(
 
 
 def runs_of_night(
-    session: Session, plan_id: int, night: date, *, machines: bool = True
+    session: Session, plan_id: int, night: date, *, done: bool = True
 ) -> list[RunRecord]:
-    """The runs of a night, predicted ones among them, by occurrence and job."""
+    """The runs of a night, predicted ones among them, by occurrence and job.
+
+    Args:
+        done: whether their machines that were done are read too; most of them were.
+    """
     query = select(LedgerRunRow).where(LedgerRunRow.plan_id == plan_id, LedgerRunRow.night == night)
-    return _with_machines(session, query, machines=machines)
+    return _with_machines(session, query, done=done)
 
 
 def runs_under_way(session: Session, plan_id: int) -> list[RunRecord]:
@@ -600,15 +604,15 @@ def runs_by_key(
     return found
 
 
-def _with_machines(session: Session, query: Any, *, machines: bool = True) -> list[RunRecord]:
+def _with_machines(session: Session, query: Any, *, done: bool = True) -> list[RunRecord]:
     rows = session.scalars(query.order_by(LedgerRunRow.occurrence_us, LedgerRunRow.job)).all()
     by_id = {row.id: _run_record(row) for row in rows}
-    if machines and by_id:
-        for row in session.scalars(
-            select(LedgerMachineRow)
-            .where(LedgerMachineRow.run_id.in_(by_id))
-            .order_by(LedgerMachineRow.id)
-        ):
+    if by_id:
+        machines = select(LedgerMachineRow).where(LedgerMachineRow.run_id.in_(by_id))
+        if not done:
+            outcome = LedgerMachineRow.outcome
+            machines = machines.where(outcome.is_(None) | (outcome != "done"))
+        for row in session.scalars(machines.order_by(LedgerMachineRow.id)):
             by_id[row.run_id].machines[row.machine] = _machine_record(row)
     return list(by_id.values())
 
@@ -879,6 +883,33 @@ def bytes_read(
         .group_by(LedgerMachineRow.job, LedgerMachineRow.machine)
     )
     return {(job, machine): float(total or 0.0) for job, machine, total in rows}
+
+
+def increments(
+    session: Session, plan_id: int, since: float
+) -> list[tuple[str, str, float, float, float]]:
+    """(machine, job, start of its run before, start, stored bytes) of every incremental.
+
+    The run before is the machine's last in the same job that was done; both began since an instant.
+    """
+    rows = session.execute(
+        select(
+            LedgerMachineRow.machine, LedgerMachineRow.job, LedgerMachineRow.kind,
+            LedgerMachineRow.start, LedgerMachineRow.stored_bytes,
+        ).where(
+            LedgerMachineRow.plan_id == plan_id,
+            LedgerMachineRow.outcome == "done",
+            LedgerMachineRow.start >= since,
+        ).order_by(LedgerMachineRow.machine, LedgerMachineRow.job, LedgerMachineRow.start)
+    )  # fmt: skip
+    found = []
+    before: tuple[str, str, float] | None = None
+    for machine, job, kind, start, stored in rows:
+        begun = start or 0.0
+        if before is not None and before[:2] == (machine, job) and kind == "incremental":
+            found.append((machine, job, before[2], begun, stored))
+        before = (machine, job, begun)
+    return found
 
 
 def fulls(session: Session, plan_id: int) -> list[tuple[str, str, float, float]]:

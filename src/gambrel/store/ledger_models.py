@@ -61,6 +61,7 @@ class OrderRow(Base):
     effect: Mapped[str] = mapped_column(String(2000), default="")
     reason: Mapped[str] = mapped_column(String(500), default="")
     actor: Mapped[str] = mapped_column(String(200))
+    seconded_by: Mapped[str | None] = mapped_column(String(200))
     created_at: Mapped[datetime] = mapped_column(default=now_utc)
     at: Mapped[float]
     taken_at: Mapped[float | None]

@@ -90,7 +90,10 @@ class VersionRow(Base):
 
 
 class DraftRow(Base):
-    """Operations on a version; `revision` counts every change of them."""
+    """Operations on a version; `revision` counts every change of them.
+
+    `owner`: who started it, None for one that is nobody's; `shared`: others may change it, too.
+    """
 
     __tablename__ = "drafts"
 
@@ -100,6 +103,8 @@ class DraftRow(Base):
     name: Mapped[str] = mapped_column(String(200))
     state: Mapped[str] = mapped_column(String(20), default="open")
     revision: Mapped[int] = mapped_column(default=1)
+    owner: Mapped[str | None] = mapped_column(String(200))
+    shared: Mapped[bool] = mapped_column(default=False)
     created_at: Mapped[datetime] = mapped_column(default=now_utc)
 
 

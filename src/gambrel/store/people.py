@@ -12,7 +12,7 @@ from threading import BoundedSemaphore
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from gambrel.store.audit import audit
@@ -90,11 +90,17 @@ def person_by_name(session: Session, name: str) -> Person | None:
     return None if row is None else _person(row)
 
 
-def add_person(session: Session, name: str, role: str, *, actor: str) -> Person:
-    """A new person, without a password. Raises PersonError."""
+def a_name(name: str) -> str:
+    """A name without blanks around it. Raises PersonError."""
     said = name.strip()
     if not 1 <= len(said) <= 100:
         raise PersonError("name", name, "is not a name of 1 to 100 characters")
+    return said
+
+
+def add_person(session: Session, name: str, role: str, *, actor: str) -> Person:
+    """A new person, without a password. Raises PersonError."""
+    said = a_name(name)
     if role not in ROLES:
         raise PersonError("role", role, f"is not one of {', '.join(ROLES)}")
     if person_by_name(session, said) is not None:
@@ -141,12 +147,8 @@ def change_person(
 
 def end_all_sessions(session: Session, person_id: int, *, but: str | None = None) -> None:
     """End the sessions of a person, but for one key's hash."""
-    rows = select(SignInRow).where(SignInRow.person_id == person_id, SignInRow.key_hash != but)
-    if but is None:
-        rows = select(SignInRow).where(SignInRow.person_id == person_id)
-    for row in session.scalars(rows):
-        session.delete(row)
-    session.flush()
+    gone = delete(SignInRow).where(SignInRow.person_id == person_id)
+    session.execute(gone if but is None else gone.where(SignInRow.key_hash != but))
 
 
 # --- passwords ----------------------------------------------------------------------------------

@@ -36,6 +36,10 @@ class Changed(RuntimeError):
         super().__init__(f"draft {now.id} is at revision {now.revision}")
 
 
+class NotYours(RuntimeError):
+    """A draft that somebody else keeps to themselves; the text is their name."""
+
+
 @dataclass(frozen=True, slots=True)
 class PlanHead:
     id: int
@@ -62,6 +66,8 @@ class DraftChange:
 
 @dataclass(frozen=True, slots=True)
 class Draft:
+    """An open draft. `owner`: who started it; None: it is nobody's. `shared`: all may change it."""
+
     id: int
     plan_id: int
     base_version: int
@@ -71,6 +77,8 @@ class Draft:
     changes: tuple[DraftChange, ...]
     can_redo: bool
     undone: tuple[DraftChange, ...] = ()
+    owner: str | None = None
+    shared: bool = True
 
     @property
     def operations(self) -> tuple[Operation, ...]:
@@ -213,6 +221,8 @@ def _draft(session: Session, row: DraftRow) -> Draft:
         changes=tuple(_change(r) for r in rows if not r.undone),
         can_redo=any(r.undone for r in rows),
         undone=tuple(_change(r) for r in rows if r.undone),
+        owner=row.owner,
+        shared=row.shared,
     )
 
 
@@ -253,10 +263,12 @@ def head_and_draft(
 
 
 def start_draft(session: Session, plan_id: int, name: str, *, actor: str) -> Draft:
-    """A new, empty draft of a plan's adopted version."""
+    """A new, empty draft of a plan's adopted version; only who starts it changes it at first."""
     locked_plan(session, plan_id)
     head = plan_head(session, plan_id)
-    row = DraftRow(plan_id=plan_id, base_version=head.adopted_version, name=name)
+    row = DraftRow(
+        plan_id=plan_id, base_version=head.adopted_version, name=name, owner=actor, shared=False
+    )
     session.add(row)
     session.flush()
     audit(session, actor, "start draft", f"draft {row.id}", plan=plan_id, name=name)
@@ -270,8 +282,11 @@ def _locked_plan_of(session: Session, draft_id: int) -> PlanRow:
     return locked_plan(session, plan_id)
 
 
-def _checked_row(session: Session, draft_id: int, revision: int) -> DraftRow:
+def _checked_row(session: Session, draft_id: int, revision: int, actor: str) -> DraftRow:
+    """The locked row of a draft that is still as its reader saw it and that they may change."""
     row = _locked_row(session, draft_id)
+    if row.owner not in (None, actor) and not row.shared:
+        raise NotYours(row.owner)
     if row.revision != revision:
         raise Changed(_draft(session, row))
     return row
@@ -297,7 +312,7 @@ def add_operations(
         Changed: where the draft is no longer at this revision.
         OperationError: where an operation cannot be applied; nothing is saved then.
     """
-    row = _checked_row(session, draft_id, revision)
+    row = _checked_row(session, draft_id, revision, actor)
     before = _draft(session, row)
     plan = apply_all(version_plan(session, row.base_version), before.operations)
     session.execute(
@@ -334,7 +349,7 @@ def add_operations(
 def _set_undone(
     session: Session, draft_id: int, revision: int, *, undone: bool, actor: str
 ) -> Draft:
-    row = _checked_row(session, draft_id, revision)
+    row = _checked_row(session, draft_id, revision, actor)
     order = DraftOperationRow.position.desc() if undone else DraftOperationRow.position
     open_ = session.scalars(
         select(DraftOperationRow)
@@ -366,7 +381,7 @@ def redo(session: Session, draft_id: int, revision: int, *, actor: str) -> Draft
 
 def rename(session: Session, draft_id: int, revision: int, name: str, *, actor: str) -> Draft:
     """Give a draft another name. Raises Changed."""
-    row = _checked_row(session, draft_id, revision)
+    row = _checked_row(session, draft_id, revision, actor)
     audit(session, actor, "rename", f"draft {draft_id}", was=row.name, now=name)
     row.name = name
     row.revision += 1
@@ -374,10 +389,37 @@ def rename(session: Session, draft_id: int, revision: int, name: str, *, actor: 
     return _draft(session, row)
 
 
+def share(
+    session: Session, draft_id: int, *, shared: bool, actor: str, despite_owner: bool = False
+) -> Draft:
+    """Let everybody who may plan change a draft, or only its owner.
+
+    Args:
+        despite_owner: for somebody else's, as its owner may have left.
+
+    Raises:
+        NotFound, NotYours
+    """
+    row = _locked_row(session, draft_id)
+    if row.owner not in (None, actor) and not despite_owner:
+        raise NotYours(row.owner)
+    if row.shared != shared:
+        row.shared = shared
+        row.owner = row.owner or actor
+        row.revision += 1
+        audit(session, actor, "share" if shared else "keep to oneself", f"draft {draft_id}",
+              name=row.name, owner=row.owner)  # fmt: skip
+    session.flush()
+    return _draft(session, row)
+
+
 def duplicate(session: Session, draft_id: int, name: str, *, actor: str) -> Draft:
     """Another draft with the same operations on the same version. Raises NotFound."""
     source = draft(session, draft_id)
-    row = DraftRow(plan_id=source.plan_id, base_version=source.base_version, name=name)
+    row = DraftRow(
+        plan_id=source.plan_id, base_version=source.base_version, name=name, owner=actor,
+        shared=False,
+    )  # fmt: skip
     session.add(row)
     session.flush()
     for position, change in enumerate(source.changes, start=1):
@@ -399,7 +441,7 @@ def duplicate(session: Session, draft_id: int, name: str, *, actor: str) -> Draf
 
 def discard(session: Session, draft_id: int, revision: int, *, actor: str) -> None:
     """Close a draft without adopting it. Raises Changed."""
-    row = _checked_row(session, draft_id, revision)
+    row = _checked_row(session, draft_id, revision, actor)
     row.state = "discarded"
     row.revision += 1
     audit(session, actor, "discard", f"draft {draft_id}", name=row.name)
@@ -413,7 +455,7 @@ def carry_over(session: Session, draft_id: int, revision: int, *, actor: str) ->
         OperationError: where one of its operations does not fit that plan; nothing changes then.
     """
     _locked_plan_of(session, draft_id)
-    row = _checked_row(session, draft_id, revision)
+    row = _checked_row(session, draft_id, revision, actor)
     head = plan_head(session, row.plan_id)
     plan = version_plan(session, head.adopted_version)
     current = _draft(session, row)
@@ -461,7 +503,7 @@ def adopt(
         SecondPersonNeeded
     """
     head_row = _locked_plan_of(session, draft_id)
-    row = _checked_row(session, draft_id, revision)
+    row = _checked_row(session, draft_id, revision, actor)
     current = _draft(session, row)
     if second_person:
         authors = select(DraftOperationRow.actor).where(

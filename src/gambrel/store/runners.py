@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -15,7 +14,8 @@ from sqlalchemy.orm import Session
 from gambrel.store.audit import audit
 from gambrel.store.ledger_models import OrderRow, RunnerRow
 from gambrel.store.models import now_utc
-from gambrel.store.plans import NotFound, locked_plan
+from gambrel.store.plans import NotFound, SecondPersonNeeded, locked_plan
+from gambrel.store.sign_in import hashed
 
 RUNNER_KINDS = ("runner", "script", "stand-in")
 """A runner carries a plan out, one for each plan; a script only reports its own runs; the stand-in
@@ -65,10 +65,7 @@ class Order:
     at: float
     taken_at: float | None
     ended_at: float | None
-
-
-def _hash(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()
+    seconded_by: str | None = None
 
 
 def _runner(row: RunnerRow) -> Runner:
@@ -82,7 +79,7 @@ def _order(row: OrderRow) -> Order:
     return Order(
         row.id, row.plan_id, row.kind, row.job, tuple(row.machines), row.detail, row.state,
         row.words, row.effect, row.reason, row.actor, row.created_at, row.at, row.taken_at,
-        row.ended_at,
+        row.ended_at, row.seconded_by,
     )  # fmt: skip
 
 
@@ -93,7 +90,7 @@ def new_runner(session: Session, plan_id: int, name: str, kind: str, *, actor: s
     """A new runner of a plan; returns its token, which is not kept. Raises NotFound."""
     locked_plan(session, plan_id)
     token = "gr_" + secrets.token_urlsafe(30)
-    session.add(RunnerRow(plan_id=plan_id, name=name, kind=kind, token_hash=_hash(token)))
+    session.add(RunnerRow(plan_id=plan_id, name=name, kind=kind, token_hash=hashed(token)))
     audit(session, actor, "add runner", f"plan {plan_id}", name=name, kind=kind)
     session.flush()
     return token
@@ -112,7 +109,7 @@ def renewed_token(session: Session, plan_id: int, name: str, kind: str, *, actor
     if row is None:
         return new_runner(session, plan_id, name, kind, actor=actor)
     token = "gr_" + secrets.token_urlsafe(30)
-    row.token_hash = _hash(token)
+    row.token_hash = hashed(token)
     session.flush()
     return token
 
@@ -127,7 +124,7 @@ def runner_of_token(session: Session, token: str) -> Runner | None:
     """Whose token it is; None for a wrong or revoked one."""
     row = session.scalar(
         select(RunnerRow).where(
-            RunnerRow.token_hash == _hash(token), RunnerRow.revoked_at.is_(None)
+            RunnerRow.token_hash == hashed(token), RunnerRow.revoked_at.is_(None)
         )
     )
     return None if row is None else _runner(row)
@@ -199,6 +196,8 @@ ORDER_KINDS = ("run", "run in full", "retry", "stop", "hold", "release", "test",
 """What a runner can be asked; "test" starts a machine from a point in isolation, "clock" is for a
 stand-in: its speed, or how far to go."""
 OPEN_STATES = ("open", "taken")
+WAITS = "to be confirmed"
+"""The state of an order that no runner is told of before a second person confirms it."""
 
 
 def add_order(
@@ -213,12 +212,17 @@ def add_order(
     effect: str,
     at: float,
     actor: str,
+    second_person: bool = False,
 ) -> Order:
-    """Give an order to the runner of a plan. Raises NotFound."""
+    """Give an order to the runner of a plan. Raises NotFound.
+
+    Args:
+        second_person: whether it waits until somebody else confirms it.
+    """
     locked_plan(session, plan_id)
     row = OrderRow(
         plan_id=plan_id, kind=kind, job=job, machines=list(machines), detail=detail, words=words,
-        effect=effect, at=at, actor=actor,
+        effect=effect, at=at, actor=actor, state=WAITS if second_person else "open",
     )  # fmt: skip
     session.add(row)
     if kind != "clock":
@@ -243,12 +247,55 @@ def recent_orders(session: Session, plan_id: int, most: int = 30) -> list[Order]
     return [_order(row) for row in session.scalars(query.order_by(OrderRow.id.desc()).limit(most))]
 
 
-def take_back(session: Session, plan_id: int, order_id: int, *, actor: str) -> Order:
-    """Take an order back that no runner has taken. Raises NotFound, OrderGone."""
-    row = session.scalar(select(OrderRow).where(OrderRow.id == order_id).with_for_update())
+def _order_row(session: Session, plan_id: int, order_id: int, *, locked: bool = False) -> OrderRow:
+    row = session.get(OrderRow, order_id, with_for_update=locked)
     if row is None or row.plan_id != plan_id:
         raise NotFound(f"there is no order {order_id} of plan {plan_id}")
-    if row.state != "open":
+    return row
+
+
+def order_of(session: Session, plan_id: int, order_id: int) -> Order:
+    """An order by its number. Raises NotFound."""
+    return _order(_order_row(session, plan_id, order_id))
+
+
+def confirm_order(
+    session: Session, plan_id: int, order_id: int, *, effect: str, at: float, actor: str
+) -> Order:
+    """Confirm as a second person an order that waits for one; the runner is told of it now.
+
+    It takes a new number: a runner asks for the orders after the last that it was told of.
+
+    Args:
+        effect: what it would do to the night as it is now.
+        at: the instant of the runner's clock.
+
+    Raises:
+        NotFound, OrderGone
+        SecondPersonNeeded: where it is who gave it that would confirm it.
+    """
+    row = _order_row(session, plan_id, order_id, locked=True)
+    if row.state != WAITS:
+        raise OrderGone(row.state)
+    if row.actor == actor:
+        raise SecondPersonNeeded(actor)
+    confirmed = OrderRow(
+        plan_id=plan_id, kind=row.kind, job=row.job, machines=row.machines, detail=row.detail,
+        words=row.words, effect=effect, at=at, actor=row.actor, seconded_by=actor, state="open",
+    )  # fmt: skip
+    session.add(confirmed)
+    session.delete(row)
+    session.flush()
+    audit(session, actor, "confirm order", f"plan {plan_id}", order=confirmed.id,
+          words=confirmed.words, ordered_by=confirmed.actor)  # fmt: skip
+    session.flush()
+    return _order(confirmed)
+
+
+def take_back(session: Session, plan_id: int, order_id: int, *, actor: str) -> Order:
+    """Take an order back that no runner has taken. Raises NotFound, OrderGone."""
+    row = _order_row(session, plan_id, order_id, locked=True)
+    if row.state not in ("open", WAITS):
         raise OrderGone(row.state)
     row.state = "taken back"
     audit(session, actor, "take back order", f"plan {plan_id}", order=order_id, words=row.words)
@@ -268,6 +315,8 @@ def note_order(
         return "there is no such order"
     if row.state == "taken back":
         return "this order was taken back"
+    if row.state == WAITS:
+        return "this order has not been confirmed"
     if what == "order taken":
         if row.state == "open":
             row.state, row.taken_at = "taken", at

@@ -27,6 +27,11 @@ def hashed(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
+def is_to_note(seen_at: datetime | None) -> bool:
+    """Whether it is time to note again that somebody, or a program, was seen."""
+    return seen_at is None or seen_at < now_utc() - SEEN_AGAIN_AFTER
+
+
 @dataclass(frozen=True, slots=True)
 class SignedIn:
     """Who is signed in with a key. `key_hash` tells this session from others of theirs."""
@@ -35,6 +40,7 @@ class SignedIn:
     name: str
     role: str
     key_hash: str
+    seen_at: datetime | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,10 +109,7 @@ def begin_session(session: Session, person_id: int, address: str = "", agent: st
 
 
 def signed_in(session: Session, key: str) -> SignedIn | None:
-    """Who is signed in with a key; None where the session ended or was ended, or they are barred.
-
-    That they were seen is noted once a minute.
-    """
+    """Who is signed in with a key; None where the session has ended, or they are barred."""
     found = session.execute(
         select(SignInRow, PersonRow)
         .join(PersonRow, PersonRow.id == SignInRow.person_id)
@@ -119,9 +122,14 @@ def signed_in(session: Session, key: str) -> SignedIn | None:
     if found is None:
         return None
     row, person = found
-    if row.seen_at is None or row.seen_at < now_utc() - SEEN_AGAIN_AFTER:
-        row.seen_at = now_utc()
-    return SignedIn(person.id, person.name, person.role, row.key_hash)
+    return SignedIn(person.id, person.name, person.role, row.key_hash, row.seen_at)
+
+
+def note_seen(session: Session, key_hash: str) -> None:
+    """Note that a session was used."""
+    session.execute(
+        update(SignInRow).where(SignInRow.key_hash == key_hash).values(seen_at=now_utc())
+    )
 
 
 def sessions_of(session: Session, person_id: int) -> list[SessionShown]:
@@ -149,7 +157,8 @@ def end_session_of(session: Session, person_id: int, session_id: str, *, actor: 
     """End a session of a person by its id. Raises NotFound."""
     row = session.scalar(
         select(SignInRow).where(
-            SignInRow.person_id == person_id, SignInRow.key_hash.startswith(session_id[:16])
+            SignInRow.person_id == person_id,
+            SignInRow.key_hash.startswith(session_id[:SHOWN_OF_A_KEY]),
         )
     )
     if row is None or len(session_id) != SHOWN_OF_A_KEY:

@@ -6,14 +6,14 @@ import secrets
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from gambrel.store.audit import audit
 from gambrel.store.models import TokenRow, now_utc
-from gambrel.store.people import PersonError
+from gambrel.store.people import PersonError, a_name
 from gambrel.store.plans import NotFound
-from gambrel.store.sign_in import SEEN_AGAIN_AFTER, hashed
+from gambrel.store.sign_in import hashed
 
 BEGINS_WITH = "gt_"
 
@@ -46,9 +46,7 @@ def new_token(
     session: Session, name: str, role: str, days: int | None, *, actor: str
 ) -> tuple[Token, str]:
     """A new token, and the secret itself, which is not kept. Raises PersonError."""
-    said = name.strip()
-    if not 1 <= len(said) <= 100:
-        raise PersonError("name", name, "is not a name of 1 to 100 characters")
+    said = a_name(name)
     if session.scalar(select(TokenRow.id).where(TokenRow.name == said)) is not None:
         raise PersonError("name", said, "is the name of another token")
     secret = BEGINS_WITH + secrets.token_urlsafe(30)
@@ -72,10 +70,13 @@ def end_token(session: Session, token_id: int, *, actor: str) -> None:
 
 
 def token_of_secret(session: Session, secret: str) -> Token | None:
-    """Whose secret it is, and that it was used; None for a wrong one or one that has expired."""
+    """Whose secret it is; None for a wrong one or one that has expired."""
     row = session.scalar(select(TokenRow).where(TokenRow.token_hash == hashed(secret)))
     if row is None or (row.expires_at is not None and row.expires_at <= now_utc()):
         return None
-    if row.used_at is None or row.used_at < now_utc() - SEEN_AGAIN_AFTER:
-        row.used_at = now_utc()
     return _token(row)
+
+
+def note_used(session: Session, token_id: int) -> None:
+    """Note that a token was used."""
+    session.execute(update(TokenRow).where(TokenRow.id == token_id).values(used_at=now_utc()))

@@ -168,6 +168,12 @@ class Forecaster:
         latest = self.origin.date + timedelta(weeks=WEEKS_AHEAD)
         return self.origin.date <= night.date <= latest
 
+    def coming_nights(self, today: date, count: int) -> tuple[Night, ...]:
+        """The nights from a date on, so many, as far as they can be forecast."""
+        first = max(self.origin.date, today)
+        nights = (night_of(first + timedelta(days=i), self.origin.zone) for i in range(count))
+        return tuple(night for night in nights if self.covers(night))
+
     def nights_of_week(self, day: date) -> tuple[Night, ...]:
         """The nights that can be forecast of the week that holds a day; there may be none."""
         return tuple(n for n in week_of(day, self.origin.zone) if self.covers(n))

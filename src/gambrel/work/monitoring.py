@@ -5,11 +5,11 @@ from __future__ import annotations
 import logging
 import time
 from dataclasses import dataclass
-from datetime import UTC, date, timedelta
+from datetime import UTC, date
 from threading import Lock, Thread
 
 from gambrel.core.model.selection import selected_machines
-from gambrel.core.nights.nights import Verdict, night_of, night_outcome
+from gambrel.core.nights.nights import Verdict, night_outcome
 from gambrel.core.runway.space import lives
 from gambrel.core.simulation.exposure import exposures
 from gambrel.store.plans import PlanHead, plan_heads
@@ -60,15 +60,12 @@ class PlanSeen:
 
 def plan_seen(name: str, forecaster: Forecaster, today: date, heard_at: float | None) -> PlanSeen:
     """What monitoring is told of a plan. `today`: the date on which tonight begins."""
-    plan, origin = forecaster.plan, forecaster.origin
-    first = max(origin.date, today)
-    days = [night_of(first + timedelta(days=i), origin.zone) for i in range(NIGHTS)]
-    nights = [night for night in days if forecaster.covers(night)]
+    plan = forecaster.plan
     seen = []
     worst: dict[str, float] = {}
     missed: set[str] = set()
     taken = {m.id for job in plan.jobs for m in selected_machines(plan, job)}
-    for night in nights:
+    for night in forecaster.coming_nights(today, NIGHTS):
         forecast = forecaster.night(night)
         outcome = night_outcome(forecast, night)
         seen.append(NightSeen(night.date, outcome.verdict, outcome.last_end))

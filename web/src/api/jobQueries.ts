@@ -120,6 +120,27 @@ export const begin = (
   },
 ) => data(api.POST("/api/v1/plans/{plan_id}/jobs/begin", { ...onPlan(plan), body: asked }));
 
+export type SaidOfLine = NonNullable<TimetableAsked["said"]>[number];
+type TimetableAsked = Schemas["TimetableAskedSchema"];
+
+export const timetableQuery = (
+  plan: PlanState,
+  draft: Shown,
+  asked: Pick<TimetableAsked, "text" | "day" | "machine" | "with_user"> & { said: SaidOfLine[] },
+) =>
+  queryOptions({
+    queryKey: ["plan", plan.id, "timetable", stateOf(plan, draft), JSON.stringify(asked)],
+    queryFn: ({ signal }) =>
+      data(
+        api.POST("/api/v1/plans/{plan_id}/jobs/timetable", {
+          ...onPlan(plan.id),
+          body: { draft: draft?.id ?? null, operations: [], time_zone: "", ...asked },
+          signal,
+        }),
+      ),
+    retry: false,
+  });
+
 const question = (
   name: string,
   plan: PlanState,

@@ -1,5 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
-import { api, data, done } from "./client";
+import { api, data, done, type Draft } from "./client";
 import type { stateOf } from "./planQueries";
 import type { components } from "./schema";
 
@@ -59,6 +59,47 @@ export const pastNightQuery = (plan: number, day: string) =>
         }),
       ),
   });
+
+export const forecastErrorsQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "forecast errors"],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/forecast-errors", {
+          params: { path: { plan_id: plan } },
+          signal,
+        }),
+      ),
+  });
+
+export type LearnedChange = Schemas["LearnedChangeSchema"];
+
+export const learnedChangesQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "learned changes"],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/learned-changes", {
+          params: { path: { plan_id: plan } },
+          signal,
+        }),
+      ),
+  });
+
+export const nightSheetQuery = (plan: number, draft: Draft | null, day: string) =>
+  queryOptions({
+    queryKey: ["plan", plan, "night sheet", draft?.id ?? null, draft?.revision ?? 0, day],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/nights/{day}/sheet", {
+          params: { path: { plan_id: plan, day }, query: draft ? { draft: draft.id } : {} },
+          signal,
+        }),
+      ),
+  });
+
+export const nightSheetFile = (plan: number, draft: Draft | null, day: string) =>
+  `/api/v1/plans/${plan}/nights/${day}/sheet.pdf${draft ? `?draft=${draft.id}` : ""}`;
 
 export const reportQuery = (plan: number, day: string) =>
   queryOptions({
@@ -141,6 +182,13 @@ export const giveOrder = (plan: number, order: OrderRequest) =>
 export const takeBackOrder = (plan: number, order: number) =>
   data(
     api.DELETE("/api/v1/plans/{plan_id}/orders/{order_id}", {
+      params: { path: { plan_id: plan, order_id: order } },
+    }),
+  );
+
+export const confirmOrder = (plan: number, order: number) =>
+  data(
+    api.POST("/api/v1/plans/{plan_id}/orders/{order_id}/confirmation", {
       params: { path: { plan_id: plan, order_id: order } },
     }),
   );

@@ -82,7 +82,7 @@ export const trailPage = (wanted: TrailWanted, before: number | null, signal: Ab
   );
 
 /** The address of the entries that are asked for, all of them, as a file. */
-export const trailFile = (wanted: TrailWanted, ending: "csv" | "jsonl") =>
+export const trailFile = (wanted: TrailWanted, ending: "csv" | "xlsx" | "jsonl") =>
   `/api/v1/audit/trail.${ending}?${new URLSearchParams({ ...wanted })}`;
 
 export const ownDataQuery = queryOptions({

@@ -51,6 +51,15 @@ export const adoptionsQuery = (plan: number) =>
       data(api.GET("/api/v1/plans/{plan_id}/adoptions", { params: { path: { plan_id: plan } } })),
   });
 
+/** Let all who may plan change a draft, or only its owner. */
+export const shareDraft = (draft: Draft, shared: boolean) =>
+  data(
+    api.PUT("/api/v1/drafts/{draft_id}/sharing", {
+      params: { path: { draft_id: draft.id } },
+      body: { shared },
+    }),
+  );
+
 export const goBack = (plan: number, adoption: number, note: string) =>
   data(
     api.POST("/api/v1/plans/{plan_id}/adoptions/{adoption_id}/back", {

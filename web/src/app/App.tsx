@@ -88,10 +88,13 @@ function Views() {
   });
   const open = adopted.data?.open_drafts ?? [];
   const asked = search.get("draft");
-  // Without one in the address the newest draft is in hand; "none" is the plan as adopted. One
+  // Without one in the address one's own newest draft is in hand, or else the newest shared one;
+  // "none" is the plan as adopted. One
   // that is not open any more was adopted or discarded: no other takes its place by itself.
   const draft =
-    asked === null ? (open[0] ?? null) : (open.find((d) => d.id === Number(asked)) ?? null);
+    asked === null
+      ? (open.find((d) => d.owner === session.data?.name) ?? open.find((d) => d.shared) ?? null)
+      : (open.find((d) => d.id === Number(asked)) ?? null);
   const { set } = useAddress();
   const shown = chosen && adopted.data ? `${chosen.id}/${draft?.id ?? "none"}` : null;
   useEffect(() => {

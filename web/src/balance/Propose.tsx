@@ -1,3 +1,4 @@
+import { Allowed } from "../workbench/Allowed";
 import { happeningWords } from "./happenings";
 import { waitingWords } from "../ui/waitingWords";
 import { useQuery } from "@tanstack/react-query";
@@ -142,9 +143,11 @@ function Asking({
       }}
     >
       <div className="flex flex-wrap items-center gap-2">
-        <Button type="submit" look="strong" disabled={running || !settings.kinds.length}>
-          Look for a better week
-        </Button>
+        <Allowed>
+          <Button type="submit" look="strong" disabled={running || !settings.kinds.length}>
+            Look for a better week
+          </Button>
+        </Allowed>
         <Choices
           lead="Moving"
           said={

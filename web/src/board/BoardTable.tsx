@@ -1,3 +1,4 @@
+import { TableFiles } from "../ui/TableFiles";
 import type { ColumnDef } from "@tanstack/react-table";
 import { useMemo } from "react";
 import type { Run } from "../api/client";
@@ -26,7 +27,7 @@ export function BoardTable({
   chosen: string | null;
   onOpen: (job: string, run: Run | null) => void;
 }) {
-  const { plan, jobs } = useWorkbench();
+  const { plan, draft, date, jobs } = useWorkbench();
   const zone = plan.time_zone;
   const onKey = useMoveKeys(onOpen);
   const rows = useMemo(
@@ -103,6 +104,13 @@ export function BoardTable({
       tabIndex={0}
       className="min-h-0 flex-1 overflow-auto px-2"
     >
+      <p className="py-1 text-right">
+        <TableFiles
+          of={`plans/${plan.id}/tables/runs`}
+          what="Runs of the night"
+          query={{ day: date, draft: draft?.id }}
+        />
+      </p>
       <Table
         caption="Runs of the night"
         rows={rows}

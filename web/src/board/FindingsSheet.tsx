@@ -1,3 +1,4 @@
+import { TableFiles } from "../ui/TableFiles";
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { useState } from "react";
@@ -26,7 +27,7 @@ export function FindingsSheet({
   onClose: () => void;
   onOpenJob: (job: string) => void;
 }) {
-  const { draft } = useWorkbench();
+  const { plan, draft, date } = useWorkbench();
   const { findings, before, error } = useFindings();
   return (
     <Sheet
@@ -35,7 +36,12 @@ export function FindingsSheet({
       onClose={onClose}
     >
       <p className="mb-3 text-ink-2">
-        of this week{draft && before ? `; the adopted plan has ${before.length}` : ""}
+        of this week{draft && before ? `; the adopted plan has ${before.length}` : ""}{" "}
+        <TableFiles
+          of={`plans/${plan.id}/tables/findings`}
+          what="Findings"
+          query={{ day: date, draft: draft?.id }}
+        />
       </p>
       {error && <p role="alert">{error.message}</p>}
       {!findings && !error && <p role="status">Looking for them …</p>}

@@ -1,5 +1,7 @@
+import { Allowed } from "../workbench/Allowed";
+import { TableFiles } from "../ui/TableFiles";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Download, Search } from "lucide-react";
+import { Search } from "lucide-react";
 import { useCallback, useState } from "react";
 import { useAddress } from "../workbench/address";
 import { useEscape, useKeys } from "../workbench/keys";
@@ -7,7 +9,6 @@ import { useWorkbench } from "../workbench/store";
 import { longDate, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice, Choices } from "../ui/Choice";
-import { Hint } from "../ui/Hint";
 import { count } from "../ui/words";
 import { ChangesSheet } from "./ChangesSheet";
 import { MarkedSheet } from "./MarkedSheet";
@@ -156,13 +157,15 @@ export function Estate() {
           >
             Changes
           </Button>
-          <Button
-            look="plain"
-            aria-pressed={panel === "import"}
-            onClick={() => show(panel === "import" ? null : "import")}
-          >
-            Import
-          </Button>
+          <Allowed>
+            <Button
+              look="plain"
+              aria-pressed={panel === "import"}
+              onClick={() => show(panel === "import" ? null : "import")}
+            >
+              Import
+            </Button>
+          </Allowed>
         </div>
         <div className="flex flex-wrap items-center gap-x-2 gap-y-1 px-4 pt-1 pb-2">
           {page?.coverage
@@ -246,15 +249,11 @@ export function Estate() {
               set({ columns: ["name", ...chosen.filter((c) => c !== "name")].join(",") })
             }
           />
-          <Hint text="What is shown, as CSV">
-            <a
-              href={`/api/v1/plans/${plan.id}/estate.csv?${csv.toString()}`}
-              aria-label="What is shown, as CSV"
-              className="rounded-[3px] p-1.5 hover:bg-closed"
-            >
-              <Download size={14} aria-hidden />
-            </a>
-          </Hint>
+          <TableFiles
+            of={`plans/${plan.id}/estate`}
+            what="What is shown,"
+            query={Object.fromEntries(csv)}
+          />
         </div>
         {shown.asOf !== null && (
           <p

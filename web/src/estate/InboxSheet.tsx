@@ -1,3 +1,5 @@
+import { Allowed } from "../workbench/Allowed";
+import { TableFiles } from "../ui/TableFiles";
 import { ProblemLines } from "./ProblemLines";
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
@@ -45,20 +47,23 @@ export function InboxSheet({ onClose }: { onClose: () => void }) {
     >
       <p className="mb-2 text-ink-2">
         What the sources say and the plan has otherwise. Nothing is taken by itself, and what is
-        taken can be undone.
+        taken can be undone.{" "}
+        <TableFiles of={`plans/${plan.id}/tables/differences`} what="Differences" />
       </p>
       {answer.error && <p role="alert">{answer.error.message}</p>}
       <ProblemLines problem={problem} />
       {differences.length > 0 && (
         <>
           <p className="flex gap-2">
-            <Button
-              look="strong"
-              disabled={busy}
-              onClick={() => void run(() => accept(plan.id, all))}
-            >
-              Take all {all.length}
-            </Button>
+            <Allowed>
+              <Button
+                look="strong"
+                disabled={busy}
+                onClick={() => void run(() => accept(plan.id, all))}
+              >
+                Take all {all.length}
+              </Button>
+            </Allowed>
             <Button disabled={busy} onClick={() => void run(() => dismiss(plan.id, all))}>
               Leave all
             </Button>
@@ -112,17 +117,21 @@ function Kind({
         <h3 className="flex-1 font-semibold">
           {TITLES[kind]} <span className="font-normal text-ink-2">{ids.length}</span>
         </h3>
-        <Button small disabled={busy} onClick={() => void run(() => accept(plan.id, ids))}>
-          Take {ids.length > 1 ? "these" : "it"}
-        </Button>
-        <Button
-          small
-          look="plain"
-          disabled={busy}
-          onClick={() => void run(() => dismiss(plan.id, ids))}
-        >
-          Leave
-        </Button>
+        <Allowed>
+          <Button small disabled={busy} onClick={() => void run(() => accept(plan.id, ids))}>
+            Take {ids.length > 1 ? "these" : "it"}
+          </Button>
+        </Allowed>
+        <Allowed>
+          <Button
+            small
+            look="plain"
+            disabled={busy}
+            onClick={() => void run(() => dismiss(plan.id, ids))}
+          >
+            Leave
+          </Button>
+        </Allowed>
       </div>
       <ProblemLines problem={problem} />
       <ul>
@@ -158,23 +167,27 @@ function Entry({ difference }: { difference: Difference }) {
           />
           <span className="min-w-0 [overflow-wrap:anywhere]">{difference.words}</span>
         </button>
-        <Button
-          small
-          disabled={busy}
-          aria-label={`Take: ${difference.words}`}
-          onClick={() => void run(() => accept(plan.id, [difference.id]))}
-        >
-          Take
-        </Button>
-        <Button
-          small
-          look="plain"
-          disabled={busy}
-          aria-label={`Leave: ${difference.words}`}
-          onClick={() => void run(() => dismiss(plan.id, [difference.id]))}
-        >
-          Leave
-        </Button>
+        <Allowed>
+          <Button
+            small
+            disabled={busy}
+            aria-label={`Take: ${difference.words}`}
+            onClick={() => void run(() => accept(plan.id, [difference.id]))}
+          >
+            Take
+          </Button>
+        </Allowed>
+        <Allowed>
+          <Button
+            small
+            look="plain"
+            disabled={busy}
+            aria-label={`Leave: ${difference.words}`}
+            onClick={() => void run(() => dismiss(plan.id, [difference.id]))}
+          >
+            Leave
+          </Button>
+        </Allowed>
       </div>
       {difference.jobs.map((job) => (
         <p key={job.job} className="pl-[18px]">

@@ -1,3 +1,4 @@
+import { Allowed } from "../workbench/Allowed";
 import { ProblemLines } from "./ProblemLines";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
@@ -123,14 +124,16 @@ function Body({
       {machine.coverage === "not protected" && <LeaveOut machines={[machine.name]} />}
       {machine.left_out && (
         <p className="mb-2">
-          <Button
-            disabled={busy}
-            onClick={() =>
-              void run(() => editFacts(plan.id, factEdit([machine.name], { take_in: true })))
-            }
-          >
-            No longer leave it out
-          </Button>
+          <Allowed>
+            <Button
+              disabled={busy}
+              onClick={() =>
+                void run(() => editFacts(plan.id, factEdit([machine.name], { take_in: true })))
+              }
+            >
+              No longer leave it out
+            </Button>
+          </Allowed>
         </p>
       )}
       <ProblemLines problem={problem} />
@@ -189,15 +192,17 @@ function Body({
 
       <h3 className="mt-3 flex items-center gap-2 font-semibold">
         Facts
-        <Button
-          small
-          look="plain"
-          className="font-normal underline"
-          aria-expanded={editing}
-          onClick={() => setEditing(!editing)}
-        >
-          {editing ? "Close" : "Edit"}
-        </Button>
+        <Allowed>
+          <Button
+            small
+            look="plain"
+            className="font-normal underline"
+            aria-expanded={editing}
+            onClick={() => setEditing(!editing)}
+          >
+            {editing ? "Close" : "Edit"}
+          </Button>
+        </Allowed>
       </h3>
       {editing ? (
         <FactsForm machines={[machine.name]} before={machine} onDone={() => setEditing(false)} />
@@ -328,15 +333,17 @@ function Snapshots({ machine }: { machine: Machine }) {
     <section aria-label="Snapshots taken by hand">
       <h3 className="mt-3 flex items-center gap-2 font-semibold">
         Snapshots taken by hand
-        <Button
-          small
-          look="plain"
-          className="font-normal underline"
-          aria-expanded={name !== null}
-          onClick={() => setName(name === null ? "" : null)}
-        >
-          {name === null ? "Add" : "Close"}
-        </Button>
+        <Allowed>
+          <Button
+            small
+            look="plain"
+            className="font-normal underline"
+            aria-expanded={name !== null}
+            onClick={() => setName(name === null ? "" : null)}
+          >
+            {name === null ? "Add" : "Close"}
+          </Button>
+        </Allowed>
       </h3>
       {machine.snapshots.length === 0 && name === null && <p className="text-ink-2">None known.</p>}
       <ul>

@@ -1,3 +1,4 @@
+import { Allowed } from "../workbench/Allowed";
 import { ProblemLines } from "./ProblemLines";
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
@@ -62,12 +63,16 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
               ` ${count(of("works for most"), "source")} can be read though some of its accounts fail.`}
           </p>
           <p className="mb-2 flex gap-2">
-            <Button disabled={busy} onClick={() => void run(() => checkAccess(plan.id, ids))}>
-              {busy ? "Trying …" : "Try all access"}
-            </Button>
-            <Button disabled={busy} onClick={() => void run(() => discover(plan.id, ids))}>
-              Discover all
-            </Button>
+            <Allowed>
+              <Button disabled={busy} onClick={() => void run(() => checkAccess(plan.id, ids))}>
+                {busy ? "Trying …" : "Try all access"}
+              </Button>
+            </Allowed>
+            <Allowed>
+              <Button disabled={busy} onClick={() => void run(() => discover(plan.id, ids))}>
+                Discover all
+              </Button>
+            </Allowed>
           </p>
         </>
       )}
@@ -95,7 +100,9 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
       {adding ? (
         <NewSource onDone={() => setAdding(false)} />
       ) : (
-        <Button onClick={() => setAdding(true)}>Add a source …</Button>
+        <Allowed>
+          <Button onClick={() => setAdding(true)}>Add a source …</Button>
+        </Allowed>
       )}
     </Sheet>
   );
@@ -136,13 +143,15 @@ function Entry({ source }: { source: Source }) {
             Cancel
           </Button>
         ) : (
-          <Button
-            small
-            disabled={busy}
-            onClick={() => void run(() => discover(plan.id, [source.id]))}
-          >
-            Discover
-          </Button>
+          <Allowed>
+            <Button
+              small
+              disabled={busy}
+              onClick={() => void run(() => discover(plan.id, [source.id]))}
+            >
+              Discover
+            </Button>
+          </Allowed>
         )}
       </div>
       <p className="pl-[18px] text-ink-2">

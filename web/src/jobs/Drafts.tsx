@@ -1,8 +1,9 @@
+import { TableFiles } from "../ui/TableFiles";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Draft } from "../api/client";
-import { planQuery, refreshPlan, startDraft } from "../api/planQueries";
+import { planQuery, refreshPlan, sessionQuery, startDraft } from "../api/planQueries";
 import {
   adoptionsQuery,
   carryOver,
@@ -10,7 +11,9 @@ import {
   discardDraft,
   goBack,
   renameDraft,
+  shareDraft,
 } from "../api/versionQueries";
+import { useMay, useOwnerInTheWay } from "../workbench/rights";
 import { useAddress } from "../workbench/address";
 import { useWorkbench } from "../workbench/store";
 import { dateClock } from "../time/time";
@@ -25,6 +28,7 @@ export function Drafts() {
   const client = useQueryClient();
   const adopted = useQuery(planQuery(plan.id, null));
   const adoptions = useQuery(adoptionsQuery(plan.id));
+  const mayPlan = useMay("plan");
   const [name, setName] = useState("");
   const drafts = adopted.data?.open_drafts ?? [];
   const work = async (doing: Promise<unknown>) => {
@@ -57,16 +61,20 @@ export function Drafts() {
             ).then(() => setName(""));
         }}
       >
-        <input
-          aria-label="Name of a new draft"
-          placeholder="Name of a new draft"
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-          className="h-7 w-56 rounded-[3px] border border-rule-strong bg-raised px-2"
-        />
-        <Button type="submit" disabled={!name.trim()}>
-          Start draft
-        </Button>
+        {mayPlan && (
+          <>
+            <input
+              aria-label="Name of a new draft"
+              placeholder="Name of a new draft"
+              value={name}
+              onChange={(e) => setName(e.target.value)}
+              className="h-7 w-56 rounded-[3px] border border-rule-strong bg-raised px-2"
+            />
+            <Button type="submit" disabled={!name.trim()}>
+              Start draft
+            </Button>
+          </>
+        )}
         <span className="flex-1" />
         <Button
           look="plain"
@@ -111,7 +119,10 @@ export function Drafts() {
           />
         ))}
       </div>
-      <h2 className="pt-4 pb-1 text-lg font-semibold">What was adopted</h2>
+      <h2 className="pt-4 pb-1 text-lg font-semibold">
+        What was adopted{" "}
+        <TableFiles of={`plans/${plan.id}/tables/adoptions`} what="What was adopted" />
+      </h2>
       {adoptions.data?.length === 0 && (
         <p className="text-ink-2">Nothing yet but the plan that was loaded.</p>
       )}
@@ -138,7 +149,7 @@ export function Drafts() {
                 >
                   What it changed
                 </Link>
-                {each.in_force && (
+                {mayPlan && each.in_force && (
                   <AskButton
                     small
                     question="Go back to the plan before?"
@@ -185,6 +196,10 @@ function DraftCard({
   onWork: (doing: Promise<unknown>) => void;
 }) {
   const [name, setName] = useState(draft.name);
+  const me = useQuery(sessionQuery).data?.name;
+  const mayPlan = useMay("plan");
+  const administers = useMay("administer");
+  const changeable = useOwnerInTheWay(draft) === null && mayPlan;
   return (
     <section
       aria-label={`Draft ${draft.name}`}
@@ -200,6 +215,7 @@ function DraftCard({
         <input
           aria-label={`Name of the draft ${draft.name}`}
           value={name}
+          readOnly={!changeable}
           onChange={(e) => setName(e.target.value)}
           className="h-7 min-w-0 flex-1 bg-transparent font-semibold"
         />
@@ -213,13 +229,17 @@ function DraftCard({
         {count(draft.changes.length, "change")}
         {draft.undone.length > 0 && `, ${draft.undone.length} undone`}
         {inHand && " · in hand"}
+        {draft.owner && ` · ${draft.owner === me ? "yours" : `${draft.owner}'s`}`}
+        {draft.owner && (draft.shared ? ", shared" : ", not shared")}
       </p>
       {stale && (
         <p className="text-hay-text">
           Another plan was adopted since.{" "}
-          <Button small onClick={() => onWork(carryOver(draft))}>
-            Carry it over
-          </Button>
+          {changeable && (
+            <Button small onClick={() => onWork(carryOver(draft))}>
+              Carry it over
+            </Button>
+          )}
         </p>
       )}
       <ol
@@ -244,17 +264,34 @@ function DraftCard({
             Open
           </Button>
         )}
-        <Button small onClick={() => onWork(copyDraft(draft, `${draft.name}, copy`))}>
-          Copy
-        </Button>
-        <AskButton
-          small
-          question={`Discard the draft ${draft.name}?`}
-          detail={`Its ${count(draft.changes.length, "change")} would be gone.`}
-          onYes={() => onWork(discardDraft(draft))}
-        >
-          Discard draft
-        </AskButton>
+        {mayPlan && (
+          <Button small onClick={() => onWork(copyDraft(draft, `${draft.name}, copy`))}>
+            Copy
+          </Button>
+        )}
+        {draft.owner && (draft.owner === me || administers) && (
+          <Button
+            small
+            title={
+              draft.shared
+                ? "Only its owner changes it then"
+                : "All who may plan can change and adopt it then"
+            }
+            onClick={() => onWork(shareDraft(draft, !draft.shared))}
+          >
+            {draft.shared ? "Stop sharing" : "Share"}
+          </Button>
+        )}
+        {changeable && (
+          <AskButton
+            small
+            question={`Discard the draft ${draft.name}?`}
+            detail={`Its ${count(draft.changes.length, "change")} would be gone.`}
+            onYes={() => onWork(discardDraft(draft))}
+          >
+            Discard draft
+          </AskButton>
+        )}
       </p>
     </section>
   );

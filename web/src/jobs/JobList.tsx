@@ -1,3 +1,4 @@
+import { TableFiles } from "../ui/TableFiles";
 import { useQuery } from "@tanstack/react-query";
 import { Lock, Pause } from "lucide-react";
 import { useMemo, useState } from "react";
@@ -161,7 +162,12 @@ export function JobList({ onOpen }: { onOpen: (job: string) => void }) {
           onChange={(v) => set({ sort: v === "plan" ? null : v })}
         />
         <p role="status" className="flex-1 text-ink-2">
-          {jobs.data ? count(jobs.data.total, "job") : "Reading the jobs …"}
+          {jobs.data ? count(jobs.data.total, "job") : "Reading the jobs …"}{" "}
+          <TableFiles
+            of={`plans/${plan.id}/tables/jobs`}
+            what="Jobs"
+            query={{ draft: draft?.id, q, sort }}
+          />
         </p>
         {chosen.length > 0 && (
           <>

@@ -1,3 +1,4 @@
+import { Allowed } from "../workbench/Allowed";
 import { Plus } from "lucide-react";
 import { useCallback } from "react";
 import { planOf, useAddress } from "../workbench/address";
@@ -11,15 +12,17 @@ import { ImaginedJob } from "./ImaginedJob";
 import { JobDesk } from "./JobDesk";
 import { JobList } from "./JobList";
 import { NewJob } from "./NewJob";
+import { Timetable } from "./Timetable";
 import { editsOf, type JobEdits, NO_EDITS } from "../sentence/useJobEdit";
 import type { JobValue } from "../sentence/value";
 
-const PANES = ["all", "check", "room", "drafts"] as const;
+const PANES = ["all", "check", "room", "timetable", "drafts"] as const;
 type Pane = (typeof PANES)[number];
 const TITLES: Record<Pane, string> = {
   all: "All jobs",
   check: "Check",
   room: "Where is room?",
+  timetable: "From a timetable",
   drafts: "Drafts",
 };
 
@@ -92,13 +95,16 @@ export function Jobs() {
               ))}
             </nav>
             <span className="flex-1" />
-            <Button look="strong" onClick={() => set({ new: "" })}>
-              <Plus size={14} aria-hidden /> New job
-            </Button>
+            <Allowed>
+              <Button look="strong" onClick={() => set({ new: "" })}>
+                <Plus size={14} aria-hidden /> New job
+              </Button>
+            </Allowed>
           </div>
           {pane === "all" && <JobList onOpen={(id) => set({ job: id, clause: null })} />}
           {pane === "check" && <Checks onOpen={(id, clause) => set({ job: id, clause })} />}
           {pane === "room" && <ImaginedJob onBegun={begin} />}
+          {pane === "timetable" && <Timetable onDone={() => set({ show: null })} />}
           {pane === "drafts" && <Drafts />}
         </main>
       )}

@@ -1,4 +1,6 @@
+import { TableFiles } from "../ui/TableFiles";
 import type { ColumnDef } from "@tanstack/react-table";
+import { useWorkbench } from "../workbench/store";
 import { Table } from "../ui/Table";
 import { amount, percent } from "../ui/words";
 import { mainLoad, siteOfStore, squeezes } from "./layout";
@@ -77,6 +79,7 @@ export function PathsTable({
   chosen: string | null;
   onOpen: (list: List, id: string) => void;
 }) {
+  const { plan, draft, date } = useWorkbench();
   const lists: List[] = ["sites", "datastores", "proxies", "links", "repositories", "hosts"];
   const rows = lists.flatMap((list) =>
     (paths[list as keyof PathsAnswer] as Item[]).map((item): Row => {
@@ -102,6 +105,13 @@ export function PathsTable({
   );
   return (
     <div className="px-2">
+      <p className="py-1 text-right">
+        <TableFiles
+          of={`plans/${plan.id}/tables/paths`}
+          what="Paths"
+          query={{ day: date, draft: draft?.id }}
+        />
+      </p>
       <Table
         caption="Paths"
         rows={rows}

@@ -1,3 +1,4 @@
+import { TableFiles } from "../ui/TableFiles";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useDiscardOnLeave } from "../workbench/considering";
@@ -62,6 +63,11 @@ export function ReachTable({ proxies }: { proxies: readonly Item[] }) {
             ● direct ◐ hot-add ○ network; <strong className="text-ink">bold</strong>: some job may
             have it read there
           </span>
+          <TableFiles
+            of={`plans/${plan.id}/tables/reach`}
+            what="Reach"
+            query={{ by, draft: draft?.id }}
+          />
         </p>
         {reach.error && (
           <p role="alert" className="px-4">

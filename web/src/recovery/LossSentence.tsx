@@ -7,7 +7,7 @@ import { Choice, Choices } from "../ui/Choice";
 import { count } from "../ui/words";
 import { useWorkbench } from "../workbench/store";
 import type { Asked } from "./asked";
-import { useMachineNames } from "./useMachineNames";
+import { useMachineNames } from "../workbench/useMachineNames";
 
 const KINDS = [
   ["sites", "site"],

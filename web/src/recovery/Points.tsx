@@ -21,7 +21,7 @@ import { useWorkbench } from "../workbench/store";
 import { CheckForm } from "./CheckForm";
 import { instantOf, iso } from "./asked";
 import { PointLines } from "./PointLines";
-import { useMachineNames } from "./useMachineNames";
+import { useMachineNames } from "../workbench/useMachineNames";
 import { fallenWith, keyOf, newestGood } from "./chains";
 
 /** The points of a machine in all repositories on one axis of time, and the ways back. */

@@ -1,3 +1,4 @@
+import { TableFiles } from "../ui/TableFiles";
 import { useQuery } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import { useState } from "react";
@@ -37,7 +38,12 @@ export function Promises() {
       className="min-h-0 flex-1 overflow-y-auto px-4 pt-2 pb-4"
     >
       <p className="max-w-3xl text-base" role="status">
-        {broken(machines)}
+        {broken(machines)}{" "}
+        <TableFiles
+          of={`plans/${plan.id}/tables/promises`}
+          what="Promises"
+          query={{ day: mondayOf(date), draft: draft?.id }}
+        />
       </p>
       <table className="reflows mt-2 border-collapse text-sm">
         <caption className="sr-only">Promises broken, by tier and night</caption>

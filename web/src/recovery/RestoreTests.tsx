@@ -1,3 +1,5 @@
+import { Allowed } from "../workbench/Allowed";
+import { TableFiles } from "../ui/TableFiles";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ColumnDef } from "@tanstack/react-table";
 import { useState } from "react";
@@ -69,9 +71,11 @@ export function RestoreTests() {
             {sentence(tests)}
           </p>
           {!changing && (
-            <Button small onClick={() => setChanging(true)}>
-              {tests.rota ? "Change the rota" : "Set a rota"}
-            </Button>
+            <Allowed>
+              <Button small onClick={() => setChanging(true)}>
+                {tests.rota ? "Change the rota" : "Set a rota"}
+              </Button>
+            </Allowed>
           )}
         </div>
         {changing && <RotaForm plan={plan.id} tests={tests} onDone={() => setChanging(false)} />}
@@ -112,14 +116,16 @@ export function RestoreTests() {
                   <span>
                     {each.machine}, since {dateClock(each.since, zone)}: {duration(each.age_s)}
                   </span>
-                  <Button
-                    small
-                    aria-label={`The mount of ${each.machine} is gone`}
-                    disabled={clean.isPending}
-                    onClick={() => clean.mutate(each.machine)}
-                  >
-                    It is gone
-                  </Button>
+                  <Allowed>
+                    <Button
+                      small
+                      aria-label={`The mount of ${each.machine} is gone`}
+                      disabled={clean.isPending}
+                      onClick={() => clean.mutate(each.machine)}
+                    >
+                      It is gone
+                    </Button>
+                  </Allowed>
                 </li>
               ))}
             </ul>
@@ -127,7 +133,10 @@ export function RestoreTests() {
         )}
         {tests.record.length > 0 && (
           <>
-            <h2 className="pt-3 pb-1 font-semibold">What was tested</h2>
+            <h2 className="pt-3 pb-1 font-semibold">
+              What was tested{" "}
+              <TableFiles of={`plans/${plan.id}/tables/restore-tests`} what="Restore tests" />
+            </h2>
             <Table
               caption="Restore tests, the newest first"
               rows={tests.record}
@@ -285,9 +294,11 @@ function TestSheet({
       {ordered ? (
         <p>It is ordered for {dayClock(test.starts, zone)}.</p>
       ) : onOrder ? (
-        <Button small onClick={onOrder}>
-          Order it for {dayClock(test.starts, zone)}
-        </Button>
+        <Allowed>
+          <Button small onClick={onOrder}>
+            Order it for {dayClock(test.starts, zone)}
+          </Button>
+        </Allowed>
       ) : (
         <p className="text-ink-2">No runner carries this plan out.</p>
       )}

@@ -81,6 +81,9 @@ export function Ledger(props: {
         <a className="inline-flex items-center gap-1 underline" href={file("csv")} download>
           <Download size={14} aria-hidden /> CSV
         </a>
+        <a className="inline-flex items-center gap-1 underline" href={file("xlsx")} download>
+          <Download size={14} aria-hidden /> XLSX
+        </a>
         <a className="inline-flex items-center gap-1 underline" href={file("jsonl")} download>
           <Download size={14} aria-hidden /> JSON lines
         </a>

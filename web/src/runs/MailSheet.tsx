@@ -1,3 +1,4 @@
+import { Allowed } from "../workbench/Allowed";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import {
@@ -36,26 +37,32 @@ const lines = (text: string) =>
     .map((line) => line.trim())
     .filter(Boolean);
 
+const byLine = (values: Readonly<Record<string, string>>) =>
+  Object.entries(values)
+    .map(([name, value]) => `${name}: ${value}`)
+    .join("\n");
+
+const byName = (each: readonly string[]) =>
+  Object.fromEntries(
+    each.map((line) => {
+      const [name = "", ...rest] = line.split(":");
+      return [name.trim(), rest.join(":").trim()];
+    }),
+  );
+
 function Report({ plan, settings }: { plan: number; settings: RunSettings }) {
   const client = useQueryClient();
   const [at, setAt] = useState(settings.report_at);
   const [to, setTo] = useState(settings.report_to.join(", "));
-  const [names, setNames] = useState(
-    Object.entries(settings.addresses)
-      .map(([name, address]) => `${name}: ${address}`)
-      .join("\n"),
-  );
+  const [names, setNames] = useState(byLine(settings.addresses));
+  const [phones, setPhones] = useState(byLine(settings.phones ?? {}));
   const save = useMutation({
     mutationFn: () =>
       setRunSettings(plan, {
         report_at: at,
         report_to: lines(to),
-        addresses: Object.fromEntries(
-          lines(names).map((line) => {
-            const [name = "", ...rest] = line.split(":");
-            return [name.trim(), rest.join(":").trim()];
-          }),
-        ),
+        addresses: byName(lines(names)),
+        phones: byName(phones.split("\n").filter((line) => line.trim())),
       }),
     onSuccess: (now) => client.setQueryData(runSettingsQuery(plan).queryKey, now),
   });
@@ -77,9 +84,20 @@ function Report({ plan, settings }: { plan: number; settings: RunSettings }) {
           onChange={(event) => setNames(event.target.value)}
         />
       </label>
-      <Button disabled={save.isPending} onClick={() => save.mutate()}>
-        Save
-      </Button>
+      <label className="mb-2 block text-sm text-ink-2">
+        Telephones by the same names, for the night sheet
+        <textarea
+          className="mt-0.5 block h-16 w-full border border-rule-strong bg-surface p-1 text-ink"
+          value={phones}
+          placeholder="ops: ext. 4100"
+          onChange={(event) => setPhones(event.target.value)}
+        />
+      </label>
+      <Allowed>
+        <Button disabled={save.isPending} onClick={() => save.mutate()}>
+          Save
+        </Button>
+      </Allowed>
       {save.isSuccess && <span role="status"> Saved.</span>}
       {save.error && <p role="alert">{save.error.message}</p>}
     </Group>
@@ -130,9 +148,11 @@ function Server({ server }: { server: MailServer }) {
         value={now.starttls}
         onChange={(starttls) => setNow({ ...now, starttls })}
       />
-      <Button disabled={save.isPending} onClick={() => save.mutate()}>
-        Save server
-      </Button>
+      <Allowed>
+        <Button disabled={save.isPending} onClick={() => save.mutate()}>
+          Save server
+        </Button>
+      </Allowed>
       {save.error && <p role="alert">{save.error.message}</p>}
       <div className="mt-3">
         <Field
@@ -140,9 +160,11 @@ function Server({ server }: { server: MailServer }) {
           value={test}
           onChange={(event) => setTest(event.target.value)}
         />
-        <Button disabled={!test.trim() || send.isPending} onClick={() => send.mutate()}>
-          Send test
-        </Button>
+        <Allowed>
+          <Button disabled={!test.trim() || send.isPending} onClick={() => send.mutate()}>
+            Send test
+          </Button>
+        </Allowed>
         {send.error && <p role="alert">{send.error.message}</p>}
       </div>
     </Group>

@@ -1,3 +1,4 @@
+import type { ReactNode } from "react";
 import type { RunBar, Trouble } from "../api/runQueries";
 import { clock } from "../time/time";
 
@@ -9,12 +10,16 @@ export function NotDone(props: {
   troubles: readonly Trouble[];
   runs: readonly RunBar[];
   zone: string;
+  /** Links to the same as a file. */
+  file?: ReactNode;
 }) {
-  const { title, troubles, runs, zone } = props;
+  const { title, troubles, runs, zone, file } = props;
   if (!troubles.length) return null;
   return (
     <section aria-label="Not done" className="pt-3">
-      <h2 className="text-lg font-semibold">{title}</h2>
+      <h2 className="text-lg font-semibold">
+        {title} {file}
+      </h2>
       <ul>
         {troubles.slice(0, MOST).map((trouble) => (
           <li

@@ -1,3 +1,6 @@
+import { ForecastErrors } from "./ForecastErrors";
+import { LearnedChanges } from "./LearnedChanges";
+import { TableFiles } from "../ui/TableFiles";
 import { useQuery } from "@tanstack/react-query";
 import { FileText } from "lucide-react";
 import { clsx } from "clsx";
@@ -45,10 +48,17 @@ export function PastNights(props: Props) {
       chosen={chosen}
       onChoose={onChoose}
       report={reportLink(shown)}
+      below={
+        <>
+          <ForecastErrors plan={plan} />
+          <LearnedChanges plan={plan} zone={found.data.zone} />
+        </>
+      }
     >
       <p className="py-1 text-sm text-ink-2">
         When the last run with a window ended: predicted (line) and as it came (dot; square where
-        the night was over).
+        the night was over).{" "}
+        <TableFiles of={`plans/${plan}/tables/past-nights`} what="Past nights" />
       </p>
       <Marks nights={nights} shown={shown} zone={found.data.zone} onNight={onNight} />
     </OpenNight>
@@ -187,8 +197,10 @@ export function OpenNight(props: {
   report: To;
   /** What stands above the night. */
   children?: ReactNode;
+  /** What stands below it. */
+  below?: ReactNode;
 }) {
-  const { plan, zone, shown, chosen, onChoose, report, children } = props;
+  const { plan, zone, shown, chosen, onChoose, report, children, below } = props;
   const marks = useQuery(pastNightsQuery(plan));
   const found = useQuery({
     ...pastNightQuery(plan, shown),
@@ -238,6 +250,7 @@ export function OpenNight(props: {
             <Legend />
           </div>
         )}
+        {below}
       </section>
       {run && (
         <LedgerRunSheet

@@ -1,3 +1,4 @@
+import { Allowed } from "../workbench/Allowed";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { addRunner, removeRunner, runnersQuery } from "../api/runQueries";
@@ -54,14 +55,16 @@ export function RunnerSheet({ plan, onClose }: { plan: number; onClose: () => vo
               {Math.abs(runner.clock_offset_s) > 60 &&
                 `; its clock is ${Math.round(runner.clock_offset_s / 60)} min off, times are corrected`}
             </p>
-            <Button
-              small
-              look="plain"
-              disabled={remove.isPending}
-              onClick={() => remove.mutate(runner.id)}
-            >
-              Revoke token
-            </Button>
+            <Allowed right="administer">
+              <Button
+                small
+                look="plain"
+                disabled={remove.isPending}
+                onClick={() => remove.mutate(runner.id)}
+              >
+                Revoke token
+              </Button>
+            </Allowed>
           </li>
         ))}
       </ul>
@@ -73,9 +76,11 @@ export function RunnerSheet({ plan, onClose }: { plan: number; onClose: () => vo
         options={KINDS}
         onChange={(value) => setKind(value as typeof kind)}
       />
-      <Button disabled={!name.trim() || add.isPending} onClick={() => add.mutate()}>
-        Make a token
-      </Button>
+      <Allowed right="administer">
+        <Button disabled={!name.trim() || add.isPending} onClick={() => add.mutate()}>
+          Make a token
+        </Button>
+      </Allowed>
       {add.data && (
         <div role="status" className="mt-2 border border-rule-strong bg-raised p-2">
           <p>Copy this token now; it is shown once.</p>

@@ -8,6 +8,7 @@ import { ImportSheet } from "./ImportSheet";
 import { Ledger } from "./Ledger";
 import { MailSheet } from "./MailSheet";
 import { MorningReport } from "./MorningReport";
+import { NightSheet } from "./NightSheet";
 import { PastNights } from "./PastNights";
 import { Rehearsal } from "./Rehearsal";
 import { RunnerSheet } from "./RunnerSheet";
@@ -76,6 +77,14 @@ export function Runs() {
           >
             Rehearse
           </Button>
+          <Button
+            small
+            look="plain"
+            aria-pressed={part === "sheet"}
+            onClick={() => set({ part: part === "sheet" ? null : "sheet", run: null })}
+          >
+            Night sheet
+          </Button>
           {SHEETS.map((each) => (
             <Button
               key={each}
@@ -108,6 +117,8 @@ export function Runs() {
             onNight={(date) => set({ night: date, run: null })}
             onChoose={(run) => set({ run })}
           />
+        ) : part === "sheet" ? (
+          <NightSheet />
         ) : part === "rehearsal" ? (
           <Rehearsal />
         ) : part === "report" && night ? (

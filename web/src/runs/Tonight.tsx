@@ -1,12 +1,16 @@
+import { TableFiles } from "../ui/TableFiles";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import {
   type Order,
   type RunBar,
   runsKey,
+  confirmOrder,
   takeBackOrder,
   type Tonight as TonightBody,
   tonightQuery,
 } from "../api/runQueries";
+import { sessionQuery } from "../api/planQueries";
+import { useMay } from "../workbench/rights";
 import { clock, dateWords, dayClock } from "../time/time";
 import { Button } from "../ui/Button";
 import { Pending } from "../ui/Pending";
@@ -40,6 +44,7 @@ function Night(props: {
   const zone = night.summary.zone;
   const now = useRunnerClock(night.clock, night.runner);
   const run: RunBar | undefined = night.runs.find((each) => keyOf(each) === chosen);
+  const mayPlan = useMay("plan");
   const failed = night.troubles.filter((t) => !t.made_good);
   return (
     <div className="flex min-h-0 flex-1 narrow:flex-col">
@@ -57,7 +62,7 @@ function Night(props: {
             predicted: <Verdict verdict={night.summary.predicted_verdict} />
           </span>
           <span className="flex-1" />
-          {night.runner?.kind === "stand-in" && (
+          {mayPlan && night.runner?.kind === "stand-in" && (
             <ClockDesk plan={plan} zone={zone} now={now} runner={night.runner} />
           )}
         </div>
@@ -86,8 +91,17 @@ function Night(props: {
             onChoose={(each) => onChoose(keyOf(each) === chosen ? null : keyOf(each))}
           />
         )}
-        <Legend />
-        <NotDone title="Not done so far" troubles={failed} runs={night.runs} zone={zone} />
+        <div className="flex items-baseline justify-between gap-4">
+          <Legend />
+          <TableFiles of={`plans/${plan}/tables/tonight`} what="Runs of tonight" />
+        </div>
+        <NotDone
+          title="Not done so far"
+          troubles={failed}
+          runs={night.runs}
+          zone={zone}
+          file={<TableFiles of={`plans/${plan}/tables/not-done`} what="Not done" />}
+        />
         {night.orders.length > 0 && <Orders plan={plan} orders={night.orders} zone={zone} />}
       </section>
       {run && (
@@ -127,12 +141,17 @@ export function Legend() {
   );
 }
 
+/** The state of an order that waits for a second person. */
+const WAITS = "to be confirmed";
+
 function Orders({ plan, orders, zone }: { plan: number; orders: Order[]; zone: string }) {
   const client = useQueryClient();
-  const back = useMutation({
-    mutationFn: (id: number) => takeBackOrder(plan, id),
-    onSettled: () => client.invalidateQueries({ queryKey: runsKey(plan) }),
-  });
+  const me = useQuery(sessionQuery).data?.name;
+  const mayPlan = useMay("plan");
+  const onSettled = () => client.invalidateQueries({ queryKey: runsKey(plan) });
+  const back = useMutation({ mutationFn: (id: number) => takeBackOrder(plan, id), onSettled });
+  const confirm = useMutation({ mutationFn: (id: number) => confirmOrder(plan, id), onSettled });
+  const error = back.error ?? confirm.error;
   return (
     <section aria-label="Orders of tonight" className="pt-3">
       <h2 className="text-lg font-semibold">Orders</h2>
@@ -141,10 +160,22 @@ function Orders({ plan, orders, zone }: { plan: number; orders: Order[]; zone: s
           <li key={order.id} className="border-t border-rule py-0.5">
             <span className="font-medium">{order.words}</span>{" "}
             <span className="text-ink-2">
-              {clock(order.at, zone)} by {order.actor}: {order.state}
+              {clock(order.at, zone)} by {order.actor}
+              {order.seconded_by && ` and ${order.seconded_by}`}: {order.state}
               {order.reason && `, ${order.reason}`}
+              {order.state === WAITS && order.actor === me && " by somebody else"}
             </span>
-            {order.state === "open" && (
+            {mayPlan && order.state === WAITS && order.actor !== me && (
+              <Button
+                small
+                className="ml-2"
+                onClick={() => confirm.mutate(order.id)}
+                disabled={confirm.isPending}
+              >
+                Confirm
+              </Button>
+            )}
+            {mayPlan && (order.state === "open" || order.state === WAITS) && (
               <Button
                 small
                 look="plain"
@@ -158,7 +189,7 @@ function Orders({ plan, orders, zone }: { plan: number; orders: Order[]; zone: s
           </li>
         ))}
       </ul>
-      {back.error && <p role="alert">{back.error.message}</p>}
+      {error && <p role="alert">{error.message}</p>}
     </section>
   );
 }

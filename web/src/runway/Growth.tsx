@@ -1,6 +1,7 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Allowed } from "../workbench/Allowed";
+import { LearnedFacts, percentage } from "../workbench/LearnedFacts";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { editFacts, factEdit } from "../api/estateQueries";
 import { choicesQuery } from "../api/jobQueries";
 import {
   type AssumptionTold,
@@ -14,19 +15,15 @@ import { Rules } from "../sentence/editors/rules";
 import type { Condition } from "../sentence/value";
 import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
-import { Flag, NumberField, Pick } from "../ui/controls";
+import { NumberField, Pick } from "../ui/controls";
 import { Field } from "../ui/Field";
 import { Sheet } from "../ui/Sheet";
-import { Table } from "../ui/Table";
-import { count, gib } from "../ui/words";
+import { count } from "../ui/words";
 import { useAddress } from "../workbench/address";
 import { useConsiderWhileShown } from "../workbench/considering";
 import { useEscape } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
 import { useMeant } from "./meant";
-
-const share = (value: number) =>
-  `${(value * 100).toLocaleString("en-GB", { maximumFractionDigits: 1 })} %`;
 
 /** How machines grow, as it was learned; and changes of the estate to come. */
 export function Growth() {
@@ -72,7 +69,9 @@ export function Growth() {
               <li className="text-ink-2">Nothing is expected yet.</li>
             )}
           </ul>
-          <Button onClick={() => setEditing(true)}>Expect a change</Button>
+          <Allowed>
+            <Button onClick={() => setEditing(true)}>Expect a change</Button>
+          </Allowed>
         </section>
         <Learned />
       </main>
@@ -272,153 +271,52 @@ const saysOtherwise = (row: Offered) =>
 /** Growth as the fulls of the ledger show it, beside what is stated. */
 function Learned() {
   const { plan } = useWorkbench();
-  const client = useQueryClient();
   const found = useQuery(growthQuery(plan));
-  const [some, setSome] = useState<ReadonlySet<string>>(new Set());
-  const [plainOnly, setPlainOnly] = useState(true);
-  const take = useMutation({
-    mutationFn: async (rows: Offered[]) => {
-      // Machines with the same growth are one edit, which can be brought back.
-      const groups = new Map<number, string[]>();
-      for (const row of rows) {
-        const rounded = Math.round(row.growth * 1000) / 1000;
-        groups.set(rounded, [...(groups.get(rounded) ?? []), row.machine]);
-      }
-      for (const [growth, machines] of groups)
-        await editFacts(plan.id, factEdit(machines, { state: { growth_per_year: growth } }));
-    },
-    onSuccess: () => {
-      setSome(new Set());
-      void client.invalidateQueries({ queryKey: ["plan", plan.id] });
-    },
-  });
   const all = found.data
     ? [...found.data.machines.map(ofFulls), ...found.data.by_role.map(ofRole)]
     : [];
-  const rows = plainOnly ? all.filter(saysOtherwise) : all;
-  const chosen = rows.filter((row) => some.has(row.machine));
   return (
-    <section aria-label="Growth as it was learned" className="pt-4">
-      <h2 className="text-lg font-semibold">Growth, as the fulls show it</h2>
-      <p className="max-w-[80ch] text-ink-2">
-        A full brings all that is in use, so the fulls of the ledger tell how a machine grew. The
-        span holds the true growth in 9 of 10 cases. A machine with too few fulls may grow as others
-        of its role do. What is taken over becomes the stated growth of the machine, and counts in
-        every forecast.
-      </p>
-      {found.error && (
-        <p role="alert" className="text-barn">
-          {found.error.message}
-        </p>
-      )}
-      {found.data && !all.length && (
-        <p className="py-1">
-          No machine has enough fulls in the ledger yet: four over three weeks are needed.
-        </p>
-      )}
-      {all.length > 0 && (
-        <>
-          <div className="flex flex-wrap items-center gap-3 py-1">
-            <Flag
-              label={`Only where the stated growth is missing or lies outside the span (${count(all.filter(saysOtherwise).length, "machine")} of ${all.length})`}
-              value={plainOnly}
-              onChange={setPlainOnly}
-            />
-            <Button
-              disabled={!rows.length}
-              onClick={() =>
-                setSome(
-                  chosen.length === rows.length
-                    ? new Set()
-                    : new Set(rows.map((row) => row.machine)),
-                )
-              }
-            >
-              {chosen.length === rows.length && rows.length ? "Choose none" : "Choose all"}
-            </Button>
-            <Button
-              look="strong"
-              disabled={!chosen.length || take.isPending}
-              onClick={() => take.mutate(chosen)}
-            >
-              Take over the growth of {count(chosen.length, "machine")}
-            </Button>
-            {take.error && (
-              <span role="alert" className="text-barn">
-                {take.error.message}
-              </span>
-            )}
-          </div>
-          <Table
-            caption="Growth of machines, stated and learned"
-            rows={rows}
-            idOf={(row) => row.machine}
-            columns={[
-              {
-                id: "take",
-                header: "Take",
-                enableSorting: false,
-                cell: ({ row }) => (
-                  <input
-                    type="checkbox"
-                    aria-label={`Take over the growth of ${row.original.machine}`}
-                    checked={some.has(row.original.machine)}
-                    onChange={(event) => {
-                      const next = new Set(some);
-                      if (event.target.checked) next.add(row.original.machine);
-                      else next.delete(row.original.machine);
-                      setSome(next);
-                    }}
-                  />
-                ),
-              },
-              { id: "machine", header: "Machine", accessorKey: "machine" },
-              { id: "folder", header: "Folder", accessorKey: "folder" },
-              {
-                id: "used",
-                header: "Used",
-                accessorKey: "used_gib",
-                meta: { right: true },
-                cell: ({ row }) => gib(row.original.used_gib),
-              },
-              {
-                id: "stated",
-                header: "Stated",
-                accessorKey: "stated",
-                meta: { right: true },
-                cell: ({ row }) => share(row.original.stated),
-              },
-              {
-                id: "learned",
-                header: "Learned a year",
-                accessorKey: "growth",
-                meta: { right: true },
-                cell: ({ row }) => (
-                  <>
-                    <b>{share(row.original.growth)}</b>{" "}
-                    {row.original.low !== null && row.original.high !== null && (
-                      <span className="text-ink-2">
-                        ({share(row.original.low)} to {share(row.original.high)})
-                      </span>
-                    )}
-                  </>
-                ),
-              },
-              {
-                id: "rests",
-                header: "Rests on",
-                accessorKey: "rests",
-                meta: { right: true },
-              },
-            ]}
-          />
-        </>
-      )}
+    <LearnedFacts
+      plan={plan.id}
+      fact="growth_per_year"
+      what="growth"
+      label="Growth as it was learned"
+      title="Growth, as the fulls show it"
+      table="growth"
+      rows={all}
+      known={found.data !== undefined}
+      error={found.error}
+      valueOf={(row) => row.growth}
+      differs={saysOtherwise}
+      only="Only where the stated growth is missing or lies outside the span"
+      none="No machine has enough fulls in the ledger yet: four over three weeks are needed."
+      columns={[
+        {
+          id: "learned",
+          header: "Learned a year",
+          accessorKey: "growth",
+          meta: { right: true },
+          cell: ({ row }) => (
+            <>
+              <b>{percentage(row.original.growth)}</b>{" "}
+              {row.original.low !== null && row.original.high !== null && (
+                <span className="text-ink-2">
+                  ({percentage(row.original.low)} to {percentage(row.original.high)})
+                </span>
+              )}
+            </>
+          ),
+        },
+        { id: "rests", header: "Rests on", accessorKey: "rests", meta: { right: true } },
+      ]}
+    >
+      A full brings all that is in use, so the fulls of the ledger tell how a machine grew. The span
+      holds the true growth in 9 of 10 cases. A machine with too few fulls may grow as others of its
+      role do. What is taken over becomes the stated growth of the machine, and counts in every
+      forecast.{" "}
       {found.data && found.data.without > 0 && all.length > 0 && (
-        <p className="pt-1 text-ink-2">
-          {count(found.data.without, "machine")} of jobs have too few fulls in the ledger yet.
-        </p>
+        <>{count(found.data.without, "machine")} of jobs have too few fulls in the ledger yet.</>
       )}
-    </section>
+    </LearnedFacts>
   );
 }

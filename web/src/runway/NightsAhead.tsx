@@ -1,3 +1,4 @@
+import { Allowed } from "../workbench/Allowed";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { clsx } from "clsx";
 import { useNavigate, useSearchParams } from "react-router";
@@ -75,9 +76,15 @@ export function NightsAhead() {
       <h1 className="sr-only">Runway: Nights</h1>
       <div className="flex flex-wrap items-center gap-2 pt-1">
         <AskedFor lead="Look ahead" />
-        <Button look="strong" disabled={running || begin.isPending} onClick={() => begin.mutate()}>
-          Simulate the nights
-        </Button>
+        <Allowed>
+          <Button
+            look="strong"
+            disabled={running || begin.isPending}
+            onClick={() => begin.mutate()}
+          >
+            Simulate the nights
+          </Button>
+        </Allowed>
         {running && (
           <MonthsDone
             found={shown}

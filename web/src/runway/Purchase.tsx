@@ -1,3 +1,4 @@
+import { Allowed } from "../workbench/Allowed";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Printer } from "lucide-react";
 import { useState } from "react";
@@ -58,13 +59,15 @@ export function Purchase() {
           />
         </div>
         <span className="mb-2 flex items-center gap-2">
-          <Button
-            look="strong"
-            disabled={running || begin.isPending || !(reserve >= 0 && reserve <= 90)}
-            onClick={() => begin.mutate()}
-          >
-            Work out the purchase
-          </Button>
+          <Allowed>
+            <Button
+              look="strong"
+              disabled={running || begin.isPending || !(reserve >= 0 && reserve <= 90)}
+              onClick={() => begin.mutate()}
+            >
+              Work out the purchase
+            </Button>
+          </Allowed>
           {running && (
             <MonthsDone
               found={shown}
@@ -161,16 +164,18 @@ export function Purchase() {
                 )}
               </p>
               <p className="pt-2 print:hidden">
-                <Button
-                  onClick={() =>
-                    void put(
-                      // In the order in which it is needed: later amounts build on earlier ones.
-                      items.flatMap((item) => item.operations) as Operation[],
-                    )
-                  }
-                >
-                  Add all to a draft
-                </Button>
+                <Allowed>
+                  <Button
+                    onClick={() =>
+                      void put(
+                        // In the order in which it is needed: later amounts build on earlier ones.
+                        items.flatMap((item) => item.operations) as Operation[],
+                      )
+                    }
+                  >
+                    Add all to a draft
+                  </Button>
+                </Allowed>
               </p>
             </>
           )}

@@ -1,15 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { endFeed, feedsQuery, type FeedWhat, makeFeed } from "../api/settingsQueries";
-import { dateClock } from "../time/time";
 import { AskButton } from "../ui/AskButton";
-import { Button } from "../ui/Button";
 import { Pick } from "../ui/controls";
-import { Field } from "../ui/Field";
 import { Table } from "../ui/Table";
 import { useWorkbench } from "../workbench/store";
-import { Once, Section } from "./Settings";
-import { HERE } from "./words";
+import { NameForm, Once, Section } from "./parts";
+import { whenWords } from "./words";
 
 const WHAT: { value: FeedWhat; label: string }[] = [
   { value: "nights", label: "nights, each with its verdict and end" },
@@ -21,19 +18,15 @@ export function Feeds() {
   const { plan } = useWorkbench();
   const client = useQueryClient();
   const found = useQuery(feedsQuery(plan.id));
-  const [name, setName] = useState("");
   const [what, setWhat] = useState<FeedWhat>("nights");
   const again = () => void client.invalidateQueries({ queryKey: feedsQuery(plan.id).queryKey });
   const make = useMutation({
-    mutationFn: () => makeFeed(plan.id, name.trim(), what),
-    onSuccess: () => {
-      setName("");
-      again();
-    },
+    mutationFn: (name: string) => makeFeed(plan.id, name, what),
+    onSuccess: again,
   });
   const end = useMutation({ mutationFn: (id: number) => endFeed(plan.id, id), onSettled: again });
   const rows = found.data?.feeds ?? [];
-  const problem = found.error ?? make.error ?? end.error;
+  const problem = found.error ?? end.error;
   return (
     <Section
       title="Calendars and timers"
@@ -52,8 +45,7 @@ export function Feeds() {
               id: "used",
               header: "Last read",
               accessorFn: (row) => row.used_at ?? "",
-              cell: ({ row }) =>
-                row.original.used_at ? dateClock(row.original.used_at, HERE) : "never",
+              cell: ({ row }) => whenWords(row.original.used_at),
             },
             {
               id: "end",
@@ -79,30 +71,22 @@ export function Feeds() {
           {problem.message}
         </p>
       )}
-      <form
-        className="mt-4 w-80"
-        onSubmit={(event) => {
-          event.preventDefault();
-          make.mutate();
-        }}
+      <NameForm
+        title={`Make a feed of ${plan.name}`}
+        note="For whom, or on which device."
+        action="Make the feed"
+        wrong={null}
+        error={make.error?.message ?? null}
+        busy={make.isPending}
+        onMake={make.mutateAsync}
       >
-        <h3 className="font-semibold">Make a feed of {plan.name}</h3>
-        <Field
-          label="Name"
-          value={name}
-          note="For whom, or on which device."
-          onChange={(event) => setName(event.target.value)}
-        />
         <Pick
           label="It shows"
           value={what}
           options={WHAT}
           onChange={(value) => setWhat(value as FeedWhat)}
         />
-        <Button type="submit" look="strong" disabled={!name.trim() || make.isPending}>
-          Make the feed
-        </Button>
-      </form>
+      </NameForm>
       {make.data && (
         <Once secret={make.data.address}>
           Give this address to the calendar program now; it is not shown again.

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { ownDataQuery } from "../api/settingsQueries";
 import { Table } from "../ui/Table";
-import { Section } from "./Settings";
+import { Section } from "./parts";
 
 const mib = (bytes: number) =>
   `${(bytes / 2 ** 20).toLocaleString("en-GB", { maximumFractionDigits: 1 })} MiB`;

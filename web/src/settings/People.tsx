@@ -12,17 +12,15 @@ import {
   setRules,
   signOutEverywhere,
 } from "../api/settingsQueries";
-import { dateClock } from "../time/time";
 import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Flag, Pick } from "../ui/controls";
-import { Field } from "../ui/Field";
 import { Table } from "../ui/Table";
 import { refusalsOf } from "../workbench/refusals";
 import { ROLES } from "../workbench/rights";
-import { Once, Section } from "./Settings";
-import { HERE } from "./words";
+import { NameForm, Once, Section } from "./parts";
+import { whenWords } from "./words";
 
 const CAN: Record<Role, string> = {
   read: "sees everything and asks what would be, and changes nothing",
@@ -94,8 +92,7 @@ export function People() {
             id: "seen",
             header: "Last seen",
             accessorFn: (row) => row.seen_at ?? "",
-            cell: ({ row }) =>
-              row.original.seen_at ? dateClock(row.original.seen_at, HERE) : "signed in nowhere",
+            cell: ({ row }) => whenWords(row.original.seen_at, "signed in nowhere"),
           },
           {
             id: "acts",
@@ -162,7 +159,18 @@ function Rules() {
       <Flag
         label="Who changed something in a draft does not adopt it: somebody else has to"
         value={set.isPending ? set.variables.second_person : found.data.second_person}
-        onChange={(second_person) => set.mutate({ second_person })}
+        onChange={(second_person) => set.mutate({ ...found.data, second_person })}
+      />
+      <Flag
+        label="An order to a runner waits until somebody else confirms it"
+        value={
+          set.isPending
+            ? set.variables.second_person_for_orders
+            : found.data.second_person_for_orders
+        }
+        onChange={(second_person_for_orders) =>
+          set.mutate({ ...found.data, second_person_for_orders })
+        }
       />
       {set.error && <p role="alert">{set.error.message}</p>}
     </div>
@@ -188,43 +196,31 @@ function Link({ made }: { made: Invitation }) {
 
 function Add({ onAdded }: { onAdded: (made: Invitation) => void }) {
   const client = useQueryClient();
-  const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("read");
   const add = useMutation({
-    mutationFn: () => addPerson(name.trim(), role),
+    mutationFn: (name: string) => addPerson(name, role),
     onSuccess: (made) => {
-      setName("");
       onAdded(made);
       void client.invalidateQueries({ queryKey: peopleQuery.queryKey });
     },
   });
-  const refused = refusalsOf(add.error);
+  const wrong = refusalsOf(add.error).of("name");
   return (
-    <form
-      className="mt-4 w-80"
-      onSubmit={(event) => {
-        event.preventDefault();
-        add.mutate();
-      }}
+    <NameForm
+      title="Bring somebody in"
+      note="Their changes carry this name."
+      action="Add and make a link"
+      wrong={wrong}
+      error={wrong ? null : (add.error?.message ?? null)}
+      busy={add.isPending}
+      onMake={add.mutateAsync}
     >
-      <h3 className="font-semibold">Bring somebody in</h3>
-      <Field
-        label="Name"
-        value={name}
-        wrong={refused.of("name")}
-        note="Their changes carry this name."
-        onChange={(event) => setName(event.target.value)}
-      />
       <Pick
         label="They may"
         value={role}
         options={ROLES}
         onChange={(value) => setRole(value as Role)}
       />
-      <Button type="submit" look="strong" disabled={!name.trim() || add.isPending}>
-        Add and make a link
-      </Button>
-      {add.error && !refused.of("name") && <p role="alert">{add.error.message}</p>}
-    </form>
+    </NameForm>
   );
 }

@@ -6,7 +6,7 @@ import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
 import { refusalsOf } from "../workbench/refusals";
 import { ROLES } from "../workbench/rights";
-import { Section } from "./Settings";
+import { Section } from "./parts";
 
 /** Signing in by an OpenID Connect provider. */
 export function ProviderForm() {

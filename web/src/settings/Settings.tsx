@@ -1,4 +1,3 @@
-import type { ReactNode } from "react";
 import { Parts } from "../ui/Parts";
 import { useAddress } from "../workbench/address";
 import { useMay } from "../workbench/rights";
@@ -56,34 +55,5 @@ export function Settings() {
         )}
       </main>
     </>
-  );
-}
-
-/** One section: what it is, and what its settings change. */
-export function Section({
-  title,
-  about,
-  children,
-}: {
-  title: string;
-  about: ReactNode;
-  children: ReactNode;
-}) {
-  return (
-    <section aria-label={title} className="border-b border-rule py-3">
-      <h2 className="text-lg font-semibold">{title}</h2>
-      <p className="mb-2 max-w-[80ch] text-ink-2">{about}</p>
-      {children}
-    </section>
-  );
-}
-
-/** Something that is shown once, to be copied. */
-export function Once({ children, secret }: { children: ReactNode; secret: string }) {
-  return (
-    <div role="status" className="my-2 max-w-[80ch] border border-rule-strong bg-raised p-2">
-      <p>{children}</p>
-      <code className="font-mono text-sm [overflow-wrap:anywhere]">{secret}</code>
-    </div>
   );
 }

@@ -1,31 +1,24 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { endToken, makeToken, type Role, tokensQuery } from "../api/settingsQueries";
-import { dateClock } from "../time/time";
 import { AskButton } from "../ui/AskButton";
-import { Button } from "../ui/Button";
 import { NumberField, Pick } from "../ui/controls";
-import { Field } from "../ui/Field";
 import { Table } from "../ui/Table";
 import { refusalsOf } from "../workbench/refusals";
 import { ROLES, roleWords } from "../workbench/rights";
-import { Once, Section } from "./Settings";
-import { HERE } from "./words";
+import { NameForm, Once, Section } from "./parts";
+import { whenWords } from "./words";
 
 /** Tokens of programs: monitoring, pipelines, scripts. */
 export function Tokens() {
   const client = useQueryClient();
   const found = useQuery(tokensQuery);
-  const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("read");
   const [days, setDays] = useState<number | null>(90);
   const again = () => void client.invalidateQueries({ queryKey: tokensQuery.queryKey });
   const make = useMutation({
-    mutationFn: () => makeToken(name.trim(), role, days),
-    onSuccess: () => {
-      setName("");
-      again();
-    },
+    mutationFn: (name: string) => makeToken(name, role, days),
+    onSuccess: again,
   });
   const end = useMutation({ mutationFn: endToken, onSettled: again });
   const refused = refusalsOf(make.error);
@@ -59,7 +52,7 @@ export function Tokens() {
                   "it is ended"
                 ) : (
                   <span className={over(row.original.expires_at) ? "text-barn" : undefined}>
-                    {dateClock(row.original.expires_at, HERE)}
+                    {whenWords(row.original.expires_at)}
                     {over(row.original.expires_at) && ", over"}
                   </span>
                 ),
@@ -68,8 +61,7 @@ export function Tokens() {
               id: "used",
               header: "Last used",
               accessorFn: (row) => row.used_at ?? "",
-              cell: ({ row }) =>
-                row.original.used_at ? dateClock(row.original.used_at, HERE) : "never",
+              cell: ({ row }) => whenWords(row.original.used_at),
             },
             {
               id: "end",
@@ -91,21 +83,15 @@ export function Tokens() {
         found.data && <p className="text-ink-2">No program has a token yet.</p>
       )}
       {(found.error ?? end.error) && <p role="alert">{(found.error ?? end.error)?.message}</p>}
-      <form
-        className="mt-4 w-80"
-        onSubmit={(event) => {
-          event.preventDefault();
-          make.mutate();
-        }}
+      <NameForm
+        title="Make a token"
+        note="What the program is called; the audit trail has it."
+        action="Make the token"
+        wrong={refused.of("name")}
+        error={refused.of("name") || refused.of("days") ? null : (make.error?.message ?? null)}
+        busy={make.isPending}
+        onMake={make.mutateAsync}
       >
-        <h3 className="font-semibold">Make a token</h3>
-        <Field
-          label="Name"
-          value={name}
-          wrong={refused.of("name")}
-          note="What the program is called; the audit trail has it."
-          onChange={(event) => setName(event.target.value)}
-        />
         <Pick
           label="It may"
           value={role}
@@ -120,13 +106,7 @@ export function Tokens() {
           wrong={refused.of("days")}
           onChange={setDays}
         />
-        <Button type="submit" look="strong" disabled={!name.trim() || make.isPending}>
-          Make the token
-        </Button>
-        {make.error && !refused.of("name") && !refused.of("days") && (
-          <p role="alert">{make.error.message}</p>
-        )}
-      </form>
+      </NameForm>
       {make.data && (
         <Once secret={make.data.secret}>Copy this token now; it is not shown again.</Once>
       )}

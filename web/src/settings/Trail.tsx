@@ -1,14 +1,13 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useDeferredValue } from "react";
 import { trailFile, trailPage, type TrailWanted } from "../api/settingsQueries";
-import { dateClock } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Field } from "../ui/Field";
 import { Table } from "../ui/Table";
 import { useAddress } from "../workbench/address";
-import { Section } from "./Settings";
-import { detailWords, HERE } from "./words";
+import { Section } from "./parts";
+import { detailWords, whenWords } from "./words";
 
 /** Who did what, when, from where, and what was before. */
 export function Trail() {
@@ -73,6 +72,9 @@ export function Trail() {
           <a className="underline" href={trailFile(wanted, "csv")}>
             CSV
           </a>
+          <a className="underline" href={trailFile(wanted, "xlsx")}>
+            XLSX
+          </a>
           <a className="underline" href={trailFile(wanted, "jsonl")}>
             JSON lines
           </a>
@@ -93,7 +95,7 @@ export function Trail() {
             header: "When",
             accessorKey: "at",
             cell: ({ row }) => (
-              <span className="whitespace-nowrap">{dateClock(row.original.at, HERE)}</span>
+              <span className="whitespace-nowrap">{whenWords(row.original.at)}</span>
             ),
           },
           { id: "actor", header: "Who", accessorKey: "actor" },

@@ -2,15 +2,14 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { sessionQuery } from "../api/planQueries";
 import { endSession, ownSessionsQuery, setPassword } from "../api/settingsQueries";
-import { dateClock } from "../time/time";
 import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
 import { Table } from "../ui/Table";
 import { roleWords } from "../workbench/rights";
 import { refusalsOf } from "../workbench/refusals";
-import { Section } from "./Settings";
-import { browserWords, HERE } from "./words";
+import { Section } from "./parts";
+import { browserWords, whenWords } from "./words";
 
 /** One's own password and sessions. */
 export function You() {
@@ -131,13 +130,13 @@ function Sessions() {
             id: "began",
             header: "Since",
             accessorKey: "began_at",
-            cell: ({ row }) => dateClock(row.original.began_at, HERE),
+            cell: ({ row }) => whenWords(row.original.began_at),
           },
           {
             id: "seen",
             header: "Last seen",
             accessorKey: "seen_at",
-            cell: ({ row }) => dateClock(row.original.seen_at, HERE),
+            cell: ({ row }) => whenWords(row.original.seen_at),
           },
           {
             id: "end",

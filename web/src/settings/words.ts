@@ -1,5 +1,10 @@
+import { dateClock } from "../time/time";
+
 /** The zone of this browser: what people do is told in their own time. */
 export const HERE = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+/** When something happened, in this browser's zone, or that it never did. */
+export const whenWords = (at: string | null, never = "never") => (at ? dateClock(at, HERE) : never);
 
 const BROWSERS = ["Firefox", "Edg", "Chrome", "Safari"];
 const SYSTEMS: [string, string][] = [

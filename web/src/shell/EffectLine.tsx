@@ -1,3 +1,4 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { NightSummary } from "../api/client";
@@ -7,7 +8,11 @@ import { Button } from "../ui/Button";
 import { count, percent, resource } from "../ui/words";
 import { AdoptDialog } from "./AdoptDialog";
 import { planOf } from "../workbench/address";
-import { useMay } from "../workbench/rights";
+import { useMay, useOwnerInTheWay } from "../workbench/rights";
+import { carry, shelfOf } from "../workbench/unsaved";
+import { useAddress } from "../workbench/address";
+import { copyDraft } from "../api/versionQueries";
+import { refreshPlan } from "../api/planQueries";
 import { useWorkbench } from "../workbench/store";
 
 /** The address of a comparison of the adopted plan with a draft. */
@@ -49,9 +54,23 @@ export function EffectLine() {
     words,
   } = bench;
   const navigate = useNavigate();
+  const client = useQueryClient();
   const [search] = useSearchParams();
   const [adopting, setAdopting] = useState(false);
   const mayPlan = useMay("plan");
+  const owner = useOwnerInTheWay(draft);
+  const { set } = useAddress();
+  const mayChange = mayPlan && !owner;
+  const copy = () => {
+    if (draft)
+      void copyDraft(draft, `${draft.name}, copy`)
+        .then(async (made) => {
+          carry(bench.shelf, shelfOf(plan.id, made.id));
+          await refreshPlan(client, plan.id);
+          set({ draft: String(made.id) });
+        })
+        .catch((error: Error) => bench.say(error.message));
+  };
   const zone = plan.time_zone;
   const now = week.find((n) => n.date === date);
   const was = adoptedWeek.find((n) => n.date === date);
@@ -121,12 +140,20 @@ export function EffectLine() {
             Dismiss
           </Button>
         )}
-        {differs && (mayPlan || moves.length > 0) && (
+        {differs && (mayChange || moves.length > 0) && (
           <Button look="onEffect" onClick={bench.undo} disabled={busy === "saving"}>
             Undo
           </Button>
         )}
-        {mayPlan && draft?.can_redo && !moves.length && (
+        {mayPlan && owner && (
+          <>
+            <span>This draft is {owner}'s own</span>
+            <Button look="onEffect" onClick={copy}>
+              Go on in a copy
+            </Button>
+          </>
+        )}
+        {mayChange && draft?.can_redo && !moves.length && (
           <Button look="onEffect" onClick={bench.redo} disabled={busy === "saving"}>
             Redo
           </Button>
@@ -141,7 +168,7 @@ export function EffectLine() {
             >
               Discard
             </AskButton>
-            {mayPlan ? (
+            {mayChange ? (
               <Button
                 look="onEffect"
                 className="font-bold"
@@ -151,7 +178,7 @@ export function EffectLine() {
                 Save to draft
               </Button>
             ) : (
-              <span>You may look: this cannot be saved</span>
+              !mayPlan && <span>You may look: this cannot be saved</span>
             )}
           </>
         )}
@@ -165,7 +192,7 @@ export function EffectLine() {
             >
               Compare
             </Button>
-            {mayPlan && (
+            {mayChange && (
               <Button
                 look="onEffect"
                 className="font-bold"

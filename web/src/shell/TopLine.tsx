@@ -9,24 +9,15 @@ import { Choice } from "../ui/Choice";
 import { Hint } from "../ui/Hint";
 import { count } from "../ui/words";
 import { planOf, VIEWS } from "../workbench/address";
-import { firstBar, useCtrl } from "../workbench/keys";
+import { focusView, useCtrl } from "../workbench/keys";
 import { Mark } from "../ui/Mark";
 import { ServerDialog } from "./ServerDialog";
 import { setTheme, useTheme } from "../ui/theme";
 import { useMay } from "../workbench/rights";
 import { useWorkbench } from "../workbench/store";
+import { Others } from "./Others";
 
 const Finder = lazy(() => import("./Finder").then((m) => ({ default: m.Finder })));
-
-/**
- * Put the focus where the view begins, past the head of the page; on the board, on its first run.
- */
-function skipToView() {
-  const main = document.querySelector<HTMLElement>("main");
-  const first = firstBar();
-  if (main && !first) main.tabIndex = -1;
-  (first ?? main)?.focus();
-}
 
 export function TopLine() {
   const view = useLocation().pathname.split("/")[1] || "board";
@@ -46,7 +37,7 @@ export function TopLine() {
       <button
         type="button"
         className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-raised focus:px-3 focus:py-1"
-        onClick={skipToView}
+        onClick={focusView}
       >
         Skip to the view
       </button>
@@ -76,6 +67,7 @@ export function TopLine() {
         ))}
       </nav>
       <span className="flex-1" />
+      <Others />
       <p className="text-base">
         {changes || moves.length ? (
           <>

@@ -81,6 +81,8 @@ export function draft(more: Partial<Draft> = {}): Draft {
     base_version: 7,
     changes: [],
     can_redo: false,
+    owner: null,
+    shared: true,
     undone: [],
     ...more,
   };

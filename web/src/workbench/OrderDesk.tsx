@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { giveOrder, type OrderKind, previewOrder, runsKey } from "../api/runQueries";
 import { Button } from "../ui/Button";
+import { useMay } from "./rights";
 
 const NAMES: Record<OrderKind, string> = {
   run: "Run now",
@@ -26,6 +27,7 @@ export function OrderDesk(props: {
   kinds: readonly OrderKind[];
 }) {
   const { plan, job, failed, chosen, kinds } = props;
+  const mayPlan = useMay("plan");
   const [kind, setKind] = useState<OrderKind | null>(null);
   const client = useQueryClient();
   const machinesOf = (each: OrderKind | null) =>
@@ -47,6 +49,7 @@ export function OrderDesk(props: {
       void client.invalidateQueries({ queryKey: runsKey(plan) });
     },
   });
+  if (!mayPlan) return null;
   return (
     <section aria-label="Orders" className="border-t border-rule py-2">
       <div className="flex flex-wrap gap-1.5">

@@ -39,3 +39,11 @@ export function useCtrl(letter: string, work: (() => void) | null) {
 
 /** The run of the board that keys begin at, where there is one. */
 export const firstBar = () => document.querySelector<HTMLElement>("main [data-bar][tabindex='0']");
+
+/** Put the focus where the view begins, past the head of the page; on the board: its first run. */
+export function focusView() {
+  const main = document.querySelector<HTMLElement>("main");
+  const first = firstBar();
+  if (main && !first) main.tabIndex = -1;
+  (first ?? main)?.focus();
+}

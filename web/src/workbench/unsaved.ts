@@ -138,6 +138,14 @@ export function useOffered(): [string, Unsaved][] {
     .sort((a, b) => a[1].at - b[1].at);
 }
 
+/** What is being edited on the page and not saved, in words; "" for nothing. */
+export function useEdited(): string {
+  const { shelf } = useWorkbench();
+  const entries = useSyncExternalStore(subscribe, () => entriesOn(shelf));
+  const titles = Object.values(entries).map((entry) => entry.title);
+  return titles.join(", ").slice(0, 200);
+}
+
 /**
  * A value that is edited and outlives the page until it is saved or given up.
  *

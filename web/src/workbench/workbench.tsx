@@ -214,7 +214,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
         const met = stale ? (error.problem as unknown as Clash) : null;
         if (met?.theirs?.length && yours.length) setClash({ ...met, yours });
         else say((error as Error).message);
-        if (stale) await client.invalidateQueries({ queryKey: ["plan", plan.id] });
+        // Whoever answers at once must not find this one still under way.
+        if (stale) void client.invalidateQueries({ queryKey: ["plan", plan.id] });
         return false;
       } finally {
         settling.current = false;
@@ -268,13 +269,17 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const settleClash = useCallback(
     (operations: Operation[]) => {
       const now = clash?.now;
-      setClash(null);
-      setConsidered([]);
       if (!now || !operations.length) {
+        setClash(null);
+        setConsidered([]);
         setMoves([]);
         return;
       }
-      void settle(() => q.saveOperations(now, operations), operations);
+      // What is one's own is there until it is saved: where that fails, the question stays.
+      void settle(async () => {
+        await q.saveOperations(now, operations);
+        setConsidered([]);
+      }, operations).then((done) => done && setClash(null));
     },
     [clash, setMoves, settle],
   );

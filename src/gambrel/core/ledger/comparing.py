@@ -78,6 +78,22 @@ class NightSummary:
     moved_bytes: float
 
 
+def that_bind(runs: Sequence[RunRecord]) -> Sequence[RunRecord]:
+    """The runs whose ends count for a night: those with a window, or all where none has one."""
+    return [run for run in runs if run.window_end is not None] or runs
+
+
+def predicted_end(run: RunRecord) -> float | None:
+    """When a run was to end; None where nothing was predicted of it, or that it never would."""
+    found: float | None = run.predicted["ended"] if run.predicted else None
+    return found
+
+
+def last_end(runs: Iterable[RunRecord]) -> float | None:
+    """When the last of some runs ended; None while none has."""
+    return max((run.ended for run in runs if run.ended is not None), default=None)
+
+
 def summarize(night: Night, runs: Sequence[RunRecord], clock: float) -> NightSummary:
     """Sum a night up as it stands at an instant of the runner's clock."""
     machines = [(run, record) for run in runs for record in run.machines.values()]
@@ -85,7 +101,7 @@ def summarize(night: Night, runs: Sequence[RunRecord], clock: float) -> NightSum
     done = sum(record.outcome == "done" for record in ended)
     moving = sum(r.ended is None and r.start is not None for _, r in machines)
     troubles = tuple(_troubles(runs, clock))
-    bound = [run for run in runs if run.window_end is not None] or list(runs)
+    bound = that_bind(runs)
     over = max(
         (run.ended - run.window_end for run in runs if run.ended and run.window_end), default=0.0
     )
@@ -93,11 +109,8 @@ def summarize(night: Night, runs: Sequence[RunRecord], clock: float) -> NightSum
         night=night,
         verdict=_verdict(runs, troubles, over),
         predicted_verdict=_predicted_verdict(runs),
-        predicted_end=max(
-            (run.predicted["ended"] for run in bound if run.predicted and run.predicted["ended"]),
-            default=None,
-        ),
-        last_end=max((run.ended for run in bound if run.ended is not None), default=None),
+        predicted_end=max(filter(None, map(predicted_end, bound)), default=None),
+        last_end=last_end(bound),
         over_s=max(0.0, over),
         done=done,
         moving=moving,

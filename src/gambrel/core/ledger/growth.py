@@ -17,7 +17,7 @@ from typing import NamedTuple
 from scipy.stats import theilslopes
 
 from gambrel.core.model.volume import compression, left_out_bytes, protected_disks
-from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.objects import Job, Machine, Plan
 from gambrel.core.units import DAY, YEAR
 
 LEAST_FULLS = 4
@@ -46,6 +46,12 @@ Full = tuple[str, str, float, float]
 """(machine, job, start in UTC seconds, bytes) of a full."""
 
 
+def payload_bytes(plan: Plan, job: Job, machine: Machine, stored: float) -> float:
+    """What a job had read of a machine, from what the repository kept of it."""
+    dedupe: float = plan.repository_by_id[job.repository].dedupe_ratio
+    return stored * compression(job, machine) * dedupe
+
+
 def used_sizes(plan: Plan, fulls: Iterable[Full]) -> Iterator[Full]:
     """What was in use when each full was made: what it stored, plus the swap and paths left out.
 
@@ -55,9 +61,8 @@ def used_sizes(plan: Plan, fulls: Iterable[Full]) -> Iterator[Full]:
         told, owner = plan.job_by_id.get(job), plan.machine_by_id.get(machine)
         if told is None or owner is None:
             continue
-        dedupe = plan.repository_by_id[told.repository].dedupe_ratio
         left_out = sum(left_out_bytes(told, owner, d) for d in protected_disks(told, owner))
-        yield machine, job, at, stored * compression(told, owner) * dedupe + left_out
+        yield machine, job, at, payload_bytes(plan, told, owner, stored) + left_out
 
 
 def learned_growth(

@@ -16,6 +16,13 @@ from gambrel.core.units import HOUR
 MOST_LINES = 12
 """Lines of one part that are printed; the rest are counted."""
 
+LEFT_BEHIND = {
+    "locked": "is locked",
+    "snapshot": "still has a snapshot of its backup",
+    "mount": "still has something mounted",
+}
+"""What a run can leave behind on a machine, in words that go on after its name."""
+
 
 @dataclass(frozen=True, slots=True)
 class LeftOver:

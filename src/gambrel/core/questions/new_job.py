@@ -11,7 +11,7 @@ from typing import Any
 from gambrel.core.edits.item_edits import OperationError, item_value
 from gambrel.core.model.selection import selected_machines, used_gib
 from gambrel.core.nights.nights import planner_zone
-from gambrel.core.plan.objects import Job, Plan, RuleSchedule
+from gambrel.core.plan.objects import Job, Plan, RuleSchedule, Schedule
 from gambrel.core.plan.reading import SCHEDULE
 from gambrel.core.schedules.words import CODES, rule_parts
 
@@ -60,7 +60,7 @@ def _repository(plan: Plan, machines: Sequence[str]) -> str:
     ).id
 
 
-def _schedules(plan: Plan, day: date) -> list[dict[str, Any]]:
+def _schedules(plan: Plan, day: date) -> list[Schedule]:
     zone = planner_zone(plan)
     full = quietest_day(plan)
     others = ",".join(code for i, code in enumerate(CODES) if i != full)
@@ -69,7 +69,7 @@ def _schedules(plan: Plan, day: date) -> list[dict[str, Any]]:
         ("full", f"FREQ=WEEKLY;BYDAY={CODES[full]}", FULLS_AT),
     )
     return [
-        SCHEDULE.write(RuleSchedule(kind, rule, datetime.combine(day, at), zone))  # type: ignore[arg-type]
+        RuleSchedule(kind, rule, datetime.combine(day, at), zone)  # type: ignore[arg-type]
         for kind, rule, at in rules
     ]
 
@@ -82,6 +82,7 @@ def new_job(
     machines: Sequence[str] = (),
     like: Job | None = None,
     template: Mapping[str, Any] | None = None,
+    schedules: Sequence[Schedule] | None = None,
 ) -> dict[str, Any]:
     """A new job as the plan file has it, ready to be edited and added.
 
@@ -93,6 +94,7 @@ def new_job(
         machines: ids that it lists by name.
         like: a job whose settings it takes over.
         template: settings to take over (keys of a job in the plan file).
+        schedules: when it runs, where that is known and there is no model.
 
     Raises:
         OperationError: for an unknown machine, and where the plan has no repository.
@@ -109,7 +111,7 @@ def new_job(
     value = {
         **own,
         "repository": _repository(plan, machines),
-        "schedules": _schedules(plan, day),
+        "schedules": [SCHEDULE.write(each) for each in schedules or _schedules(plan, day)],
         "retention": RETENTION,
     }
     if windows:

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { machinesNamedQuery } from "../api/estateQueries";
-import { useWorkbench } from "../workbench/store";
+import { useWorkbench } from "./store";
 
 /** Names of machines that what was typed may mean; undefined until they are known. */
 export function useMachineNames(typed: string): readonly string[] | undefined {

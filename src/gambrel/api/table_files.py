@@ -1,0 +1,164 @@
+"""Every table of the screens as a file: the same answer that the screen shows, row by row."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import chain
+from typing import Any
+
+from apiflask import APIBlueprint, EmptySchema, Schema
+from apiflask.fields import Date, Integer
+from flask import Response, current_app
+
+from gambrel.api.answers import table_answer
+from gambrel.api.problems import ProblemError, field_error
+from gambrel.api.rights import RIGHTS
+from gambrel.api.sessions import require
+
+blueprint = APIBlueprint("table_files", __name__, tag="Tables", url_prefix="/api/v1")
+
+Row = dict[str, Any]
+
+
+class TableQuerySchema(Schema):
+    """What the table is asked for, besides what the same request on the screen takes."""
+
+    day = Date(load_default=None, metadata={"description": "of the night or the week"})
+    draft = Integer(load_default=None, metadata={"description": "instead of the adopted plan"})
+
+
+@dataclass(frozen=True, slots=True)
+class ShownTable:
+    """A table of a screen.
+
+    Attributes:
+        endpoint: whose answer has it.
+        rows: the list of that answer, or how its rows come out of it.
+        by_day: whether the address of that answer holds a day.
+    """
+
+    endpoint: str
+    rows: str | Callable[[Row], Iterator[Row]]
+    by_day: bool = False
+
+
+def _reach(body: Row) -> Iterator[Row]:
+    for row in body["rows"]:
+        cells = {
+            f"by_{proxy}": _cell(c) for proxy, c in zip(body["proxies"], row["cells"], strict=True)
+        }
+        yield {"host": row["name"], "machines": row["machines"], **cells}
+
+
+def _cell(cell: Row) -> str:
+    return "; ".join(str(value) for value in cell.values() if isinstance(value, str) and value)
+
+
+def _paths(body: Row) -> Iterator[Row]:
+    for kind, items in body.items():
+        for item in items if isinstance(items, list) else ():
+            if isinstance(item, dict) and "label" in item:
+                yield {"kind": kind, "label": item["label"], **item["value"],
+                       "used_by": item["used_by"], "points": item["points"],
+                       "used_bytes": item["used_bytes"]}  # fmt: skip
+
+
+def _promises(body: Row) -> Iterator[Row]:
+    for machine in body["machines"]:
+        for day, night in zip(body["dates"], machine["nights"], strict=True):
+            yield {**{k: v for k, v in machine.items() if k != "nights"}, "night": day, **night}
+
+
+def _exposure(body: Row) -> Iterator[Row]:
+    for machine, worst in body["worst_s"].items():
+        yield {"machine": machine, "worst_s": worst}
+
+
+def _openings(body: Row) -> Iterator[Row]:
+    for window in body["windows"]:
+        for opening in window["openings"]:
+            yield {"window": window["id"], **opening}
+
+
+TABLES: Mapping[str, ShownTable] = {
+    "week": ShownTable("plans.show_week", "nights", by_day=True),
+    "runs": ShownTable("plans.show_night", "run_list", by_day=True),
+    "copies": ShownTable("plans.show_night", "copies", by_day=True),
+    "findings": ShownTable("plans.show_findings", "findings", by_day=True),
+    "night-sheet": ShownTable("night_sheets.show_night_sheet", "runs", by_day=True),
+    "jobs": ShownTable("jobs.list_jobs", "jobs"),
+    "paths": ShownTable("paths.show_paths", _paths, by_day=True),
+    "loads": ShownTable("paths.show_loads", "loads", by_day=True),
+    "reach": ShownTable("paths.show_reach", _reach),
+    "openings": ShownTable("paths.show_windows", _openings, by_day=True),
+    "differences": ShownTable("inbox.show_inbox", "differences"),
+    "exposure": ShownTable("estate.show_exposure", _exposure, by_day=True),
+    "tonight": ShownTable("runs.show_tonight", "runs"),
+    "not-done": ShownTable("runs.show_tonight", "troubles"),
+    "past-nights": ShownTable("runs.show_past_nights", "nights"),
+    "forecast-errors": ShownTable("runs.show_forecast_errors", "nights"),
+    "learned-changes": ShownTable("runs.show_learned_changes", "machines"),
+    "past-night": ShownTable("runs.show_past_night", "runs", by_day=True),
+    "promises": ShownTable("recovery.show_promises", _promises, by_day=True),
+    "restore-tests": ShownTable("restore_tests.show_restore_tests", "record"),
+    "growth": ShownTable("runway.show_growth", "machines"),
+    "adoptions": ShownTable("versions.list_adoptions", "*"),
+}
+"""By the name in its address. Those with files of their own are not among them: the estate, the
+ledger, the trail, occupancy, the purchase."""
+
+
+def _flat(row: Mapping[str, Any], before: str = "") -> Iterator[tuple[str, Any]]:
+    """The cells of a row; an entry within an entry gets a dotted name."""
+    for key, value in row.items():
+        if isinstance(value, Mapping):
+            yield from _flat(value, f"{before}{key}.")
+        elif not isinstance(value, list):
+            yield f"{before}{key}", value
+        elif all(isinstance(each, str) for each in value):
+            yield f"{before}{key}", "; ".join(value)
+        elif all(isinstance(each, Mapping) for each in value):
+            told = (each.get("words") or each.get("name") or each.get("id") for each in value)
+            yield f"{before}{key}", "; ".join(str(each) for each in told if each)
+        # Curves are lists of numbers, and no cells.
+
+
+def _read(table: ShownTable, body: Any) -> tuple[Sequence[str], list[list[Any]]]:
+    if callable(table.rows):
+        found = table.rows(body)
+    else:
+        found = iter(body if table.rows == "*" else body[table.rows])
+    flat = [dict(_flat(row)) for row in found]
+    header = list(dict.fromkeys(chain.from_iterable(flat)))
+    return header, [[row.get(name) for name in header] for row in flat]
+
+
+@blueprint.get("/plans/<int:plan_id>/tables/<name>.<form>")
+@blueprint.input(TableQuerySchema, location="query")
+@blueprint.output(EmptySchema, content_type="text/csv")
+def show_table(plan_id: int, name: str, form: str, query_data: dict[str, Any]) -> Response:
+    """A table of a screen as CSV or as a workbook; `form` is csv or xlsx.
+
+    Columns are named as in the answer of the API that the screen shows, units in the name.
+    """
+    table = TABLES.get(name)
+    if table is None:
+        raise ProblemError(404, "There is no such table", f"There are {', '.join(sorted(TABLES))}.")
+    require(RIGHTS[table.endpoint])
+    where: dict[str, Any] = {"plan_id": plan_id}
+    if table.by_day:
+        if query_data["day"] is None:
+            raise ProblemError(
+                422, "Of which day?", "The table was not made.",
+                errors=[field_error("day", None, "is needed for this table")],
+            )  # fmt: skip
+        where["day"] = query_data["day"].isoformat()
+    response = current_app.make_response(
+        current_app.ensure_sync(current_app.view_functions[table.endpoint])(**where)
+    )
+    if response.status_code != 200:
+        return response
+    header, rows = _read(table, response.get_json())
+    day = f"-{where['day']}" if "day" in where else ""
+    return table_answer(f"{name}{day}", form, header, rows)

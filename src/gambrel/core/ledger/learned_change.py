@@ -1,0 +1,185 @@
+"""How much machines really change a day, as the incrementals of the past show it.
+
+An incremental brings what changed since the machine's run before. Section 4 has that saturate:
+changed = U · h · (1 - exp(-c · t / h)) after t days. Where the spans between runs differ enough, c
+and h are both fitted, by least squares of the logarithms with a loss that few odd runs do not move
+(soft L1: SciPy `least_squares`). Where they are all alike, only c can be found, and h stays as it
+is stated. Each run gives a c of its own; the error is 1.4826 times the median distance of these
+from their median (the MAD as an estimate of the standard deviation: P. J. Rousseeuw, C. Croux,
+"Alternatives to the median absolute deviation", 1993), over the root of the number of runs.
+
+Few runs are weak evidence. So the logarithm of c moves towards the median of the machine's folder,
+which weighs as much as `LIKE_RUNS` runs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from math import exp, log, log1p, sqrt
+from statistics import median
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from gambrel.core.ledger.growth import payload_bytes
+from gambrel.core.model.volume import protected_bytes, protected_disks
+from gambrel.core.plan.objects import Job, Machine, Plan
+
+LEAST_RUNS = 5
+LONGEST_DAYS = 400.0
+"""A longer span than this is a fault of the ledger."""
+LONG_SPAN, LEAST_LONG_SPANS = 2.0, 4
+"""The ceiling can be told from so many spans that are so many times the usual one."""
+LIKE_RUNS = 3.0
+LEAST_OF_A_FOLDER = 3
+LOWEST, HIGHEST = 1e-5, 5.0
+"""Of a day's change as a share of what is in use."""
+FULLY = 1.0
+"""A ceiling at which all that is in use changes."""
+TURNED, LEAST_TURNED = 3.0, 3
+"""A change of behaviour: so many runs in a row that say so many times, or a part of, as much."""
+
+Increment = tuple[str, str, float, float, float]
+"""(machine, job, days since its run before, stored bytes, when in UTC seconds)."""
+
+
+@dataclass(frozen=True, slots=True)
+class LearnedChange:
+    """The daily change of a machine, with its standard error, and what it rests on.
+
+    Attributes:
+        change: a share of what is in use, a day. `error`: its standard error.
+        ceiling: None where the spans are too alike to tell.
+        runs: how many incrementals; `left_out`: those that cannot be, as of no span or no bytes.
+        since: when the machine began to change plainly more or less than before, from which on its
+            runs are counted; None: it did not.
+    """
+
+    machine: str
+    change: float
+    error: float
+    ceiling: float | None
+    runs: int
+    left_out: int
+    since: float | None = None
+
+
+def used_bytes(job: Job, machine: Machine) -> float:
+    """What a job protects of a machine."""
+    return sum(protected_bytes(job, machine, disk) for disk in protected_disks(job, machine))
+
+
+def _daily(share: float, ceiling: float, days: float) -> float:
+    """The daily change from which a share comes within some days; the inverse of the curve."""
+    # At the ceiling the curve says nothing any more.
+    return -ceiling * log1p(-min(share / ceiling, 0.999)) / days
+
+
+def learned_changes(plan: Plan, increments: Iterable[Increment]) -> Mapping[str, LearnedChange]:
+    """The daily change of each machine that has enough incrementals.
+
+    Jobs of one machine may leave out different disks; the job with most runs tells. What no run of
+    the plan can be (machines or jobs that it does not have, spans or bytes of nothing or less) is
+    left out and counted.
+    """
+    series: dict[tuple[str, str], list[tuple[float, float, float]]] = {}
+    odd: dict[str, int] = {}
+    used_by: dict[tuple[str, str], float] = {}
+    for machine, job, days, stored, at in increments:
+        told, owner = plan.job_by_id.get(job), plan.machine_by_id.get(machine)
+        if told is None or owner is None:
+            continue
+        if (machine, job) not in used_by:
+            used_by[machine, job] = used_bytes(told, owner)
+        used = used_by[machine, job]
+        changed = payload_bytes(plan, told, owner, stored)
+        if not (0 < days <= LONGEST_DAYS and changed > 0 and used > 0):
+            odd[machine] = odd.get(machine, 0) + 1
+            continue
+        series.setdefault((machine, job), []).append((days, changed / used, at))
+    best: dict[str, list[tuple[float, float, float]]] = {}
+    for (machine, _), found in sorted(series.items()):
+        if len(found) > len(best.get(machine, ())):
+            best[machine] = sorted(found, key=lambda run: run[2])
+    fitted = {
+        machine: _fitted(plan.machine_by_id[machine], found, odd.get(machine, 0))
+        for machine, found in best.items()
+        if len(found) >= LEAST_RUNS
+    }
+    return _drawn_to_folders(plan, fitted)
+
+
+def _fitted(
+    machine: Machine, runs: Sequence[tuple[float, float, float]], left_out: int
+) -> LearnedChange:
+    days = [run[0] for run in runs]
+    shares = [run[1] for run in runs]
+    ceiling = None
+    long = sum(span >= LONG_SPAN * median(days) for span in days)
+    if long >= LEAST_LONG_SPANS:
+        change, ceiling = _curve(machine, days, shares)
+        level = ceiling
+    else:
+        level = machine.churn_ceiling or FULLY
+    level = max(level, 1.05 * median(shares))
+    each = [_daily(share, level, span) for span, share in zip(days, shares, strict=True)]
+    turned = _turned(each)
+    if turned is not None:
+        each = each[turned:]
+    if turned is not None or ceiling is None:
+        change = median(each)
+    spread = 1.4826 * median(abs(value - median(each)) for value in each)
+    return LearnedChange(
+        machine.id, min(HIGHEST, max(LOWEST, change)), spread / sqrt(len(each)),
+        None if turned is not None else ceiling, len(each), left_out,
+        None if turned is None else runs[turned][2],
+    )  # fmt: skip
+
+
+def _curve(machine: Machine, days: Sequence[float], shares: Sequence[float]) -> tuple[float, float]:
+    """The change and the ceiling of the curve that lies best."""
+    spans, told = np.array(days), np.log(shares)
+    highest = max(FULLY, 1.05 * max(shares))
+
+    def off(logs: np.ndarray) -> np.ndarray:
+        change, ceiling = np.exp(logs)
+        found: np.ndarray = np.log(-ceiling * np.expm1(-change * spans / ceiling)) - told
+        return found
+
+    begin = median(share / span for span, share in zip(days, shares, strict=True))
+    level = min(highest, max(machine.churn_ceiling, 1.05 * median(shares)))
+    fit = least_squares(
+        off,
+        [log(min(HIGHEST, max(LOWEST, begin))), log(level)],
+        loss="soft_l1",
+        f_scale=0.2,
+        bounds=([log(LOWEST), log(LOWEST)], [log(HIGHEST), log(highest)]),
+    )
+    change, ceiling = np.exp(fit.x)
+    return float(change), float(ceiling)
+
+
+def _turned(each: Sequence[float]) -> int | None:
+    """From which run on all say at least `TURNED` times, or a part of, what those before say."""
+    for begin in range(LEAST_RUNS, len(each) - LEAST_TURNED + 1):
+        before, after = median(each[:begin]), each[begin:]
+        if min(after) > TURNED * before or max(after) < before / TURNED:
+            return begin
+    return None
+
+
+def _drawn_to_folders(plan: Plan, told: Mapping[str, LearnedChange]) -> Mapping[str, LearnedChange]:
+    by_folder: dict[str, list[float]] = {}
+    for machine, learned in told.items():
+        by_folder.setdefault(plan.machine_by_id[machine].folder, []).append(log(learned.change))
+    found = {}
+    for machine, learned in told.items():
+        others = by_folder[plan.machine_by_id[machine].folder]
+        # What has turned is told by its own runs.
+        if len(others) >= LEAST_OF_A_FOLDER and learned.since is None:
+            total = learned.runs + LIKE_RUNS
+            drawn = (learned.runs * log(learned.change) + LIKE_RUNS * median(others)) / total
+            learned = replace(learned, change=exp(drawn))
+        found[machine] = learned
+    return found

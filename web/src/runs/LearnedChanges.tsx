@@ -1,0 +1,80 @@
+import { useQuery } from "@tanstack/react-query";
+import { type LearnedChange, learnedChangesQuery } from "../api/runQueries";
+import { LearnedFacts, percentage } from "../workbench/LearnedFacts";
+import { dateClock } from "../time/time";
+import { count } from "../ui/words";
+
+/** Change is stated to a tenth of a percent: what differs by less says nothing against it. */
+const ROUNDED = 0.001;
+/** So many standard errors apart, and by a tenth at least, what is stated does not hold. */
+const ERRORS = 3;
+
+const differs = (row: LearnedChange) =>
+  Math.abs(row.learned - row.stated) > Math.max(ROUNDED, 0.1 * row.stated, ERRORS * row.error);
+
+/** The daily change of machines as their incrementals show it, beside what is stated. */
+export function LearnedChanges({ plan, zone }: { plan: number; zone: string }) {
+  const found = useQuery(learnedChangesQuery(plan));
+  const turned = found.data?.machines.filter((row) => row.since !== null) ?? [];
+  return (
+    <LearnedFacts
+      plan={plan}
+      fact="daily_change"
+      what="daily change"
+      label="Daily change as it was learned"
+      title="Daily change, as the incrementals show it"
+      table="learned-changes"
+      rows={found.data?.machines ?? []}
+      known={found.data !== undefined}
+      error={found.error}
+      valueOf={(row) => row.learned}
+      differs={differs}
+      only="Only where what is stated does not hold"
+      none="No machine has enough incrementals in the ledger yet: five of the last five weeks are needed."
+      columns={[
+        {
+          id: "learned",
+          header: "Learned a day",
+          accessorFn: (row) => row.learned,
+          meta: { right: true },
+          cell: ({ row }) => (
+            <>
+              <b>{percentage(row.original.learned)}</b>{" "}
+              <span className="text-ink-2">± {percentage(row.original.error)}</span>
+            </>
+          ),
+        },
+        {
+          id: "rests",
+          header: "Rests on",
+          accessorFn: (row) => row.runs,
+          meta: { right: true },
+          cell: ({ row: { original: row } }) => (
+            <>
+              {count(row.runs, "run")}
+              {row.left_out > 0 && `, ${row.left_out} left out`}
+              {row.since && (
+                <strong className="text-barn"> since {dateClock(row.since, zone)}</strong>
+              )}
+            </>
+          ),
+        },
+      ]}
+    >
+      What an incremental brings has changed since the run before. Few odd runs do not count for
+      much, and a machine with few runs is taken to be somewhat like the others of its folder. What
+      is taken over becomes the stated change of the machine, and counts in every forecast.
+      {turned.length > 0 && (
+        <strong className="text-barn">
+          {" "}
+          {count(turned.length, "machine")} changed plainly more or less than before:{" "}
+          {turned
+            .slice(0, 3)
+            .map((row) => row.machine)
+            .join(", ")}
+          {turned.length > 3 && " …"}.
+        </strong>
+      )}
+    </LearnedFacts>
+  );
+}

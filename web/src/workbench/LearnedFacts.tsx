@@ -1,0 +1,159 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import type { ColumnDef } from "@tanstack/react-table";
+import { type ReactNode, useState } from "react";
+import { editFacts, factEdit } from "../api/estateQueries";
+import { Button } from "../ui/Button";
+import { Flag } from "../ui/controls";
+import { Table } from "../ui/Table";
+import { TableFiles } from "../ui/TableFiles";
+import { count, gib } from "../ui/words";
+import { Allowed } from "./Allowed";
+
+interface Row {
+  machine: string;
+  folder: string;
+  used_gib: number;
+  stated: number;
+}
+
+export const percentage = (value: number) =>
+  `${(value * 100).toLocaleString("en-GB", { maximumFractionDigits: 1 })} %`;
+
+/** A fact of machines as the ledger shows it, beside what is stated, to be taken over. */
+export function LearnedFacts<R extends Row>(props: {
+  plan: number;
+  fact: "growth_per_year" | "daily_change";
+  /** The fact in words: "growth". */
+  what: string;
+  label: string;
+  title: string;
+  /** The table of the API that is the same as a file. */
+  table: string;
+  rows: R[];
+  known: boolean;
+  error: Error | null;
+  valueOf: (row: R) => number;
+  /** Whether what was learned speaks against what is stated. */
+  differs: (row: R) => boolean;
+  only: string;
+  none: string;
+  columns: ColumnDef<R>[];
+  children: ReactNode;
+}) {
+  const { plan, fact, what, rows: all, valueOf, differs } = props;
+  const client = useQueryClient();
+  const [some, setSome] = useState<ReadonlySet<string>>(new Set());
+  const [plainOnly, setPlainOnly] = useState(true);
+  const take = useMutation({
+    mutationFn: async (rows: R[]) => {
+      // Machines with the same value are one edit, which can be brought back.
+      const groups = new Map<number, string[]>();
+      for (const row of rows) {
+        const rounded = Math.round(valueOf(row) * 1000) / 1000;
+        groups.set(rounded, [...(groups.get(rounded) ?? []), row.machine]);
+      }
+      for (const [value, machines] of groups)
+        await editFacts(plan, factEdit(machines, { state: { [fact]: value } }));
+    },
+    onSuccess: () => {
+      setSome(new Set());
+      void client.invalidateQueries({ queryKey: ["plan", plan] });
+    },
+  });
+  const otherwise = all.filter(differs);
+  const rows = plainOnly ? otherwise : all;
+  const chosen = rows.filter((row) => some.has(row.machine));
+  return (
+    <section aria-label={props.label} className="pt-4">
+      <h2 className="text-lg font-semibold">
+        {props.title} <TableFiles of={`plans/${plan}/tables/${props.table}`} what={props.title} />
+      </h2>
+      <p className="max-w-[80ch] text-ink-2">{props.children}</p>
+      {props.error && (
+        <p role="alert" className="text-barn">
+          {props.error.message}
+        </p>
+      )}
+      {props.known && !all.length && <p className="py-1">{props.none}</p>}
+      {all.length > 0 && (
+        <>
+          <div className="flex flex-wrap items-center gap-3 py-1">
+            <Flag
+              label={`${props.only} (${count(otherwise.length, "machine")} of ${all.length})`}
+              value={plainOnly}
+              onChange={setPlainOnly}
+            />
+            <Allowed>
+              <Button
+                disabled={!rows.length}
+                onClick={() =>
+                  setSome(
+                    chosen.length === rows.length
+                      ? new Set()
+                      : new Set(rows.map((row) => row.machine)),
+                  )
+                }
+              >
+                {chosen.length === rows.length && rows.length ? "Choose none" : "Choose all"}
+              </Button>
+              <Button
+                look="strong"
+                disabled={!chosen.length || take.isPending}
+                onClick={() => take.mutate(chosen)}
+              >
+                Take over the {what} of {count(chosen.length, "machine")}
+              </Button>
+            </Allowed>
+            {take.error && (
+              <span role="alert" className="text-barn">
+                {take.error.message}
+              </span>
+            )}
+          </div>
+          <Table
+            caption={`${props.title}, and as it is stated`}
+            rows={rows}
+            idOf={(row) => row.machine}
+            columns={[
+              {
+                id: "take",
+                header: "Take",
+                enableSorting: false,
+                cell: ({ row }) => (
+                  <input
+                    type="checkbox"
+                    aria-label={`Take over the ${what} of ${row.original.machine}`}
+                    checked={some.has(row.original.machine)}
+                    onChange={(event) => {
+                      const next = new Set(some);
+                      if (event.target.checked) next.add(row.original.machine);
+                      else next.delete(row.original.machine);
+                      setSome(next);
+                    }}
+                  />
+                ),
+              },
+              { id: "machine", header: "Machine", accessorFn: (row) => row.machine },
+              { id: "folder", header: "Folder", accessorFn: (row) => row.folder },
+              {
+                id: "used",
+                header: "Used",
+                accessorFn: (row) => row.used_gib,
+                meta: { right: true },
+                cell: ({ row }) => gib(row.original.used_gib),
+              },
+              {
+                id: "stated",
+                header: "Stated",
+                accessorFn: (row) => row.stated,
+                meta: { right: true },
+                cell: ({ row }) => percentage(row.original.stated),
+              },
+              ...props.columns,
+            ]}
+          />
+        </>
+      )}
+    </section>
+  );
+}
