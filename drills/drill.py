@@ -14,10 +14,13 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from clients import readers, slow_clients
+from doors import doors
 from fuzzing import fuzz
 from killing import kills
 from lying import lies
 from memory import large_previews, previews, views
+from reporting import reports
+from standing_again import dumps, upgrades
 from writing import writers
 
 PAGE = Path(__file__).parents[1] / "docs" / "reliability.md"
@@ -29,6 +32,10 @@ DRILLS: dict[str, tuple[Callable[[int], str], int, int]] = {
     "Slow clients": (slow_clients, 8, 64),
     "Fifty readers": (readers, 10, 50),
     "Sources that lie": (lies, 10, 300),
+    "Doors": (doors, 1, 20),
+    "Runners that report": (reports, 1, 40),
+    "Dumps beside writers": (dumps, 1, 10),
+    "Upgrades": (upgrades, 1, 100),
     "Changing previews": (previews, 15, 5_000),
     "Every view": (views, 1, 60),
     "Previews of a large estate": (large_previews, 0, 500),

@@ -15,6 +15,10 @@ LONG = {
     "Slow clients": 8,
     "Fifty readers": 5,
     "Sources that lie": 10,
+    "Doors": 1,
+    "Runners that report": 1,
+    "Dumps beside writers": 1,
+    "Upgrades": 1,
     "Changing previews": 15,
 }
 

@@ -23,6 +23,7 @@ from gambrel.api.runs_schemas import (
 from gambrel.api.runs_serialize import order_body
 from gambrel.api.schemas import PlanFileSchema
 from gambrel.api.sessions import limiter, planning
+from gambrel.core.nights.nights import night_at, planner_zone
 from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.reading import write_plan
 from gambrel.store import runners
@@ -112,7 +113,14 @@ def orders(query_data: dict[str, Any]) -> dict[str, Any]:
     runner = _runner()
 
     def look(db: Session) -> list[runners.Order]:
-        return runners.orders_after(db, runner.plan_id, query_data["after"])
+        found = runners.orders_after(db, runner.plan_id, query_data["after"])
+        if query_data["after"] == 0 and runner.clock is not None:
+            # Who begins anew has forgotten what it was told to hold.
+            head = plan_head(db, runner.plan_id)
+            zone = planner_zone(planning().plan(head.adopted_version))
+            night = night_at(runner.clock, zone)
+            found += runners.lasting_orders(db, runner.plan_id, night.start)
+        return sorted(found, key=lambda order: order.id)
 
     shared = runs()
     seen = shared.news(runner.plan_id)

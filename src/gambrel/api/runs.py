@@ -51,7 +51,7 @@ from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import in_us
 from gambrel.store.plans import PlanHead, SecondPersonNeeded, plan_head
 from gambrel.work import past_runs
-from gambrel.work.runs import REST_AHEAD_S, night_mark
+from gambrel.work.runs import REST_AHEAD_S, night_mark, order_from
 
 blueprint = APIBlueprint("runs", __name__, tag="Runs", url_prefix="/api/v1/plans/<int:plan_id>")
 
@@ -83,6 +83,17 @@ def show_tonight(plan_id: int) -> dict[str, Any]:
             if order.state == "open" or order.at > tonight.night.start
         ]
     return bodies.tonight_body(plan, tonight, recent, runs().news(plan_id))
+
+
+@blueprint.get("/tonight/outlook")
+@blueprint.output(schemas.OutlookSchema)
+def show_outlook(plan_id: int) -> dict[str, Any]:
+    """How the night under way will end, and what would help tonight only.
+
+    It is drawn beside the requests: ask again until it is `current`.
+    """
+    _, plan = _plan(plan_id)
+    return bodies.outlook_body(plan, runs().outlook(plan_id))
 
 
 @blueprint.get("/news")
@@ -376,6 +387,18 @@ def _read_past_runs(
 
 
 def _order(plan: Plan, asked: dict[str, Any]) -> Order:
+    if asked["kind"] == "more slots":
+        if asked["proxy"] not in {proxy.id for proxy in plan.proxies}:
+            raise ProblemError(
+                422, "There is no such proxy", "Nothing was ordered.",
+                errors=[field_error("proxy", asked["proxy"], "is not a proxy of the adopted plan")],
+            )  # fmt: skip
+        if asked["slots"] < 1:
+            raise ProblemError(
+                422, "How many slots more?", "Nothing was ordered.",
+                errors=[field_error("slots", asked["slots"], "is less than 1")],
+            )  # fmt: skip
+        return Order("more slots", "", proxy=asked["proxy"], slots=asked["slots"])
     if asked["job"] not in plan.job_by_id:
         raise ProblemError(
             422, "There is no such job", "Nothing was ordered.",
@@ -426,7 +449,8 @@ def give_order(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     clock, _ = runs().clock(plan_id)
     made = planning().write(
         lambda db: runners.add_order(
-            db, plan_id, order.kind, job=order.job, machines=order.machines, detail={},
+            db, plan_id, order.kind, job=order.job or None, machines=order.machines,
+            detail=order.detail,
             words=order_in_words(plan, order), effect=" ".join(effect), at=clock, actor=actor(),
             second_person=rules(db)["second_person_for_orders"],
         )
@@ -446,7 +470,7 @@ def confirm_order(plan_id: int, order_id: int) -> dict[str, Any]:
         raise _too_late(waiting.state)
     if not is_person():
         raise _second_person()
-    order = _order(plan, {"kind": waiting.kind, "job": waiting.job, "machines": waiting.machines})
+    order = order_from(waiting)
     try:
         effect = _simulated(plan_id, plan, order)
     except OrderRefused as error:

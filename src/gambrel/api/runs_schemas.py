@@ -7,7 +7,7 @@ from apiflask.fields import Boolean, Dict, Float, Integer, List, Nested, Raw, St
 from apiflask.validators import Length, OneOf, Range
 
 from gambrel.api.schemas import Day, Instant, nullable, required
-from gambrel.core.ledger.ordering import ORDER_KINDS
+from gambrel.core.ledger.ordering import MOST_MORE_SLOTS, ORDER_KINDS
 from gambrel.formats.inventory_csv import UNITS
 from gambrel.formats.past_runs import DATE_ORDERS
 from gambrel.standins.troubles import TROUBLE_KINDS
@@ -153,8 +153,10 @@ class RunnerTokenSchema(Schema):
 
 class OrderRequestSchema(Schema):
     kind = required(String, validate=OneOf(ORDER_KINDS))
-    job = required(String, validate=Length(1, 190))
+    job = String(load_default="", validate=Length(max=190))
     machines = List(String(), load_default=[], validate=Length(max=MOST_MACHINES))
+    proxy = String(load_default=None, allow_none=True, validate=Length(1, 190))
+    slots = Integer(load_default=0, validate=Range(0, MOST_MORE_SLOTS))
 
 
 class OrderEffectSchema(Schema):
@@ -163,6 +165,70 @@ class OrderEffectSchema(Schema):
     words = required(String)
     effect = required(List, String())
     possible = required(Boolean)
+
+
+class RunOutlookSchema(Schema):
+    """How a run that is not over is likely to end; `late_share` and `share`: of the draws."""
+
+    job = required(String)
+    occurrence = required(Instant)
+    early = nullable(Instant)
+    middle = nullable(Instant)
+    late = nullable(Instant)
+    late_share = required(Float)
+    likely_missed = required(List, String())
+
+
+class ShownSchema(Schema):
+    """What the night has shown of a rate or of change: how many times as planned."""
+
+    what = required(String)
+    words = required(String)
+    factor = required(Float)
+    low = required(Float)
+    high = required(Float)
+    runs = required(Integer)
+
+
+class HelpTonightSchema(Schema):
+    """An order that would help. `fits_before`, `fits_after`: of the draws."""
+
+    words = required(String)
+    order = required(Nested, OrderRequestSchema)
+    brings = required(List, String())
+    costs = required(List, String())
+    saved = required(List, Nested(lambda: SavedSchema()))
+    fits_before = required(Float)
+    fits_after = required(Float)
+
+
+class SavedSchema(Schema):
+    """A machine that would be done."""
+
+    job = required(String)
+    machine = required(String)
+
+
+class OutlookSchema(Schema):
+    """How the night will end, drawn `draws` times.
+
+    `current`: whether nothing was reported since; `draws` is 0 where there is nothing to draw, and
+    `looking`: whether what would help is still looked for.
+    """
+
+    current = required(Boolean)
+    looking = required(Boolean)
+    at = nullable(Instant)
+    draws = required(Integer)
+    verdict = nullable(String)
+    fits = required(Float)
+    early_end = nullable(Instant)
+    last_end = nullable(Instant)
+    late_end = nullable(Instant)
+    words = required(String)
+    runs = required(List, Nested(RunOutlookSchema))
+    shown = required(List, Nested(ShownSchema))
+    help = required(List, Nested(HelpTonightSchema))
 
 
 class ClockSchema(Schema):

@@ -3,23 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from math import exp
 from typing import Any
 
 from gambrel.api.serialize import utc
 from gambrel.core import words
+from gambrel.core.ledger.as_it_goes import Outlook
 from gambrel.core.ledger.comparing import Difference, MachineTrouble, NightSummary, why_it_differs
 from gambrel.core.ledger.forecast_errors import ForecastErrors
 from gambrel.core.ledger.learned_change import LearnedChange
 from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.report import Report, headline
+from gambrel.core.ledger.shown_tonight import Shown
+from gambrel.core.ledger.what_would_help import Help
 from gambrel.core.model.selection import used_gib
+from gambrel.core.nights.nights import planner_zone
 from gambrel.core.plan.instants import format_known as at
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.forecast import Forecast, Run
 from gambrel.core.units import MIB, MINUTE
 from gambrel.store.ledger import LedgerEntry
 from gambrel.store.runners import Order, Runner
+from gambrel.work.outlooks import Told
 from gambrel.work.runs import Tonight
 
 
@@ -222,6 +228,108 @@ def tonight_body(
         "troubles": [trouble_body(t) for t in tonight.summary.troubles],
         "orders": [order_body(order) for order in orders],
     }
+
+
+def outlook_body(plan: Plan, told: Told | None) -> dict[str, Any]:
+    found = None if told is None else told.outlook
+    helps = None if told is None else told.helps
+    body: dict[str, Any] = {
+        "current": told is not None and told.current,
+        "looking": told is not None and helps is None,
+        "help": [_help_body(each) for each in helps or ()],
+    }
+    if found is None:
+        return {
+            **body, "at": None, "draws": 0, "verdict": None, "fits": 0.0, "early_end": None,
+            "last_end": None, "late_end": None, "words": "", "runs": [], "shown": [],
+        }  # fmt: skip
+    return {
+        **body,
+        "at": at(found.at),
+        "draws": found.draws,
+        "verdict": found.verdict,
+        "fits": found.fits,
+        "early_end": at(found.early_end),
+        "last_end": at(found.last_end),
+        "late_end": at(found.late_end),
+        "words": outlook_in_words(plan, found),
+        "runs": [
+            {
+                "job": run.job,
+                "occurrence": at(run.occurrence),
+                "early": at(run.early),
+                "middle": at(run.middle),
+                "late": at(run.late),
+                "late_share": run.late_share,
+                "likely_missed": list(run.likely_missed),
+            }
+            for run in found.runs
+        ],
+        "shown": [
+            {
+                "what": each.what,
+                "words": shown_in_words(plan, each),
+                "factor": each.factor,
+                "low": exp(each.log_factor - 1.645 * each.error),
+                "high": exp(each.log_factor + 1.645 * each.error),
+                "runs": each.runs,
+            }
+            for each in sorted(found.shown.values(), key=lambda each: -abs(each.log_factor))
+            if abs(each.log_factor) > each.error
+        ],
+    }
+
+
+def _help_body(help_: Help) -> dict[str, Any]:
+    order = help_.order
+    return {
+        "words": help_.words,
+        "order": {
+            "kind": order.kind,
+            "job": order.job,
+            "machines": list(order.machines),
+            "proxy": order.proxy,
+            "slots": order.slots,
+        },
+        "brings": list(help_.brings),
+        "costs": list(help_.costs),
+        "saved": [{"job": job, "machine": machine} for job, machine in help_.saved],
+        "fits_before": help_.fits_before,
+        "fits_after": help_.fits_after,
+    }
+
+
+def outlook_in_words(plan: Plan, found: Outlook) -> str:
+    """How sure the rest of a night is, in a sentence or two."""
+    zone = planner_zone(plan)
+    well = round(found.fits * found.draws)
+    said = f"Of {found.draws} ways in which the rest of the night may go, "
+    said += "none loses anything more." if well == found.draws else (
+        f"{'every one loses' if well == 0 else f'{found.draws - well} lose'} something."
+    )  # fmt: skip
+    if found.early_end is not None and found.late_end is not None:
+        said += (
+            f" In 9 of 10 the last run ends between {words.moment(found.early_end, zone)} and "
+            f"{words.moment(found.late_end, zone)}."
+        )
+    return said
+
+
+_STREAM_WORDS = {"direct": "direct", "hot_add": "hot-add", "network": "network", "agent": "agent"}
+
+
+def shown_in_words(plan: Plan, shown: Shown) -> str:
+    """What a night has shown, as "Streams by hot-add: 0.92 of the plan, from 41 machines"."""
+    kind, _, name = shown.what.partition(":")
+    by = f", from {words.count(shown.runs, 'machine')}"
+    if kind == "change":
+        of = f"Machines in {name}" if name else "Machines"
+        return f"{of} changed {shown.factor:.2f} times as much as planned{by}"
+    if kind == "stream":
+        what = f"Streams by {_STREAM_WORDS[name]}"
+    else:
+        what = words.load_label(plan, shown.what)
+    return f"{what}: {shown.factor:.2f} times the planned rate{by}"
 
 
 def tonight_in_words(plan: Plan, tonight: Tonight, ahead: dict[tuple[str, int], Run]) -> str:

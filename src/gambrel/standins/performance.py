@@ -14,7 +14,14 @@ from datetime import date
 from random import Random
 from typing import Any, NamedTuple
 
-from gambrel.core.ledger.ordering import Order, OrderRefused, ordered
+from gambrel.core.ledger.ordering import (
+    LASTING,
+    TONIGHT_ONLY,
+    Order,
+    OrderRefused,
+    ordered,
+    while_they_hold,
+)
 from gambrel.core.model.volume import preparation_s, protected_bytes, protected_disks
 from gambrel.core.nights.nights import night_at, planner_zone
 from gambrel.core.plan.instants import format_instant
@@ -84,7 +91,7 @@ class Performance:
         self.world = world
         self.told = told or {}
         self.clock = at
-        self.held: dict[str, bool] = {}
+        self.lasting: list[Order] = []
         self.locked: dict[str, float] = {}
         self.night = night_at(at, planner_zone(adopted))
         self._reasons: dict[tuple[RunKey, str], Trouble] = {}
@@ -102,15 +109,7 @@ class Performance:
 
     def _true_plan(self) -> Plan:
         plan = self.world.plan_of(self.adopted, self.night.date)
-        plan = replace(
-            plan,
-            jobs=tuple(
-                replace(job, on_hold=self.held[job.id], hold_until=None)
-                if job.id in self.held
-                else job
-                for job in plan.jobs
-            ),
-        )
+        plan = while_they_hold(plan, self.lasting)
         now = self.clock + SAME_INSTANT
         return disturbed(plan, (t for t in self._troubles if t.begins <= now < t.ends))
 
@@ -200,6 +199,7 @@ class Performance:
         if now >= self.night.end - SAME_INSTANT:
             self.night = night_at(now + 1.0, self.night.zone)
             self._troubles = self._new_troubles()
+            self.lasting = [order for order in self.lasting if order.kind not in TONIGHT_ONLY]
         events: list[dict[str, Any]] = []
         for trouble in self._troubles:
             begins = abs(trouble.begins - now) <= SAME_INSTANT
@@ -321,8 +321,8 @@ class Performance:
                 "order ended", self.clock, order=number, outcome="failed", reason=str(error)[:500]
             )
             return [*events, told]
-        if order.kind in ("hold", "release"):
-            self.held[order.job] = order.kind == "hold"
+        if order.kind in LASTING:
+            self.lasting.append(order)
         if order.kind in ("run", "run in full", "retry"):
             machines = tuple(
                 m.machine

@@ -167,7 +167,11 @@ class StandInRunner:
                     order["id"], order["job"], order["machines"][0], order["detail"]
                 )
             else:
-                asked = Order(order["kind"], order["job"], tuple(order["machines"]))
+                detail = order["detail"]
+                asked = Order(
+                    order["kind"], order["job"] or "", tuple(order["machines"]),
+                    detail.get("proxy"), int(detail.get("slots", 0)),
+                )  # fmt: skip
                 events += self.performance.order(order["id"], asked)
         return events
 

@@ -56,13 +56,17 @@ def connect(url: str, *, patient: bool = False) -> Engine:
     )
 
 
-def migrate(engine: Engine, to: str = "head") -> None:
-    """Bring the schema of a database to a revision, or the newest."""
+def migrate(engine: Engine, to: str = "head", *, back: bool = False) -> None:
+    """Bring the schema of a database to a revision, or the newest.
+
+    Args:
+        back: to an older one; what that has no place for is lost.
+    """
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     with engine.begin() as connection:
         config.attributes["connection"] = connection
-        command.upgrade(config, to)
+        (command.downgrade if back else command.upgrade)(config, to)
 
 
 def revision_of(connection: Connection) -> str | None:
@@ -77,9 +81,14 @@ def newest_revision() -> str:
     return found
 
 
+def revisions() -> list[str]:
+    """All revisions of the schema that this program knows, the oldest first."""
+    return [script.revision for script in _scripts().walk_revisions()][::-1]
+
+
 def knows_revision(revision: str) -> bool:
     """Whether this program knows a revision of the schema: a newer one it does not."""
-    return revision in {script.revision for script in _scripts().walk_revisions()}
+    return revision in revisions()
 
 
 def is_current(connection: Connection) -> bool:

@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from gambrel.core.ledger.ordering import TONIGHT_ONLY
 from gambrel.store.audit import audit
 from gambrel.store.ledger_models import OrderRow, RunnerRow
 from gambrel.store.models import now_utc
@@ -192,9 +193,6 @@ def runner_in_charge(session: Session, plan_id: int) -> Runner | None:
 
 # --- orders -------------------------------------------------------------------------------------
 
-ORDER_KINDS = ("run", "run in full", "retry", "stop", "hold", "release", "test", "clock")
-"""What a runner can be asked; "test" starts a machine from a point in isolation, "clock" is for a
-stand-in: its speed, or how far to go."""
 OPEN_STATES = ("open", "taken")
 WAITS = "to be confirmed"
 """The state of an order that no runner is told of before a second person confirms it."""
@@ -239,6 +237,20 @@ def orders_after(session: Session, plan_id: int, after: int) -> list[Order]:
         open_ = open_ | ((OrderRow.state == "taken") & (OrderRow.kind == "test"))
     query = select(OrderRow).where(OrderRow.plan_id == plan_id, OrderRow.id > after, open_)
     return [_order(row) for row in session.scalars(query.order_by(OrderRow.id).limit(200))]
+
+
+def lasting_orders(session: Session, plan_id: int, since: float) -> list[Order]:
+    """The orders that hold now, oldest first: holds, and those of the night that began `since`."""
+    query = select(OrderRow).where(
+        OrderRow.plan_id == plan_id,
+        OrderRow.state == "done",
+        OrderRow.kind.in_(("hold", "release"))
+        | (
+            OrderRow.kind.in_(TONIGHT_ONLY)
+            & (func.coalesce(OrderRow.ended_at, OrderRow.at) >= since)
+        ),
+    )
+    return [_order(row) for row in session.scalars(query.order_by(OrderRow.id))]
 
 
 def recent_orders(session: Session, plan_id: int, most: int = 30) -> list[Order]:

@@ -12,8 +12,10 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from gambrel.core import words
-from gambrel.core.ledger.comparing import NightSummary, summarize
+from gambrel.core.ledger.as_it_goes import Rest, rest_of
+from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
+from gambrel.core.ledger.ordering import Order, while_they_hold
 from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.ledger.report import Ahead, Broken, Report, make_report
@@ -31,7 +33,6 @@ from gambrel.core.plan.objects import Plan
 from gambrel.core.recovery.promises import kept_in
 from gambrel.core.recovery.restore_tests import Rota
 from gambrel.core.simulation.forecast import Forecast
-from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR, MINUTE
 from gambrel.store import ledger, runners
 from gambrel.store.ledger_models import LedgerNightRow, in_us
@@ -39,6 +40,7 @@ from gambrel.store.plans import PlanHead, locked_plan, plan_head
 from gambrel.store.runners import Runner
 from gambrel.work import restore_tests
 from gambrel.work.forecaster import Forecaster
+from gambrel.work.outlooks import Outlooks, Told
 from gambrel.work.planning import Planning, with_points
 
 CLOCK_MAY_DIFFER_S = 60.0
@@ -74,7 +76,8 @@ class Tonight:
     Attributes:
         clock: what the runner said last; None where none has spoken.
         silent_since: when the runner was last heard of, in UTC seconds, where it has fallen silent.
-        ahead: the rest of the night, simulated from what has really moved; None without runs.
+        ahead: the expected course of the rest of the night, simulated from what has really moved
+            (`as_it_goes`); None without runs.
     """
 
     night: Night
@@ -98,6 +101,7 @@ class Runs:
         self._told: dict[int, float] = {}
         self.on_ended: Callable[[int, Plan, Sequence[RunRecord]], None] | None = None
         self._tonight: dict[int, tuple[tuple[Any, ...], Tonight]] = {}
+        self.outlooks = Outlooks()
         self._standing: dict[int, tuple[tuple[Any, ...], list[Standing]]] = {}
 
     # --- news ---------------------------------------------------------------------------------
@@ -337,26 +341,51 @@ class Runs:
             self.silent_since(runner, summary.runs_open),
             tuple(runs),
             summary,
-            self.rest(plan_id, plan, night, clock) if runner is not None else None,
+            None
+            if (rest := self.rest(plan_id, plan, night, runs, clock)) is None or not runner
+            else rest.expected,
         )
         with self._lock:
             self._tonight[plan_id] = (key, made)
         return made
 
-    def rest(self, plan_id: int, plan: Plan, night: Night, clock: float) -> Forecast | None:
-        """The rest of a night from what has really moved by an instant (section 15)."""
+    def rest(
+        self, plan_id: int, plan: Plan, night: Night, runs: Sequence[RunRecord], clock: float
+    ) -> Rest | None:
+        """The rest of a night from what has really moved by an instant; None without a ledger."""
         started = self.as_it_is(plan_id, plan, clock)
-        return None if started is None else simulate(started, clock, max(night.end, clock + HOUR))
+        return None if started is None else rest_of(started, night, runs)
+
+    def outlook(self, plan_id: int) -> Told | None:
+        """How the night under way will end, as far as it has been drawn by now."""
+        tonight = self.tonight(plan_id)
+        if tonight.ahead is None:
+            return None
+        version = self._head(plan_id).adopted_version
+
+        def make() -> tuple[Rest, tuple[MachineTrouble, ...]] | None:
+            plan = self.planning.plan(version)
+            rest = self.rest(plan_id, plan, tonight.night, tonight.runs, tonight.clock)
+            failed = (t for t in tonight.summary.troubles if not t.made_good)
+            return None if rest is None else (rest, tuple(failed))
+
+        key = (version, tonight.clock, self._tonight[plan_id][0])
+        return self.outlooks.latest(plan_id, key, make)
 
     def as_it_is(self, plan_id: int, plan: Plan, clock: float) -> Plan | None:
-        """A plan whose state is what the ledger knows at an instant; None without a ledger."""
+        """A plan as it is carried out at an instant, with what is under way as its state.
+
+        What lasting orders change of it is in it. None without a ledger.
+        """
+        night = night_at(clock, planner_zone(plan))
         with self.planning.sessions() as db:
             points = ledger.points_at(db, plan_id, clock)
             under_way = ledger.runs_under_way(db, plan_id)
+            orders = runners.lasting_orders(db, plan_id, night.start)
         if not points and not under_way:
             return None
         recent = [run for run in under_way if run.occurrence > clock - 3 * DAY]
-        plan = with_points(plan, points)
+        plan = while_they_hold(with_points(plan, points), map(order_from, orders))
         return replace(plan, state=state_from(plan, plan.state.points, recent, clock))
 
     # --- the report ---------------------------------------------------------------------------
@@ -444,6 +473,17 @@ class Runs:
             for back in range(1, LOOKED_BACK_NIGHTS)
             for run in ledger.runs_of_night(db, plan_id, date.fromordinal(day.toordinal() - back))
         ]
+
+
+def order_from(told: runners.Order) -> Order:
+    """An order as the computation has it."""
+    return Order(
+        told.kind,  # type: ignore[arg-type]
+        told.job or "",
+        told.machines,
+        told.detail.get("proxy"),
+        int(told.detail.get("slots", 0)),
+    )
 
 
 def night_mark(plan: Plan, night: Night, records: Sequence[RunRecord], at: float) -> dict[str, Any]:

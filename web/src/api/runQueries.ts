@@ -32,6 +32,23 @@ export const tonightQuery = (plan: number) =>
     refetchInterval: 30_000,
   });
 
+export type RunOutlook = Schemas["RunOutlookSchema"];
+export type HelpTonight = Schemas["HelpTonightSchema"];
+
+/** How soon it is asked again while the rest of the night is being drawn. */
+const DRAWN_AGAIN_MS = 1_500;
+
+/** How the night under way will end; drawn by the server beside the requests. */
+export const outlookQuery = (plan: number) =>
+  queryOptions({
+    queryKey: [...runsKey(plan), "outlook"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/tonight/outlook", { ...at(plan), signal })),
+    refetchInterval: ({ state }) =>
+      state.data && (!state.data.current || state.data.looking) ? DRAWN_AGAIN_MS : false,
+    placeholderData: (before) => before,
+  });
+
 /** Findings that need the ledger; they stand whatever is edited. */
 export const standingQuery = (plan: number) =>
   queryOptions({

@@ -17258,6 +17258,119 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/tonight/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How the night under way will end, and what would help tonight only.
+         * @description It is drawn beside the requests: ask again until it is `current`.
+         */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OutlookSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/forecast-errors": {
         parameters: {
             query?: never;
@@ -23231,10 +23344,15 @@ export interface components {
         };
         OrderRequestSchema: {
             /** @enum {string} */
-            kind: "run" | "run in full" | "retry" | "stop" | "hold" | "release";
+            kind: "run" | "run in full" | "retry" | "stop" | "hold" | "release" | "hold tonight" | "let pass" | "no verify" | "any proxy" | "more slots";
+            /** @default  */
             job: string;
             /** @default [] */
             machines: string[];
+            /** @default null */
+            proxy: string | null;
+            /** @default 0 */
+            slots: number;
         };
         MonthStartSchema: {
             name: string;
@@ -24964,6 +25082,51 @@ export interface components {
         };
         JobWeeksSchema: {
             jobs: components["schemas"]["JobWeekSchema"][];
+        };
+        RunOutlookSchema: {
+            job: string;
+            occurrence: string;
+            early: string | null;
+            middle: string | null;
+            late: string | null;
+            late_share: number;
+            likely_missed: string[];
+        };
+        ShownSchema: {
+            what: string;
+            words: string;
+            factor: number;
+            low: number;
+            high: number;
+            runs: number;
+        };
+        SavedSchema: {
+            job: string;
+            machine: string;
+        };
+        HelpTonightSchema: {
+            words: string;
+            order: components["schemas"]["OrderRequestSchema"];
+            brings: string[];
+            costs: string[];
+            saved: components["schemas"]["SavedSchema"][];
+            fits_before: number;
+            fits_after: number;
+        };
+        OutlookSchema: {
+            current: boolean;
+            looking: boolean;
+            at: string | null;
+            draws: number;
+            verdict: string | null;
+            fits: number;
+            early_end: string | null;
+            last_end: string | null;
+            late_end: string | null;
+            words: string;
+            runs: components["schemas"]["RunOutlookSchema"][];
+            shown: components["schemas"]["ShownSchema"][];
+            help: components["schemas"]["HelpTonightSchema"][];
         };
         NightErrorSchema: {
             /** Format: date */

@@ -1,5 +1,5 @@
 import { clsx } from "clsx";
-import type { RunBar } from "../api/runQueries";
+import type { RunBar, RunOutlook } from "../api/runQueries";
 import { clock, dayClock, duration, hourTicks, millis } from "../time/time";
 import { useRoving } from "../ui/roving";
 import { count } from "../ui/words";
@@ -16,6 +16,8 @@ interface Props {
   now: number | null;
   chosen: string | null;
   onChoose: (run: RunBar) => void;
+  /** How the runs that are not over are likely to end, by their keys. */
+  outlook?: ReadonlyMap<string, RunOutlook>;
 }
 
 export const keyOf = (run: RunBar) => `${run.job} ${run.occurrence}`;
@@ -24,7 +26,8 @@ export const keyOf = (run: RunBar) => `${run.job} ${run.occurrence}`;
  * A night in two layers: what was predicted as an outline, what really ran as the solid bar, and
  * how it goes on from now as a bar with a broken edge.
  */
-export function NightChart({ runs, start, end, zone, now, chosen, onChoose }: Props) {
+export function NightChart(props: Props) {
+  const { runs, start, end, zone, now, chosen, onChoose, outlook } = props;
   const [from, to] = shownSpan(runs, millis(start), millis(end), now);
   const part = (at: number) => `${(100 * (at - from)) / (to - from)}%`;
   const lanes = lanesOf(runs);
@@ -72,6 +75,7 @@ export function NightChart({ runs, start, end, zone, now, chosen, onChoose }: Pr
                   from={from}
                   to={to}
                   chosen={chosen === keyOf(run)}
+                  outlook={run.ended ? undefined : outlook?.get(keyOf(run))}
                   onChoose={onChoose}
                 />
               ))}
@@ -92,14 +96,17 @@ interface BarProps {
   to: number;
   chosen: boolean;
   onChoose: (run: RunBar) => void;
+  outlook: RunOutlook | undefined;
 }
 
-function Bar({ run, zone, part, now, from, to, chosen, onChoose }: BarProps) {
+function Bar({ run, zone, part, now, from, to, chosen, onChoose, outlook }: BarProps) {
   const began = millis(run.began);
   const predicted = [millis(run.predicted_began), millis(run.predicted_ended)] as const;
   const ended = millis(run.ended) ?? (began === null ? null : (now ?? began));
   const begins = began ?? predicted[0] ?? millis(run.occurrence);
-  const last = Math.max(ended ?? 0, predicted[1] ?? 0, millis(run.ahead_end) ?? 0, begins);
+  const edge = [millis(outlook?.early ?? null), millis(outlook?.late ?? null)] as const;
+  const goesOn = millis(run.ahead_end) ?? 0;
+  const last = Math.max(ended ?? 0, predicted[1] ?? 0, goesOn, edge[1] ?? 0, begins);
   if (last < from || begins > to) return null;
   const window = millis(run.window_end);
   const span = (a: number, b: number) => ({
@@ -112,8 +119,8 @@ function Bar({ run, zone, part, now, from, to, chosen, onChoose }: BarProps) {
     <button
       type="button"
       aria-pressed={chosen}
-      aria-label={inWords(run, zone)}
-      title={inWords(run, zone)}
+      aria-label={inWords(run, zone, outlook)}
+      title={inWords(run, zone, outlook)}
       onClick={() => onChoose(run)}
       className="absolute inset-y-0 focus-visible:-outline-offset-2"
       style={span(begins, last)}
@@ -127,6 +134,7 @@ function Bar({ run, zone, part, now, from, to, chosen, onChoose }: BarProps) {
         ended={ended}
         predicted={predicted}
         window={window}
+        edge={edge}
         tall={tall}
         chosen={chosen}
       />
@@ -147,6 +155,8 @@ interface Layers {
   ended: number | null;
   predicted: readonly [number | null, number | null];
   window: number | null;
+  /** Between which instants it ends in 9 of 10 draws. */
+  edge: readonly [number | null, number | null];
   tall: boolean;
   chosen: boolean;
 }
@@ -187,6 +197,13 @@ function BarLayers(p: Layers) {
           style={inside(p.ended, ahead)}
         />
       )}
+      {p.edge[0] !== null && p.edge[1] !== null && (
+        <span
+          data-soft-edge
+          className={clsx("soft-edge absolute", height)}
+          style={inside(Math.max(p.edge[0], p.begins), p.edge[1])}
+        />
+      )}
       {p.predicted[0] !== null && p.predicted[1] !== null && (
         <span
           className={clsx(
@@ -200,7 +217,7 @@ function BarLayers(p: Layers) {
   );
 }
 
-function inWords(run: RunBar, zone: string): string {
+function inWords(run: RunBar, zone: string, outlook?: RunOutlook): string {
   const said = [`${run.name}, due ${dayClock(run.occurrence, zone)}`];
   if (run.state === "due") said.push("not begun");
   if (run.state === "under way") {
@@ -218,5 +235,11 @@ function inWords(run: RunBar, zone: string): string {
   }
   if (run.predicted_ended && !run.ended)
     said.push(`predicted to end ${clock(run.predicted_ended, zone)}`);
+  if (outlook?.early && outlook.late)
+    said.push(
+      `in 9 of 10 draws ends between ${clock(outlook.early, zone)} and ${clock(outlook.late, zone)}`,
+    );
+  if (outlook?.likely_missed.length)
+    said.push(`${count(outlook.likely_missed.length, "machine")} likely to be missed`);
   return said.join("; ");
 }

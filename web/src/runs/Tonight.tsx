@@ -18,6 +18,7 @@ import { Verdict } from "../ui/Verdict";
 import { ClockDesk, useRunnerClock } from "./ClockDesk";
 import { keyOf, NightChart } from "./NightChart";
 import { NotDone } from "./NotDone";
+import { OutlookOfTonight, useOutlook } from "./Outlook";
 import { LedgerRunSheet } from "./RunSheet";
 import { useNews } from "./useNews";
 
@@ -45,6 +46,7 @@ function Night(props: {
   const now = useRunnerClock(night.clock, night.runner);
   const run: RunBar | undefined = night.runs.find((each) => keyOf(each) === chosen);
   const mayPlan = useMay("plan");
+  const { byRun } = useOutlook(plan, night.runner !== null);
   const failed = night.troubles.filter((t) => !t.made_good);
   return (
     <div className="flex min-h-0 flex-1 narrow:flex-col">
@@ -89,12 +91,21 @@ function Night(props: {
             now={now}
             chosen={chosen}
             onChoose={(each) => onChoose(keyOf(each) === chosen ? null : keyOf(each))}
+            outlook={byRun}
           />
         )}
         <div className="flex items-baseline justify-between gap-4">
           <Legend />
           <TableFiles of={`plans/${plan}/tables/tonight`} what="Runs of tonight" />
         </div>
+        {night.runner && (
+          <OutlookOfTonight
+            plan={plan}
+            zone={zone}
+            orders={night.orders}
+            ordersPossible={night.runner !== null}
+          />
+        )}
         <NotDone
           title="Not done so far"
           troubles={failed}
@@ -136,6 +147,10 @@ export function Legend() {
       <span>
         <span className="mr-1 inline-block h-2.5 w-5 border border-dashed border-ink-2 align-middle" />{" "}
         as it goes on
+      </span>
+      <span>
+        <span className="soft-edge mr-1 inline-block h-2.5 w-5 align-middle" /> ends in here in 9 of
+        10
       </span>
     </p>
   );

@@ -11,10 +11,22 @@ const NAMES: Record<OrderKind, string> = {
   stop: "Stop",
   hold: "Hold",
   release: "Release",
+  "hold tonight": "Hold for tonight",
+  "let pass": "Let pass",
+  "no verify": "Leave out the verify",
+  "any proxy": "Any proxy",
+  "more slots": "More slots",
 };
 
 /** Orders that are about a job, whichever of its machines are chosen. */
-const OF_THE_JOB: ReadonlySet<OrderKind> = new Set(["hold", "release"]);
+const OF_THE_JOB: ReadonlySet<OrderKind> = new Set([
+  "hold",
+  "release",
+  "hold tonight",
+  "let pass",
+  "no verify",
+  "any proxy",
+]);
 
 /** Orders for a job or some of its machines: each says what it would do before it is given. */
 export function OrderDesk(props: {
@@ -35,7 +47,7 @@ export function OrderDesk(props: {
       ? []
       : [...(chosen.length || each !== "retry" ? chosen : failed)];
   const machines = machinesOf(kind);
-  const body = { kind: kind ?? "run", job, machines };
+  const body = { kind: kind ?? "run", job, machines, proxy: null, slots: 0 };
   const effect = useQuery({
     queryKey: [...runsKey(plan), "order", job, kind, machines],
     queryFn: () => previewOrder(plan, body),

@@ -2,20 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal, get_args
 
 from gambrel.core import words
 from gambrel.core.loads.load_series import Floats, load_series
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import planner_zone
-from gambrel.core.plan.objects import Plan, Running, RunningMachine, RunningRun
+from gambrel.core.plan.objects import Job, Plan, Running, RunningMachine, RunningRun
 from gambrel.core.simulation.forecast import Forecast, Run
 from gambrel.core.units import DAY, MINUTE, SAME_INSTANT
 
-OrderKind = Literal["run", "run in full", "retry", "stop", "hold", "release"]
-ORDER_KINDS: tuple[OrderKind, ...] = ("run", "run in full", "retry", "stop", "hold", "release")
+OrderKind = Literal[
+    "run", "run in full", "retry", "stop", "hold", "release",
+    "hold tonight", "let pass", "no verify", "any proxy", "more slots",
+]  # fmt: skip
+ORDER_KINDS: tuple[OrderKind, ...] = get_args(OrderKind)
+TONIGHT_ONLY: tuple[OrderKind, ...] = ORDER_KINDS[6:]
+"""What holds until the night ends, and then is as the plan says."""
+LASTING: tuple[OrderKind, ...] = ("hold", "release", *TONIGHT_ONLY)
+"""What changes how the plan is carried out from then on, instead of what is under way."""
+MOST_MORE_SLOTS = 64
 MATTERS_S = MINUTE
 """A run that ends less than this later is not delayed."""
 
@@ -29,17 +37,28 @@ class Order:
     """What a runner is asked to do.
 
     Attributes:
+        job: which it is about; "" for "more slots".
         machines: of the job; none: all that it selects.
-        occurrence: of "stop", which run; None: the one that is under way.
+        proxy, slots: of "more slots", which proxy takes how many more disks at once.
     """
 
     kind: OrderKind
     job: str
     machines: tuple[str, ...] = ()
+    proxy: str | None = None
+    slots: int = 0
+
+    @property
+    def detail(self) -> dict[str, Any]:
+        """What it says beside the job and the machines, as an order of the protocol has it."""
+        return {} if self.proxy is None else {"proxy": self.proxy, "slots": self.slots}
 
 
 def order_in_words(plan: Plan, order: Order) -> str:
     """The order as a sentence for lists and the audit trail."""
+    if order.kind == "more slots":
+        more = words.count(order.slots, "disk")
+        return f"Let {order.proxy} read {more} more at once tonight"
     job = plan.job_by_id[order.job].name
     of = f"{words.count(len(order.machines), 'machine')} of {job}" if order.machines else job
     return {
@@ -49,6 +68,10 @@ def order_in_words(plan: Plan, order: Order) -> str:
         "stop": f"Stop {of}",
         "hold": f"Hold {job}",
         "release": f"Release {job}",
+        "hold tonight": f"Hold {job} until the night is over",
+        "let pass": f"Let {job} pass the other jobs tonight",
+        "no verify": f"Leave out the verify of {job} tonight",
+        "any proxy": f"Let any proxy read for {job} tonight",
     }[order.kind]
 
 
@@ -60,15 +83,74 @@ def ordered(plan: Plan, order: Order) -> Plan:
     """
     running = plan.state.running
     assert running is not None
-    if order.kind in ("hold", "release"):
-        job = plan.job_by_id[order.job]
-        held = replace(job, on_hold=order.kind == "hold", hold_until=None)
-        if held.on_hold == job.on_hold:
-            raise OrderRefused(f"{job.name} {'is on hold already' if job.on_hold else 'runs'}")
-        return replace(plan, jobs=tuple(held if j.id == job.id else j for j in plan.jobs))
+    if order.kind in LASTING:
+        return lasting(plan, order)
     if order.kind == "stop":
         return _stopped(plan, running, order)
     return _begun(plan, running, order)
+
+
+def lasting(plan: Plan, order: Order) -> Plan:
+    """A plan as it is carried out while an order of `LASTING` holds.
+
+    Raises:
+        OrderRefused: where it changes nothing.
+    """
+    if order.kind == "more slots":
+        return _with_slots(plan, order)
+    job = plan.job_by_id[order.job]
+    if order.kind == "let pass":
+        return _passing(plan, job)
+    changed, already = {
+        "hold": (replace(job, on_hold=True, hold_until=None), "is on hold already"),
+        "hold tonight": (replace(job, on_hold=True, hold_until=None), "is on hold already"),
+        "release": (replace(job, on_hold=False, hold_until=None), "is not on hold"),
+        "no verify": (replace(job, verify="none"), "verifies nothing"),
+        "any proxy": (replace(job, proxies=None), "is not bound to a proxy"),
+    }[order.kind]
+    if changed == job:
+        raise OrderRefused(f"{job.name} {already}")
+    return replace(plan, jobs=tuple(changed if j.id == job.id else j for j in plan.jobs))
+
+
+FIRST = 5
+"""The highest priority."""
+
+
+def _passing(plan: Plan, passing: Job) -> Plan:
+    """A plan in which one job stands before all others in every queue."""
+    jobs = tuple(
+        replace(job, priority=FIRST if job.id == passing.id else min(job.priority, FIRST - 1))
+        for job in plan.jobs
+    )
+    if jobs == plan.jobs:
+        raise OrderRefused(f"{passing.name} stands before all others already")
+    return replace(plan, jobs=jobs)
+
+
+def _with_slots(plan: Plan, order: Order) -> Plan:
+    if order.proxy not in {proxy.id for proxy in plan.proxies}:
+        raise OrderRefused(f"{order.proxy} is no proxy of the plan")
+    return replace(
+        plan,
+        proxies=tuple(
+            replace(proxy, slots=proxy.slots + order.slots) if proxy.id == order.proxy else proxy
+            for proxy in plan.proxies
+        ),
+    )
+
+
+def while_they_hold(plan: Plan, orders: Iterable[Order]) -> Plan:
+    """A plan as it is carried out under some orders of `LASTING`, given in this order."""
+    for order in orders:
+        if order.job and order.job not in plan.job_by_id:
+            continue
+        try:
+            plan = lasting(plan, order)
+        except OrderRefused:
+            # Another plan was adopted since, in which it says nothing new.
+            continue
+    return plan
 
 
 def _with(plan: Plan, running: Running) -> Plan:

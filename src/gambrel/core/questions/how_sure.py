@@ -8,16 +8,16 @@ the seed and its own number only, so samples may be made anywhere and in any ord
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem
-from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.engine.walk import Walk, settled_walk
+from gambrel.core.simulation.varying import STREAM_KINDS, vary
 from gambrel.core.units import SAME_INSTANT
 
 
@@ -84,30 +84,15 @@ def _sample(evaluator: Evaluator, spread: Spread, random: np.random.Generator) -
     layout = layout_of(plan)
     change = np.exp(spread.change * random.standard_normal(len(plan.machines)))
     rates = np.exp(spread.rate * random.standard_normal(len(layout.capacity)))
-    streams = np.exp(spread.stream * random.standard_normal(4))
-    # What somebody has set is what it is: the limits of jobs, and of links by the hour.
-    rates[[name.startswith("job:") for name in layout.topology.resource_names]] = 1.0
-    first_link = layout.topology.resource(f"link:{plan.links[0].id}") if plan.links else 0
+    streams = np.exp(spread.stream * random.standard_normal(len(STREAM_KINDS)))
     walk = settled_walk(
-        layout.varied(change, rates, streams),
-        _with_links(plan, rates[first_link : first_link + len(plan.links)]),
+        *vary(layout, plan, change, rates, streams),
         problem.from_ if problem.begins is None else problem.begins,
         problem.to,
         problem.points,
         beyond_s=problem.beyond_s,
     )
     return _nights(evaluator, walk)
-
-
-def _with_links(plan: Plan, factors: t.Floats) -> Plan:
-    """A plan whose links carry more or less, within the limits that they have by the hour."""
-    return replace(
-        plan,
-        links=tuple(
-            replace(link, mbit_per_s=link.mbit_per_s * float(factor))
-            for link, factor in zip(plan.links, factors, strict=True)
-        ),
-    )
 
 
 def _nights(evaluator: Evaluator, walk: Walk) -> Sample:

@@ -20,7 +20,7 @@ from gambrel.core.simulation.engine.kernel import advance, settle_all
 from gambrel.core.simulation.engine.layout import Layout
 from gambrel.core.simulation.engine.points import save_points
 from gambrel.core.simulation.engine.restore_arrays import chains_of_restores, restore_arrays
-from gambrel.core.simulation.engine.taking_up import read_under_way, take_up
+from gambrel.core.simulation.engine.taking_up import UnderWay, read_under_way, take_up
 from gambrel.core.simulation.engine.world import open_world, set_flow
 from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot
 from gambrel.core.simulation.turns import simulations, stop_if_unwanted
@@ -77,6 +77,9 @@ class Walk:
         settled: whether all that was due before `to` ended among all that is due later.
         quiet: (instant, points) at the quiet instants that were asked for.
         chains: (repository, job, machine) of each chain, by position.
+
+    Args:
+        under_way: what `running` comes to, where that has been read for this layout already.
     """
 
     def __init__(
@@ -89,6 +92,7 @@ class Walk:
         snapshots_from: Iterable[float] = (),
         until: float | None = None,
         running: Running | None = None,
+        under_way: UnderWay | None = None,
     ) -> None:
         self.layout = layout
         self.plan = plan
@@ -102,7 +106,9 @@ class Walk:
         if running is not None:
             # What falls on the first instant has begun there already.
             self.due = self.due[self.due["at"] > from_ + SAME_INSTANT]
-        self._under_way = None if running is None else read_under_way(layout, plan, points, running)
+        if under_way is None and running is not None:
+            under_way = read_under_way(layout, plan, points, running)
+        self._under_way = under_way
         self.chains = self._chains(points)
         self._restores = restore_arrays(layout, plan, self.chains, from_, to, running)
         self.world = self._world(points, sorted(snapshots_from))

@@ -1,0 +1,350 @@
+"""How a night that is under way will end, by what it has shown by now, and how sure that is.
+
+The rest of the night is simulated from where it is (section 15), in the plan as corrected by what
+the night has shown (`shown_tonight`): that is the expected course. Around it the factors that
+nobody knows yet are drawn again and again, from lognormal distributions whose spread is what the
+night has left of it; each draw is a simulation of the rest. The 5th and the 95th percentile of an
+end are its soft edge.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from gambrel.core.ledger.records import RunRecord
+from gambrel.core.ledger.shown_tonight import (
+    CHANGE_PRIOR,
+    RATE_PRIOR,
+    Shown,
+    corrected,
+    fading,
+    folder_of,
+    shown_by,
+    unsure,
+)
+from gambrel.core.nights.nights import TIGHT_MARGIN_S, Night, Verdict
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.engine import tables as t
+from gambrel.core.simulation.engine.layout import Layout, layout_of
+from gambrel.core.simulation.engine.taking_up import UnderWay, fits, read_under_way
+from gambrel.core.simulation.engine.walk import Walk
+from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.simulate import simulate
+from gambrel.core.simulation.varying import STREAM_KINDS, vary
+from gambrel.core.units import HOUR, SAME_INSTANT
+
+DRAWS = 100
+OWN_CHANGE = 0.25
+"""How much the change of one machine differs from that of its folder (σ of a logarithm)."""
+EDGE = (5.0, 50.0, 95.0)
+LIKELY = 0.5
+
+RunKey = tuple[str, int]
+"""(job, occurrence in microseconds)."""
+
+
+@dataclass(frozen=True, slots=True)
+class RunOutlook:
+    """How a run that is not over is likely to end.
+
+    Attributes:
+        expected_end: in the expected course; None where no machine of it gets going.
+        early, middle, late: the 5th, 50th and 95th percentile of its end; None where it does not
+            end in most draws.
+        late_share: the part of the draws in which it ends after its window.
+        missed: (machine, the part of the draws in which it is not done), where that is not 0.
+    """
+
+    job: str
+    occurrence: float
+    window_end: float | None
+    expected_end: float | None
+    early: float | None
+    middle: float | None
+    late: float | None
+    late_share: float
+    missed: tuple[tuple[str, float], ...]
+
+    @property
+    def likely_missed(self) -> tuple[str, ...]:
+        """The machines that more draws miss than not."""
+        return tuple(machine for machine, share in self.missed if share >= LIKELY)
+
+
+@dataclass(frozen=True, slots=True)
+class Outlook:
+    """How the rest of a night will go from an instant on.
+
+    Attributes:
+        shown: what the night has shown by then.
+        early_end, last_end, late_end: percentiles of when the last run with a window ends.
+        fits: the part of the draws in which every run that is not over keeps its window, with all
+            of its machines. What is over by now is not in it.
+        verdict: of what is not over: "over" where that is so in most draws, "tight" where the
+            middle end of a run is less than the margin of section 13 before its window's, "fits".
+    """
+
+    at: float
+    draws: int
+    shown: Mapping[str, Shown]
+    runs: tuple[RunOutlook, ...]
+    early_end: float | None
+    last_end: float | None
+    late_end: float | None
+    fits: float
+    verdict: Verdict
+
+
+class Draws:
+    """Rests of a night, drawn again and again from one instant.
+
+    Two plans drawn with one seed see the same world in each draw: what differs between them comes
+    from the plans (common random numbers).
+    """
+
+    def __init__(
+        self,
+        plan: Plan,
+        until: float,
+        shown: Mapping[str, Shown],
+        rest_s: float,
+        seed: int = 1,
+    ) -> None:
+        running = plan.state.running
+        assert running is not None
+        self.plan, self.at, self.until, self.seed = plan, running.at, until, seed
+        self.layout: Layout = layout_of(plan)
+        if not fits(self.layout, running):
+            raise ValueError("runs under way whose machines have changed cannot be drawn")
+        self._points = self.layout.points_of(plan)
+        self._under_way = read_under_way(self.layout, plan, self._points, running)
+        weight = fading(rest_s)
+        self._streams = np.array([unsure(shown, f"stream:{kind}") for kind in STREAM_KINDS])
+        self._rates = np.array(
+            [
+                shown[name].error if name in shown else RATE_PRIOR
+                for name in self.layout.topology.resource_names
+            ]
+        )
+        # What fades comes back as what nobody knows.
+        self._streams, self._rates = (
+            np.sqrt((weight * each) ** 2 + ((1.0 - weight) * RATE_PRIOR) ** 2)
+            for each in (self._streams, self._rates)
+        )
+        folders = sorted({folder_of(machine) for machine in plan.machines})
+        place = {folder: i for i, folder in enumerate(folders)}
+        self._folder = np.array([place[folder_of(m)] for m in plan.machines], np.int64)
+        self._change = np.array(
+            [
+                shown[f"change:{folder}"].error if f"change:{folder}" in shown else CHANGE_PRIOR
+                for folder in folders
+            ]
+        )
+
+    def walk(self, number: int) -> Walk:
+        """The rest of the night in one draw."""
+        random = np.random.default_rng((self.seed, number))
+        plan = self.plan
+        streams = np.exp(self._streams * random.standard_normal(len(self._streams)))
+        rates = np.exp(self._rates * random.standard_normal(len(self._rates)))
+        folders = self._change * random.standard_normal(len(self._change))
+        own = OWN_CHANGE * random.standard_normal(len(plan.machines))
+        change = np.exp(folders[self._folder] + own)
+        layout, varied = vary(self.layout, plan, change, rates, streams)
+        walk = Walk(
+            layout, varied, self.at, self.until, self._points, running=plan.state.running,
+            under_way=_with_change(layout, self._under_way, change),
+        )  # fmt: skip
+        walk.run()
+        return walk
+
+
+def _with_change(layout: Layout, told: UnderWay, change: t.Floats) -> UnderWay:
+    """What is under way with other totals of incrementals; nobody knows those before their end."""
+    if not len(told.disks):
+        return told
+    tasks = told.tasks[told.disks["task"]]
+    jobs = told.runs["job"][tasks["run"]]
+    members = layout.job["members_from"][jobs] + tasks["order"]
+    moves = (told.disks["moved"] == 0) & (tasks["kind"] == t.INCREMENTAL)
+    factors = np.where(moves, change[layout.member["machine"][members]], 1.0)
+    disks = told.disks.copy()
+    disks["work"] = np.maximum(disks["work"] * factors, disks["done"])
+    return told._replace(disks=disks)
+
+
+@dataclass(frozen=True, slots=True)
+class Rest:
+    """The rest of a night from now, expected and to be drawn.
+
+    Attributes:
+        plan: as corrected by what the night has shown.
+        expected: the expected course, a simulation of that plan.
+        lasts_s: how long the night was predicted to last from here.
+    """
+
+    plan: Plan
+    expected: Forecast
+    shown: Mapping[str, Shown]
+    until: float
+    lasts_s: float
+
+    def draws_of(self, plan: Plan, seed: int = 1) -> Draws:
+        """Draws of this rest in a plan that differs from its own by an order, say.
+
+        Raises:
+            ValueError: where what is under way cannot be drawn, as its machines have changed.
+        """
+        return Draws(plan, self.until, self.shown, self.lasts_s, seed)
+
+
+def rest_of(plan: Plan, night: Night, runs: Sequence[RunRecord]) -> Rest:
+    """The rest of a night from where it is, by what it has shown.
+
+    Args:
+        plan: with `state.running` as the ledger knows it, see `under_way`.
+        runs: of the night, with what was predicted.
+    """
+    assert plan.state.running is not None
+    at = plan.state.running.at
+    until = max(night.end, at + HOUR)
+    shown = shown_by(plan, runs, at)
+    lasts_s = _lasts_s(runs, at, until)
+    better = corrected(plan, shown, lasts_s)
+    return Rest(better, simulate(better, at, until), shown, until, lasts_s)
+
+
+def _lasts_s(runs: Sequence[RunRecord], at: float, until: float) -> float:
+    """How long the night still lasts, as was predicted of it; an hour where that is over."""
+    ends = [run.predicted["ended"] for run in runs if run.predicted and run.predicted["ended"]]
+    return float(min(max([HOUR, *(end - at for end in ends)]), until - at))
+
+
+def outlook(rest: Rest, draws: int = DRAWS, seed: int = 1) -> Outlook:
+    """How the rest of a night will go. Raises ValueError as `Rest.draws_of`."""
+    drawn = rest.draws_of(rest.plan, seed)
+    return summed(rest, [tally(drawn.walk(number)) for number in range(draws)])
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """What one draw came to.
+
+    Attributes:
+        ends: by run when it ended, UTC seconds; infinite where it did not.
+        past: by run by how many seconds it ended after its window; negative before it, NaN where
+            it has none.
+        undone: by run the machines that were not done.
+        machines: by run how many it has.
+    """
+
+    ends: Mapping[RunKey, float]
+    past: Mapping[RunKey, float]
+    undone: Mapping[RunKey, tuple[str, ...]]
+    machines: Mapping[RunKey, int]
+
+    @property
+    def missed(self) -> int:
+        """How many machine-runs were not done."""
+        return sum(map(len, self.undone.values()))
+
+    @property
+    def late_s(self) -> float:
+        """By how much runs were past their windows, in all."""
+        return sum(past for past in self.past.values() if past > SAME_INSTANT)
+
+
+def tally(walk: Walk) -> Tally:
+    """Read what a draw came to; runs that had ended before it are not in it."""
+    world, plan, layout = walk.world, walk.plan, walk.layout
+    run, task = world.run[: world.n[t.N_RUN]], world.task[: world.n[t.N_TASK]]
+    counted = (run["outcome"] != t.RUN_SKIPPED) & (run["ended_before"] == 0)
+    ids = [job.id for job in plan.jobs]
+    keys: list[RunKey | None] = [
+        (ids[job], round((at + t.EPOCH) * 1e6)) if counts_it else None
+        for job, at, counts_it in zip(
+            run["job"].tolist(), run["occurrence"].tolist(), counted.tolist(), strict=True
+        )
+    ]
+    ends, past, counts = {}, {}, {}
+    for key, ended, closes, machines_n in zip(
+        keys,
+        run["ended"].tolist(),
+        run["closes"].tolist(),
+        run["tasks_n"].tolist(),
+        strict=True,
+    ):
+        if key is not None:
+            counts[key] = machines_n
+            ends[key] = ended + t.EPOCH
+            past[key] = ended - closes if np.isfinite(closes) else float("nan")
+    undone: dict[RunKey, list[str]] = {}
+    machines = layout.member["machine"]
+    # What had failed by then is no outlook any more.
+    open_ = ~(task["ended"] <= walk.from_ - t.EPOCH + SAME_INSTANT)
+    for row in task[(task["outcome"] != t.DONE) & open_ & counted[task["run"]]]:
+        found = keys[row["run"]]
+        if found is not None:
+            undone.setdefault(found, []).append(plan.machines[machines[row["member"]]].id)
+    return Tally(ends, past, {key: tuple(each) for key, each in undone.items()}, counts)
+
+
+def summed(rest: Rest, tallies: Sequence[Tally]) -> Outlook:
+    """What draws come to. Raises ValueError for none at all."""
+    if not tallies:
+        raise ValueError("nothing was drawn")
+    expected, runs = rest.expected, []
+    for run in expected.runs:
+        if run.outcome == "skipped":
+            continue
+        key = (run.job, round(run.occurrence * 1e6))
+        ends = [each.ends.get(key, np.inf) for each in tallies]
+        early, middle, late = _percentiles(ends)
+        shares: dict[str, int] = {}
+        for each in tallies:
+            for machine in each.undone.get(key, ()):
+                shares[machine] = shares.get(machine, 0) + 1
+        runs.append(
+            RunOutlook(
+                run.job, run.occurrence, run.window_end, run.ended, early, middle, late,
+                sum(each.past.get(key, 0.0) > SAME_INSTANT for each in tallies) / len(tallies),
+                tuple(sorted((m, n / len(tallies)) for m, n in shares.items())),
+            )
+        )  # fmt: skip
+    bound = {(r.job, round(r.occurrence * 1e6)) for r in runs if r.window_end is not None}
+    bound = bound or {(r.job, round(r.occurrence * 1e6)) for r in runs}
+    lasts = [
+        max((end for key, end in each.ends.items() if key in bound), default=np.inf)
+        for each in tallies
+    ]
+    early, middle, late = _percentiles(lasts)
+    well = sum(not each.missed and not each.late_s for each in tallies) / len(tallies)
+    margins = [
+        run.window_end - run.middle
+        for run in runs
+        if run.window_end is not None and run.middle is not None
+    ]
+    tight = bool(margins) and min(margins) < TIGHT_MARGIN_S
+    return Outlook(
+        at=expected.from_,
+        draws=len(tallies),
+        shown=rest.shown,
+        runs=tuple(runs),
+        early_end=early,
+        last_end=middle,
+        late_end=late,
+        fits=well,
+        verdict="over" if well < LIKELY else "tight" if tight else "fits",
+    )
+
+
+def _percentiles(values: Sequence[float]) -> tuple[float | None, float | None, float | None]:
+    """The edges of some ends; None where most are infinite."""
+    known = [value for value in values if np.isfinite(value)]
+    if 2 * len(known) < len(values) or not known:
+        return None, None, None
+    early, middle, late = np.percentile(known, EDGE)
+    return float(early), float(middle), float(late)

@@ -1,0 +1,231 @@
+"""What a night has shown by now: streams, shared resources and change that are not as planned.
+
+Each machine-run that has moved, or moves, tells how fast it was beside how fast it was predicted to
+be; each incremental that is done, how much had changed. The logarithms of these ratios are
+gathered by what limited the machine-run when it was predicted (the ceiling of a stream, by
+transport; or a shared resource), and by folder for change.
+
+The estimate is the mean of a normal distribution whose prior has mean 0 and variance s0², given n
+observations of variance s² (A. Gelman and others, "Bayesian Data Analysis", 3rd edition, 2.5), with
+the median of the observations in place of their mean, as single runs may be far off:
+
+    m = median · n / (n + s² / s0²),    variance = s² / (n + s² / s0²)
+
+It holds for now. Things drift back to what they usually are: the correction of a rate is taken to
+fade as exp(-t / τ), as in an Ornstein-Uhlenbeck process (G. Uhlenbeck, L. Ornstein, "On the theory
+of the Brownian motion", 1930), and the rest of the night is simulated with its mean over that time:
+
+    w = τ / T · (1 - exp(-T / τ))
+
+What has changed on disks does not drift: change is corrected in full.
+
+Limits: streams that share a resource with others than predicted are slower or faster for that
+reason alone. The median of many is little moved by it; that of three may be.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from math import exp, log, sqrt
+from statistics import median
+from typing import Any
+
+from gambrel.core.ledger.predicting import actual_parts, predicted_parts
+from gambrel.core.ledger.records import MachineRecord, RunRecord
+from gambrel.core.plan.objects import Machine, Plan
+from gambrel.core.simulation.varying import STREAM_KINDS
+from gambrel.core.units import HOUR, MINUTE
+
+STREAM_PRIOR, STREAM_NOISE = 0.10, 0.15
+RATE_PRIOR, RATE_NOISE = 0.10, 0.30
+CHANGE_PRIOR, CHANGE_NOISE = 0.20, 0.45
+"""s0 and s above: of the logarithms of factors."""
+FADES_S = 6 * HOUR
+"""τ above."""
+LEAST_PREDICTED_S, LEAST_SHOWN_S = 30.0, 15.0
+"""A machine-run that moves for less tells nothing of a rate."""
+LEAST_UNDER_WAY_S = 2 * MINUTE
+MOSTLY = 0.6
+"""What limits a machine-run for so much of its time is what it tells about."""
+FARTHEST = log(4.0)
+"""One machine-run tells of no more than four times as fast, or as slow."""
+
+_CORRECTED = {
+    "proxy": ("proxies", ("mib_per_s",)),
+    "link": ("links", ("mbit_per_s",)),
+    "datastore": ("datastores", ("read_mib_per_s",)),
+    "host_nic": ("hosts", ("nic_mbit_per_s",)),
+    "repository": ("repositories", ("ingest_mib_per_s",)),
+}
+"""For the first part of a resource's name the list of the plan and the keys with its rate."""
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """What a night has shown of one thing.
+
+    Attributes:
+        what: "stream:hot_add", the name of a resource as "proxy:quay-p2", or "change:" and a
+            folder.
+        log_factor: of what was planned, 0 for as planned; `error`: its standard deviation.
+        runs: how many machine-runs it rests on.
+    """
+
+    what: str
+    log_factor: float
+    error: float
+    runs: int
+
+    @property
+    def factor(self) -> float:
+        """How many times as fast, or as much, as planned."""
+        return exp(self.log_factor)
+
+
+def folder_of(machine: Machine) -> str:
+    """The outermost folder of a machine: what tells of it for others."""
+    return machine.folder.partition("/")[0]
+
+
+def shown_by(plan: Plan, runs: Iterable[RunRecord], at: float) -> Mapping[str, Shown]:
+    """What the runs of a night have shown by an instant, by what it is about."""
+    seen: dict[str, list[float]] = defaultdict(list)
+    for run in runs:
+        for record in run.machines.values():
+            machine = plan.machine_by_id.get(record.machine)
+            if machine is None or record.predicted is None:
+                continue
+            for what, ratio in (*_rate(record, at), *_change(machine, record)):
+                seen[what].append(max(-FARTHEST, min(FARTHEST, log(ratio))))
+    return {what: _estimate(what, told) for what, told in sorted(seen.items())}
+
+
+def _rate(record: MachineRecord, at: float) -> Iterator[tuple[str, float]]:
+    """What a machine-run tells of a rate: what limited it, and how fast it was beside predicted."""
+    predicted = record.predicted
+    assert predicted is not None
+    expected = predicted_parts(predicted["parts"])["moving"]
+    if expected < LEAST_PREDICTED_S or not predicted["source_bytes"]:
+        return
+    took = actual_parts(record)["moving"]
+    if took is None and record.ended is None and record.prepared is not None:
+        told = max((disk.at for disk in record.disks.values()), default=record.prepared)
+        took = min(told, at) - record.prepared
+        if took < LEAST_UNDER_WAY_S:
+            return
+    moved = record.moving_bytes()
+    if took is None or took < LEAST_SHOWN_S or moved <= 0:
+        return
+    by: dict[str, float] = defaultdict(float)
+    for kind, seconds, limited_by in predicted["parts"]:
+        if kind == "moving":
+            by[limited_by or ""] += seconds
+    limiting = max(by, key=lambda name: by[name], default="")
+    if by.get(limiting, 0.0) < MOSTLY * expected:
+        return
+    if limiting == "transport":
+        transports = {d.transport or "agent" for d in record.disks.values()}
+        if len(transports) != 1:
+            return
+        limiting = f"stream:{transports.pop().replace('-', '_')}"
+        if limiting.removeprefix("stream:") not in STREAM_KINDS:
+            return
+    elif limiting.partition(":")[0] not in _CORRECTED:
+        return
+    yield limiting, (moved / took) / (predicted["source_bytes"] / expected)
+
+
+def _change(machine: Machine, record: MachineRecord) -> Iterator[tuple[str, float]]:
+    """How much more a machine's incremental read than predicted."""
+    assert record.predicted is not None
+    expected = record.predicted["source_bytes"]
+    if (
+        record.outcome == "done"
+        and record.kind == record.predicted["kind"] == "incremental"
+        and record.source_bytes > 0
+        and expected > 0
+    ):
+        yield f"change:{folder_of(machine)}", record.source_bytes / expected
+
+
+def _scales(what: str) -> tuple[float, float]:
+    kind = what.partition(":")[0]
+    if kind == "stream":
+        return STREAM_PRIOR, STREAM_NOISE
+    return (CHANGE_PRIOR, CHANGE_NOISE) if kind == "change" else (RATE_PRIOR, RATE_NOISE)
+
+
+def _estimate(what: str, told: Sequence[float]) -> Shown:
+    prior, noise = _scales(what)
+    weight = len(told) + (noise / prior) ** 2
+    return Shown(what, median(told) * len(told) / weight, noise / sqrt(weight), len(told))
+
+
+def unsure(shown: Mapping[str, Shown], what: str) -> float:
+    """The standard deviation of a log factor: what is left of it where something was shown."""
+    found = shown.get(what)
+    return _scales(what)[0] if found is None else found.error
+
+
+def fading(rest_s: float) -> float:
+    """How much of a correction of rates holds over the rest of a night, 0 to 1: w above."""
+    over = rest_s / FADES_S
+    return 1.0 if over <= 1e-9 else (1.0 - exp(-over)) / over
+
+
+def corrected(plan: Plan, shown: Mapping[str, Shown], rest_s: float) -> Plan:
+    """A plan with what a night has shown in place of what it says, for the rest of the night.
+
+    What is under way keeps what it has moved; a machine that has started has in all what section 4
+    says of it in the plan.
+    """
+    weight = fading(rest_s)
+
+    def rate(what: str) -> float:
+        found = shown.get(what)
+        return 1.0 if found is None else exp(weight * found.log_factor)
+
+    lists: dict[str, Any] = {}
+    for kind, (name, keys) in _CORRECTED.items():
+        objects = getattr(plan, name)
+        if any(f"{kind}:{each.id}" in shown for each in objects):
+            lists[name] = tuple(_faster(each, keys, rate(f"{kind}:{each.id}")) for each in objects)
+    told = plan.transports
+    transports = replace(
+        told,
+        **{
+            f"{kind}_mib_per_s": getattr(told, f"{kind}_mib_per_s") * rate(f"stream:{kind}")
+            for kind in STREAM_KINDS
+        },
+    )
+    started = {
+        machine.machine
+        for run in (plan.state.running.runs if plan.state.running else ())
+        for machine in run.machines
+        if machine.start is not None and machine.ended is None
+    }
+    return replace(
+        plan,
+        **lists,
+        transports=transports,
+        machines=tuple(
+            machine if machine.id in started else _changing(machine, shown)
+            for machine in plan.machines
+        ),
+    )
+
+
+def _faster(thing: Any, keys: Sequence[str], factor: float) -> Any:
+    known = {key: getattr(thing, key) for key in keys}
+    if factor == 1.0 or any(value is None for value in known.values()):
+        return thing
+    return replace(thing, **{k: v * factor for k, v in known.items()})
+
+
+def _changing(machine: Machine, shown: Mapping[str, Shown]) -> Machine:
+    found = shown.get(f"change:{folder_of(machine)}")
+    if found is None:
+        return machine
+    return replace(machine, daily_change=machine.daily_change * found.factor)

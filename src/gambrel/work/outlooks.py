@@ -1,0 +1,122 @@
+"""How nights under way will end: drawn beside the requests, anew when runners have told more."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from threading import Lock, Thread
+from typing import Any
+
+from gambrel.core.ledger.as_it_goes import Outlook, Rest, outlook
+from gambrel.core.ledger.comparing import MachineTrouble
+from gambrel.core.ledger.what_would_help import Help, what_would_help
+from gambrel.core.simulation_limits import Cancelled
+
+log = logging.getLogger(__name__)
+
+EVERY_S = 5.0
+"""A plan's night is drawn at most so often."""
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What is known of the rest of a night.
+
+    Attributes:
+        outlook: None where it could not be drawn.
+        helps: None while they are being looked for.
+        current: whether nothing has been reported since.
+    """
+
+    outlook: Outlook | None
+    helps: tuple[Help, ...] | None
+    current: bool
+
+
+class Outlooks:
+    """The newest outlook of each plan's night. Safe to use from several threads.
+
+    One thread works for each plan at most, and none while nobody asks. Only the newest outlook of a
+    plan is kept; it holds no forecast.
+    """
+
+    def __init__(self) -> None:
+        self._lock = Lock()
+        self._known: dict[int, tuple[Any, Told]] = {}
+        self._working: dict[int, Thread] = {}
+        self._begun: dict[int, float] = {}
+        self._closed = False
+
+    def latest(
+        self,
+        plan_id: int,
+        key: object,
+        rest: Callable[[], tuple[Rest, tuple[MachineTrouble, ...]] | None],
+    ) -> Told | None:
+        """What is known of a night by now; None before there is anything.
+
+        Args:
+            key: tells what it rests on: where it differs, it is drawn anew.
+            rest: makes what is drawn, on a thread of its own; None where there is nothing to draw.
+        """
+        with self._lock:
+            known_key, known = self._known.get(plan_id, (None, None))
+            current = known_key == key
+            due = time.monotonic() - self._begun.get(plan_id, float("-inf")) >= EVERY_S
+            if not current and due and plan_id not in self._working and not self._closed:
+                self._begun[plan_id] = time.monotonic()
+                thread = Thread(
+                    target=self._work, args=(plan_id, key, rest), daemon=True,
+                    name=f"outlook of plan {plan_id}",
+                )  # fmt: skip
+                self._working[plan_id] = thread
+                thread.start()
+        return None if known is None else replace(known, current=current)
+
+    def _work(
+        self,
+        plan_id: int,
+        key: object,
+        make: Callable[[], tuple[Rest, tuple[MachineTrouble, ...]] | None],
+    ) -> None:
+        try:
+            made = make()
+            if made is None:
+                self._note(plan_id, key, Told(None, (), True))
+                return
+            rest, failed = made
+            found = outlook(rest)
+            self._note(plan_id, key, Told(found, None, True))
+            self._note(plan_id, key, Told(found, tuple(what_would_help(rest, failed)), True))
+        except (ValueError, Cancelled) as error:
+            # Such as runs whose machines have changed: what there is stays the expected course.
+            log.info("the night of plan %s is not drawn: %s", plan_id, error)
+            self._note(plan_id, key, Told(None, (), True))
+        except Exception:
+            log.exception("the night of plan %s could not be drawn", plan_id)
+            self._note(plan_id, key, Told(None, (), True))
+        finally:
+            with self._lock:
+                self._working.pop(plan_id, None)
+
+    def _note(self, plan_id: int, key: object, told: Told) -> None:
+        with self._lock:
+            before = self._known.get(plan_id)
+            if told.helps is None and before is not None and told.outlook is not None:
+                # Until new ones are found, those found before stand: most hold still.
+                told = replace(told, helps=before[1].helps)
+            self._known[plan_id] = (key, told)
+
+    def wait(self, plan_id: int, within_s: float) -> None:
+        """Wait until nothing is drawn for a plan, for some seconds at most."""
+        with self._lock:
+            thread = self._working.get(plan_id)
+        if thread is not None:
+            thread.join(within_s)
+
+    def close(self) -> None:
+        """Begin nothing any more."""
+        with self._lock:
+            self._closed = True
