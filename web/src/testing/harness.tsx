@@ -5,7 +5,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { render } from "@testing-library/react";
 import { Tooltip } from "radix-ui";
 import type { ReactNode } from "react";
-import { MemoryRouter, useLocation } from "react-router";
+import { BrowserRouter, useLocation } from "react-router";
 import { vi } from "vitest";
 import type { Draft, Job, Night, NightSummary, Plan, Reason, Run, Session } from "../api/client";
 import { sessionQuery } from "../api/planQueries";
@@ -249,13 +249,14 @@ export const session = (role: Role): Session => ({
 export function show(ui: ReactNode, address = `/board/${FRIDAY}`, role: Role = "administer") {
   const client = new QueryClient({ defaultOptions: { queries: { retry: false } } });
   client.setQueryData(sessionQuery.queryKey, session(role));
+  window.history.replaceState(null, "", address);
   return render(
     <QueryClientProvider client={client}>
       <Tooltip.Provider delayDuration={0}>
-        <MemoryRouter initialEntries={[address]}>
+        <BrowserRouter>
           {ui}
           <Address />
-        </MemoryRouter>
+        </BrowserRouter>
       </Tooltip.Provider>
     </QueryClientProvider>,
   );

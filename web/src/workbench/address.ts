@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import { useLocation, useSearchParams } from "react-router";
+import { useLocation, useNavigate, useSearchParams } from "react-router";
 
 /** The views, as the address and the top line name them. */
 export const VIEWS = [
@@ -42,25 +42,36 @@ export type AddressChanges = Record<string, string | readonly string[] | null>;
 
 const viewOf = (path: string) => path.split("/")[1] ?? "";
 
+/** What of the address is no matter of one view. */
+const OF_ALL_VIEWS = new Set(["plan", "draft"]);
+
 /** What a view keeps in the address, and how it changes some of it; `null` takes a key away. */
 export function useAddress() {
-  const [search, setSearch] = useSearchParams();
+  const [search] = useSearchParams();
+  const navigate = useNavigate();
   const view = viewOf(useLocation().pathname);
   const set = useCallback(
     (changes: AddressChanges) => {
-      // What finishes late in a view that was left does not bring it back.
-      if (viewOf(window.location.pathname) !== view) return;
+      // What finishes late in a view that was left does not bring it back. The view may also be
+      // about to be drawn: the address is ahead of the page then. Which draft is in hand is told
+      // either way, or what was saved into it would seem lost.
+      const left = viewOf(window.location.pathname) !== view;
+      const told = Object.entries(changes).filter(([key]) => !left || OF_ALL_VIEWS.has(key));
+      if (!told.length) return;
       // The address as it is now: what finishes late must not bring back what was there when it
       // began.
       const now = new URLSearchParams(window.location.search);
-      for (const [key, value] of Object.entries(changes)) {
+      for (const [key, value] of told) {
         now.delete(key);
         for (const each of value === null ? [] : typeof value === "string" ? [value] : value)
           now.append(key, each);
       }
-      setSearch(now, { replace: true });
+      void navigate(
+        { pathname: window.location.pathname, search: now.toString() },
+        { replace: true },
+      );
     },
-    [setSearch, view],
+    [navigate, view],
   );
   return { search, set };
 }

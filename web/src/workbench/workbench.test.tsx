@@ -2,7 +2,7 @@
 import { act, render, screen, waitFor } from "@testing-library/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { Profiler, useEffect } from "react";
-import { MemoryRouter, Route, Routes } from "react-router";
+import { BrowserRouter, Route, Routes } from "react-router";
 import { beforeEach, describe, expect, it } from "vitest";
 import type { Operation, Plan } from "../api/client";
 import { draft, FRIDAY, night, plan, week } from "../testing/harness";
@@ -65,9 +65,10 @@ async function open(shown: Plan = plan(), more: Record<string, (asked: Asked) =>
     "GET /plans/1": () => shown,
   });
   const client = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+  window.history.replaceState(null, "", "/board");
   render(
     <QueryClientProvider client={client}>
-      <MemoryRouter initialEntries={["/board"]}>
+      <BrowserRouter>
         <Routes>
           <Route
             path="/board/:date?"
@@ -84,7 +85,7 @@ async function open(shown: Plan = plan(), more: Record<string, (asked: Asked) =>
             }
           />
         </Routes>
-      </MemoryRouter>
+      </BrowserRouter>
     </QueryClientProvider>,
   );
   await waitFor(() => expect(bench.night?.date).toBe(FRIDAY));
