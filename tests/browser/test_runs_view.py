@@ -87,6 +87,7 @@ def test_a_night_is_watched_and_something_is_ordered(night):
     expect(sheet).to_be_hidden()
 
 
+@pytest.mark.long
 def test_an_order_is_taken_back(night):
     planner, _ = night
     page = planner.page
@@ -224,6 +225,7 @@ def test_past_runs_are_imported_with_a_look_first(planner):
     expect(page.get_by_role("table")).to_contain_text("office-desk-13")
 
 
+@pytest.mark.long
 def test_an_order_waits_for_somebody_else(night, colleague):
     planner, _ = night
     page, theirs = planner.page, colleague

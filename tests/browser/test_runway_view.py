@@ -91,6 +91,7 @@ def test_a_change_to_come_is_expected_and_switched(planner):
     expect(panel(page, "quay-disk")).to_contain_text("full on")
 
 
+@pytest.mark.long
 def test_nights_and_the_purchase_are_worked_out(planner):
     planner.go(f"{VIEW}?part=nights&months=6")
     page = planner.page

@@ -165,6 +165,9 @@ def test_other_mistakes_are_messages_too(tmp_path, plan_path):
 
 def test_a_plan_loaded_and_saved_is_the_same_file(tmp_path, new_database):
     url = new_database()
+    # One that cannot be read is not stored.
+    assert gambrel("load", str(VECTORS / "sharing.json"), url=url).returncode == 1
+    assert "No plan is stored yet" in gambrel("save", url=url).stderr
     sample, saved = tmp_path / "sample.json", tmp_path / "saved.json"
     assert gambrel("sample", "tiny", "--output", str(sample)).returncode == 0
     loaded = gambrel("load", str(sample), "--name", "mine", url=url)
@@ -173,13 +176,6 @@ def test_a_plan_loaded_and_saved_is_the_same_file(tmp_path, new_database):
     assert saved.read_text() == sample.read_text()
     assert "There is no plan other" in gambrel("save", "--name", "other", url=url).stderr
     assert "no open draft 7" in gambrel("save", "--draft", "7", url=url).stderr
-
-
-def test_a_plan_that_cannot_be_read_is_not_stored(new_database):
-    url = new_database()
-    done = gambrel("load", str(VECTORS / "sharing.json"), url=url)
-    assert done.returncode == 1
-    assert "No plan is stored yet" in gambrel("save", url=url).stderr
 
 
 def test_a_database_that_does_not_answer_is_a_message():
@@ -312,6 +308,7 @@ NEEDS_PAGES = pytest.mark.skipif(
 )
 
 
+@pytest.mark.long
 @NEEDS_PAGES
 def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_database, tmp_path):
     process = start_serving(new_database(), tmp_path, "start")

@@ -63,6 +63,7 @@ def test_a_machine_is_lost_and_another_stands(stored, new_database, tmp_path):
     assert (second / key).stat().st_mode & 0o077 == 0
 
 
+@pytest.mark.long
 def test_plans_that_are_there_are_replaced_only_when_it_is_said(stored, new_database, tmp_path):
     file, state = tmp_path / "all.gambrel-dump", tmp_path / "state"
     assert gambrel("dump", file, url=stored, state=state).returncode == 0

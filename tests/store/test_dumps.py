@@ -66,6 +66,7 @@ def test_what_comes_back_is_what_was_there(filled, other, tmp_path):
         connection.execute(text("UPDATE audit_entries SET actor = 'x'"))
 
 
+@pytest.mark.long
 def test_it_is_of_one_instant_while_others_write(filled, maker, other, tmp_path):
     """A plan and its audit entry are one transaction: never one without the other."""
     stop = threading.Event()

@@ -52,6 +52,7 @@ def test_the_environment_names_a_cluster(monkeypatch):
     assert Workers.of_environment().cluster is None
 
 
+@pytest.mark.long
 def test_a_search_in_other_processes_finds_what_it_finds_here(local):
     problem = crowded(3)
     packed = worker_tasks.Packed.of(problem)

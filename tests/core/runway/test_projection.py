@@ -64,7 +64,7 @@ def lifetimes(draw, plan):
     return found
 
 
-@settings(max_examples=150)
+@settings(max_examples=60)
 @given(plan=plans(), data=st.data())
 def test_it_is_section_16_written_down_plainly(plan, data):
     lives = data.draw(lifetimes(plan))
@@ -128,7 +128,7 @@ def wide(plan):
     )  # fmt: skip
 
 
-@settings(max_examples=150)
+@settings(max_examples=60)
 @given(plan=plans())
 def test_where_nothing_waits_it_has_the_points_of_the_simulation(plan):
     plan = wide(plan)
@@ -147,7 +147,7 @@ def test_where_nothing_waits_it_has_the_points_of_the_simulation(plan):
         assert mine[6] == pytest.approx(theirs[6], rel=1e-6, abs=1.0)
 
 
-@settings(max_examples=60)
+@settings(max_examples=25)
 @given(plan=plans(), data=st.data())
 def test_it_goes_on_from_any_noon(plan, data):
     """What is projected from the points at an instant is the rest of the same history."""
@@ -168,7 +168,7 @@ def edited(plan, rng):
     return replace(plan, jobs=tuple(jobs))
 
 
-@settings(max_examples=60)
+@settings(max_examples=25)
 @given(plan=plans(), seed=st.integers(0, 1000))
 def test_what_is_taken_over_is_what_would_be_made_anew(plan, seed):
     rng = random.Random(seed)
@@ -184,7 +184,7 @@ def test_what_is_taken_over_is_what_would_be_made_anew(plan, seed):
             assert (mine == theirs).all()
 
 
-@settings(max_examples=40)
+@settings(max_examples=20)
 @given(plan=plans(), seed=st.integers(0, 1000), where=st.integers(0, 5))
 def test_points_that_are_kept_are_those_of_one_made_anew(plan, seed, where):
     """Jobs that keep nothing there are taken over; the others are walked again."""

@@ -114,7 +114,7 @@ def test_no_stream_can_gain_without_a_poorer_one_losing(asked, capacity):
 # --- what a plan may not depend on ---------------------------------------------------------------
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.filter_too_much])
+@settings(max_examples=20, deadline=None, suppress_health_check=[HealthCheck.filter_too_much])
 @given(plans(), st.sampled_from(["20:30", "22:00", "02:00"]))
 def test_a_longer_window_never_makes_a_run_miss(plan, closes):
     """Of one job alone: with several, what one gains another may lose."""

@@ -51,15 +51,27 @@ def check(plan, whole, end, instant):
 
 
 @pytest.mark.parametrize("name", [*PLAN_CASES, *RESTORE_CASES])
-def test_worked_cases_go_on_from_anywhere(name):
+def test_worked_cases_go_on_from_somewhere(name):
+    go_on_from(name, Random(name).choice(["at an event", "between"]))
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("where", ["at an event", "between"])
+@pytest.mark.parametrize("name", [*PLAN_CASES, *RESTORE_CASES])
+def test_worked_cases_go_on_from_anywhere(name, where):
+    go_on_from(name, where)
+
+
+def go_on_from(name, where):
     case = load(name)
     start, end = (parse_instant(case[key]) for key in ("from", "to"))
     plan = read_plan(case["plan"])
     whole = simulate(plan, start, end)
     random = Random(name)
-    for instant in (random.choice(events(whole, end)), random.uniform(start, end)):
-        # An instant is written to the millisecond by those who ask for it.
-        assert check(plan, whole, end, round(instant * 1000) / 1000) == []
+    instants = {"at an event": random.choice(events(whole, end)),
+                "between": random.uniform(start, end)}  # fmt: skip
+    # An instant is written to the millisecond by those who ask for it.
+    assert check(plan, whole, end, round(instants[where] * 1000) / 1000) == []
 
 
 restored_machines = st.lists(
