@@ -335,6 +335,71 @@ def test_an_order_waits_for_a_second_person(client, person, url, runner, played)
         rule(False)
 
 
+def outlook_of(client, url):
+    """The outlook once it is drawn, with what would help."""
+    for _ in range(200):
+        found = client.get(f"{url}/tonight/outlook").json
+        if found["current"] and not found["looking"]:
+            return found
+        time.sleep(0.05)
+    raise AssertionError(found)
+
+
+def test_the_rest_of_the_night_is_drawn_beside_the_requests(client, url, runner, played):
+    found = outlook_of(client, url)
+    tonight = client.get(f"{url}/tonight").json
+    assert found["draws"] == 100
+    assert found["at"] == tonight["clock"]
+    ahead = {(r["job"], r["occurrence"]): r["ahead_end"] for r in tonight["runs"] if not r["ended"]}
+    told = {(run["job"], run["occurrence"]): run for run in found["runs"]}
+    assert set(ahead) <= set(told)
+    for key, expected in ahead.items():
+        assert told[key]["early"] <= told[key]["middle"] <= told[key]["late"]
+        assert abs(_seconds(expected) - _seconds(told[key]["middle"])) < 1800
+    assert found["words"].startswith("In ")
+    # Nothing was reported since: it is not drawn again.
+    assert client.get(f"{url}/tonight/outlook").json == found
+
+
+def test_no_rest_of_a_night_without_a_runner(client, url):
+    found = client.get(f"{url}/tonight/outlook").json
+    assert (found["draws"], found["runs"], found["help"]) == (0, [], [])
+
+
+def test_what_is_ordered_for_tonight_holds_until_noon(client, url, runner):
+    proxy = PLAN.proxies[0]
+    stand_in = StandInRunner(Through(runner), NIGHT.start, _world_of, speed=3600.0)
+    while stand_in.clock < NIGHT.start + 9.03 * 3600:
+        stand_in.tick(0.2)
+    asked = {"kind": "more slots", "proxy": proxy.id, "slots": 3}
+    for bad, field in (({"slots": 0}, "slots"), ({"proxy": "ghost"}, "proxy")):
+        answer = client.post(f"{url}/orders", {**asked, **bad})
+        assert answer.status_code == 422
+        assert answer.json["errors"][0]["field"] == field
+    made = client.post(f"{url}/orders", asked)
+    assert made.json["detail"] == {"proxy": proxy.id, "slots": 3}
+    assert made.json["words"] == f"Let {proxy.id} read 3 disks more at once tonight"
+    assert client.post(f"{url}/orders", {"kind": "let pass", "job": "nightly"}).status_code == 201
+
+    def slots():
+        return runner.get("/state").json["proxies"][0]["slots"]
+
+    assert slots() == proxy.slots, "nobody has taken it"
+    stand_in.tick(1.0)
+    assert slots() == proxy.slots + 3
+    kinds = [order["kind"] for order in runner.get("/orders?after=0").json["orders"]]
+    assert kinds == ["more slots", "let pass"], "who begins anew is told again"
+    again = StandInRunner(Through(runner), NIGHT.start, _world_of, speed=3600.0)
+    again.tick(1.0)
+    assert [order.kind for order in again.performance.lasting] == kinds
+    assert again.performance.plan.proxies[0].slots == proxy.slots + 3
+    while again.clock < NIGHT.end + 3600:
+        again.tick(1.0)
+    assert again.performance.lasting == []
+    assert slots() == proxy.slots
+    assert runner.get("/orders?after=0").json["orders"] == []
+
+
 def test_nothing_can_be_ordered_without_a_runner(client, url):
     answer = client.post(f"{url}/orders", {"kind": "run", "job": "nightly"})
     assert answer.status_code == 409 and "No runner" in answer.json["title"]

@@ -62,6 +62,9 @@ def test_a_night_is_watched_and_something_is_ordered(night):
     expect(page.get_by_text(re.compile(r"of 29\d machines done"))).to_be_visible()
     trouble = page.get_by_role("region", name="Not done")
     expect(trouble).to_contain_text(FAILS)
+    # The rest is drawn beside the requests.
+    expect(page.get_by_role("region", name="The rest of the night")).to_contain_text("100 draws")
+    expect(page.locator("[data-soft-edge]").first).to_be_attached()
     planner.check("tonight")
     bar = page.get_by_role("button", name=re.compile("^Office machines"))
     bar.focus()

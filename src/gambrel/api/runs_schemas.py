@@ -212,8 +212,8 @@ class SavedSchema(Schema):
 class OutlookSchema(Schema):
     """How the night will end, drawn `draws` times.
 
-    `current`: whether nothing was reported since; `draws` is 0 where there is nothing to draw, and
-    `looking`: whether what would help is still looked for.
+    `current`: whether nothing was reported since; `draws` is 0 where there is nothing to draw.
+    `looking`: whether what would help is still looked for; `help` is of `help_at` until then.
     """
 
     current = required(Boolean)
@@ -228,6 +228,7 @@ class OutlookSchema(Schema):
     words = required(String)
     runs = required(List, Nested(RunOutlookSchema))
     shown = required(List, Nested(ShownSchema))
+    help_at = nullable(Instant)
     help = required(List, Nested(HelpTonightSchema))
 
 

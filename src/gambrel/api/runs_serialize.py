@@ -232,11 +232,13 @@ def tonight_body(
 
 def outlook_body(plan: Plan, told: Told | None) -> dict[str, Any]:
     found = None if told is None else told.outlook
-    helps = None if told is None else told.helps
+    helps = () if told is None else told.helps
+    helps_at = None if told is None else told.helps_at
     body: dict[str, Any] = {
         "current": told is not None and told.current,
-        "looking": told is not None and helps is None,
-        "help": [_help_body(each) for each in helps or ()],
+        "looking": found is not None and helps_at != found.at,
+        "help_at": at(helps_at),
+        "help": [_help_body(each) for each in helps],
     }
     if found is None:
         return {
@@ -303,10 +305,9 @@ def outlook_in_words(plan: Plan, found: Outlook) -> str:
     """How sure the rest of a night is, in a sentence or two."""
     zone = planner_zone(plan)
     well = round(found.fits * found.draws)
-    said = f"Of {found.draws} ways in which the rest of the night may go, "
-    said += "none loses anything more." if well == found.draws else (
-        f"{'every one loses' if well == 0 else f'{found.draws - well} lose'} something."
-    )  # fmt: skip
+    share = "none" if well == 0 else "all" if well == found.draws else f"{well}"
+    does = "does the rest of the night keep" if well == 0 else "the rest of the night keeps"
+    said = f"In {share} of {found.draws} draws {does} every window and every machine."
     if found.early_end is not None and found.late_end is not None:
         said += (
             f" In 9 of 10 the last run ends between {words.moment(found.early_end, zone)} and "

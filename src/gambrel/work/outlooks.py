@@ -26,12 +26,14 @@ class Told:
 
     Attributes:
         outlook: None where it could not be drawn.
-        helps: None while they are being looked for.
+        helps: what would help; until it is found anew, what was found before.
+        helps_at: the instant from which `helps` were simulated; None before there are any.
         current: whether nothing has been reported since.
     """
 
     outlook: Outlook | None
-    helps: tuple[Help, ...] | None
+    helps: tuple[Help, ...]
+    helps_at: float | None
     current: bool
 
 
@@ -84,19 +86,20 @@ class Outlooks:
         try:
             made = make()
             if made is None:
-                self._note(plan_id, key, Told(None, (), True))
+                self._note(plan_id, key, Told(None, (), None, True))
                 return
             rest, failed = made
             found = outlook(rest)
-            self._note(plan_id, key, Told(found, None, True))
-            self._note(plan_id, key, Told(found, tuple(what_would_help(rest, failed)), True))
+            self._note(plan_id, key, Told(found, (), None, True))
+            helps = tuple(what_would_help(rest, failed))
+            self._note(plan_id, key, Told(found, helps, found.at, True))
         except (ValueError, Cancelled) as error:
             # Such as runs whose machines have changed: what there is stays the expected course.
             log.info("the night of plan %s is not drawn: %s", plan_id, error)
-            self._note(plan_id, key, Told(None, (), True))
+            self._note(plan_id, key, Told(None, (), None, True))
         except Exception:
             log.exception("the night of plan %s could not be drawn", plan_id)
-            self._note(plan_id, key, Told(None, (), True))
+            self._note(plan_id, key, Told(None, (), None, True))
         finally:
             with self._lock:
                 self._working.pop(plan_id, None)
@@ -104,9 +107,8 @@ class Outlooks:
     def _note(self, plan_id: int, key: object, told: Told) -> None:
         with self._lock:
             before = self._known.get(plan_id)
-            if told.helps is None and before is not None and told.outlook is not None:
-                # Until new ones are found, those found before stand: most hold still.
-                told = replace(told, helps=before[1].helps)
+            if told.helps_at is None and before is not None and told.outlook is not None:
+                told = replace(told, helps=before[1].helps, helps_at=before[1].helps_at)
             self._known[plan_id] = (key, told)
 
     def wait(self, plan_id: int, within_s: float) -> None:

@@ -369,7 +369,10 @@ class Runs:
             failed = (t for t in tonight.summary.troubles if not t.made_good)
             return None if rest is None else (rest, tuple(failed))
 
-        key = (version, tonight.clock, self._tonight[plan_id][0])
+        # News alone changes nothing: a stand-in that is held says so again and again.
+        with self.planning.sessions() as db:
+            held = tuple(o.id for o in runners.lasting_orders(db, plan_id, tonight.night.start))
+        key = (version, tonight.clock, tonight.summary, held)
         return self.outlooks.latest(plan_id, key, make)
 
     def as_it_is(self, plan_id: int, plan: Plan, clock: float) -> Plan | None:

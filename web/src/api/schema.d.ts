@@ -25126,6 +25126,7 @@ export interface components {
             words: string;
             runs: components["schemas"]["RunOutlookSchema"][];
             shown: components["schemas"]["ShownSchema"][];
+            help_at: string | null;
             help: components["schemas"]["HelpTonightSchema"][];
         };
         NightErrorSchema: {

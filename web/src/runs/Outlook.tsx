@@ -59,6 +59,7 @@ export function OutlookOfTonight(props: {
         <Helps
           plan={plan}
           helps={outlook.help}
+          of={outlook.looking && outlook.help_at ? clock(outlook.help_at, zone) : null}
           looking={looking}
           orders={orders}
           possible={ordersPossible}
@@ -72,11 +73,13 @@ export function OutlookOfTonight(props: {
 function Helps(props: {
   plan: number;
   helps: readonly HelpTonight[];
+  /** When they were found, where the night has gone on since. */
+  of: string | null;
   looking: boolean;
   orders: readonly Order[];
   possible: boolean;
 }) {
-  const { plan, helps, looking, orders, possible } = props;
+  const { plan, helps, of, looking, orders, possible } = props;
   const client = useQueryClient();
   const mayPlan = useMay("plan");
   const give = useMutation({
@@ -87,8 +90,15 @@ function Helps(props: {
     orders.filter((o) => o.state === "open" || o.state === "taken").map((o) => o.words),
   );
   return (
-    <section aria-label="What would help tonight" className="pt-3">
-      <h2 className="text-lg font-semibold">What would help tonight only</h2>
+    <section aria-label="What would help" className="pt-3">
+      <h2 className="text-lg font-semibold">
+        What would help tonight only
+        {of && (
+          <span className="ml-2 text-base font-normal text-ink-2">
+            as of {of}; it is simulated anew
+          </span>
+        )}
+      </h2>
       {helps.length === 0 && (
         <p className="text-ink-2">
           {looking

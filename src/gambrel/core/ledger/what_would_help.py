@@ -303,9 +303,9 @@ def _help(
         saved |= {(order.job, machine) for machine in order.machines} if gained else set()
     later = _later(pairs)
     zone = planner_zone(plan)
-    brings = [*_machines_in_words(plan, saved, "{} more done"), *_late_in_words(was, now)]
+    brings = [*_machines_in_words(plan, saved, "done", more=True), *_late_in_words(was, now)]
     brings += _windows_in_words(plan, pairs, zone, kept=True)
-    costs = [*_machines_in_words(plan, lost, "{} not done")]
+    costs = [*_machines_in_words(plan, lost, "not done")]
     costs += _windows_in_words(plan, pairs, zone, kept=False)
     costs += [
         f"{plan.job_by_id[job].name} ends {words.duration(by)} later" for job, by in later[:2]
@@ -328,7 +328,7 @@ def _lost(one: Tally) -> set[tuple[str, str]]:
 
 
 def _lost_with(one: Tally, other: Tally) -> set[tuple[str, str]]:
-    """What a draw loses with an order; of a run that does not come, a "" stands for each."""
+    """What a draw loses with an order; of a run that does not come, a number stands for each."""
     found = {
         (key[0], machine)
         for key, each in other.undone.items()
@@ -350,19 +350,20 @@ def _in_most(draws: Sequence[set[tuple[str, str]]]) -> set[tuple[str, str]]:
     return {pair for pair, count in counts.items() if count >= LIKELY * len(draws)}
 
 
-def _machines_in_words(plan: Plan, pairs: set[tuple[str, str]], said: str) -> list[str]:
+def _machines_in_words(
+    plan: Plan, pairs: set[tuple[str, str]], becomes: str, *, more: bool = False
+) -> list[str]:
+    """By job what becomes of some machines, as "Lab: 16 more machines done"."""
     by_job: dict[str, list[str]] = {}
     for job, machine in sorted(pairs):
         by_job.setdefault(job, []).append(machine)
-    return [
-        f"{plan.job_by_id[job].name}: "
-        + said.format(
-            machines[0]
-            if len(machines) == 1 and not machines[0].startswith("#")
-            else words.count(len(machines), "machine")
-        )
-        for job, machines in sorted(by_job.items(), key=lambda each: -len(each[1]))
-    ]
+    found = []
+    for job, machines in sorted(by_job.items(), key=lambda each: -len(each[1])):
+        noun = "more machine" if more else "machine"
+        named = len(machines) == 1 and not machines[0].startswith("#")
+        who = machines[0] if named else words.count(len(machines), noun)
+        found.append(f"{plan.job_by_id[job].name}: {who} {becomes}")
+    return found
 
 
 def _late_in_words(was: Loss, now: Loss) -> list[str]:
