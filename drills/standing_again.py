@@ -119,6 +119,7 @@ def upgrades(count: int) -> str:
         older = [revision for revision in revisions() if revision != newest_revision()]
         for revision in older[-count:]:
             state = Path(folder) / revision
+            (state / "database").mkdir(parents=True)
             instance = Instance(state / "database")
             try:
                 engine = connect(instance.start())

@@ -36,6 +36,7 @@ ADDRESSES = {
     "exposure": f"estate/exposure/{FRIDAY}", "tonight": "tonight", "not-done": "tonight",
     "past-nights": "past-nights", "forecast-errors": "forecast-errors",
     "learned-changes": "learned-changes",
+    "learned-rates": "learned-rates",
     "promises": f"promises/{FRIDAY}",
     "restore-tests": "restore-tests", "growth": "runway/growth", "adoptions": "adoptions",
 }  # fmt: skip
@@ -59,7 +60,7 @@ def test_a_file_has_the_rows_of_the_screen(client, larkmoor, name):
         for key, value in _flat(item):
             assert cells[key] == str("" if value is None else tables.harmless(value)), key
     if name not in ("copies", "differences", "not-done", "past-nights", "restore-tests",
-                    "forecast-errors", "learned-changes", "growth", "adoptions",
+                    "forecast-errors", "learned-changes", "learned-rates", "growth", "adoptions",
                     "tonight"):  # fmt: skip
         assert rows, "the sample has some"
     book = load_workbook(

@@ -23,6 +23,7 @@ from gambrel.core.findings.from_ledger import standing_findings
 from gambrel.core.ledger.comparing import summarize
 from gambrel.core.ledger.forecast_errors import forecast_errors
 from gambrel.core.ledger.learned_change import learned_changes
+from gambrel.core.ledger.learned_rates import learned_rates
 from gambrel.core.ledger.ordering import (
     Order,
     OrderRefused,
@@ -31,7 +32,7 @@ from gambrel.core.ledger.ordering import (
     ordered,
 )
 from gambrel.core.ledger.records import RunRecord
-from gambrel.core.nights.nights import night_at, night_of, planner_zone
+from gambrel.core.nights.nights import Night, night_at, night_of, planner_zone
 from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.simulate import simulate
@@ -49,7 +50,7 @@ from gambrel.formats.past_runs import (
 from gambrel.store import ledger, runners
 from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import in_us
-from gambrel.store.plans import PlanHead, SecondPersonNeeded, plan_head
+from gambrel.store.plans import NotFound, PlanHead, SecondPersonNeeded, plan_head
 from gambrel.work import past_runs
 from gambrel.work.runs import REST_AHEAD_S, night_mark, order_from
 
@@ -130,13 +131,10 @@ def show_standing(plan_id: int) -> dict[str, Any]:
 # --- past nights --------------------------------------------------------------------------------
 
 
-@blueprint.get("/past-nights")
-@blueprint.output(schemas.PastNightsSchema)
-def show_past_nights(plan_id: int) -> dict[str, Any]:
-    """The nights that are over, newest first: what was predicted, and what came."""
-    _, plan = _plan(plan_id)
+def _marks(plan_id: int, plan: Plan) -> list[tuple[Night, dict[str, Any]]]:
+    """The nights that are over, newest first, each with its mark; what is long over is kept."""
     clock, _ = runs().clock(plan_id)
-    found = []
+    found: list[tuple[Night, dict[str, Any]]] = []
     kept: list[tuple[date, dict[str, Any]]] = []
     with planning().sessions() as db:
         for row in ledger.nights_known(db, plan_id)[:PAST_NIGHTS]:
@@ -144,18 +142,13 @@ def show_past_nights(plan_id: int) -> dict[str, Any]:
             if clock < night.end:
                 continue
             mark = row.summary
-            if mark is None:
+            if mark is None or "rates" not in mark:
                 its = ledger.runs_of_night(db, plan_id, row.night)
-                mark = night_mark(plan, night, its, clock)
+                mark = night_mark(plan, night, its, clock, _version_or(plan, row.version_id))
                 # Runs may end after their night; what is long over is read once.
                 if clock > night.end + DAY:
                     kept.append((row.night, mark))
-            found.append(
-                {
-                    "date": row.night, "start": format_known(night.start),
-                    "end": format_known(night.end), **mark,
-                }
-            )  # fmt: skip
+            found.append((night, mark))
     if kept:
 
         def keep(db: Any) -> None:
@@ -163,7 +156,42 @@ def show_past_nights(plan_id: int) -> dict[str, Any]:
                 ledger.keep_summary(db, plan_id, day, mark)
 
         planning().write(keep)
+    return found
+
+
+def _version_or(plan: Plan, version_id: int) -> Plan:
+    """The plan that a night was carried out in; another where that version is gone."""
+    try:
+        return planning().plan(version_id)
+    except NotFound:
+        return plan
+
+
+@blueprint.get("/past-nights")
+@blueprint.output(schemas.PastNightsSchema)
+def show_past_nights(plan_id: int) -> dict[str, Any]:
+    """The nights that are over, newest first: what was predicted, and what came."""
+    _, plan = _plan(plan_id)
+    found = [
+        {
+            "date": night.date, "start": format_known(night.start),
+            "end": format_known(night.end), **mark,
+        }
+        for night, mark in _marks(plan_id, plan)
+    ]  # fmt: skip
     return {"zone": planner_zone(plan), "nights": found}
+
+
+@blueprint.get("/learned-rates")
+@blueprint.output(schemas.LearnedRatesSchema)
+def show_learned_rates(plan_id: int) -> dict[str, Any]:
+    """The rates of streams and shared resources as past nights show them, beside what is stated."""
+    _, plan = _plan(plan_id)
+    clock, _ = runs().clock(plan_id)
+    nights = [
+        m["rates"] for night, m in _marks(plan_id, plan) if night.end > clock - LEARNED_FROM_S
+    ]
+    return bodies.learned_rates_body(plan, learned_rates(plan, nights))
 
 
 @blueprint.get("/forecast-errors")

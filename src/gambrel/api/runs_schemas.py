@@ -167,6 +167,31 @@ class OrderEffectSchema(Schema):
     possible = required(Boolean)
 
 
+class LearnedRateSchema(Schema):
+    """A rate as nights show it. `low` to `high`: 90 % of what it may be; `unit` of all of them.
+
+    `list`, `id`, `key`: where the plan states it; `list` is null for the ceilings of streams.
+    """
+
+    what = required(String)
+    words = required(String)
+    unit = required(String)
+    stated = required(Float)
+    learned = required(Float)
+    low = required(Float)
+    high = required(Float)
+    spread = required(Float)
+    nights = required(Integer)
+    runs = required(Integer)
+    list = nullable(String)
+    id = nullable(String)
+    key = required(String)
+
+
+class LearnedRatesSchema(Schema):
+    rates = required(List, Nested(LearnedRateSchema))
+
+
 class RunOutlookSchema(Schema):
     """How a run that is not over is likely to end; `late_share` and `share`: of the draws."""
 

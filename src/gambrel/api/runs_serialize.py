@@ -12,10 +12,11 @@ from gambrel.core.ledger.as_it_goes import Outlook
 from gambrel.core.ledger.comparing import Difference, MachineTrouble, NightSummary, why_it_differs
 from gambrel.core.ledger.forecast_errors import ForecastErrors
 from gambrel.core.ledger.learned_change import LearnedChange
+from gambrel.core.ledger.learned_rates import LearnedRate
 from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.report import Report, headline
-from gambrel.core.ledger.shown_tonight import Shown
+from gambrel.core.ledger.shown_tonight import CORRECTED, Shown
 from gambrel.core.ledger.what_would_help import Help
 from gambrel.core.model.selection import used_gib
 from gambrel.core.nights.nights import planner_zone
@@ -316,6 +317,38 @@ def outlook_in_words(plan: Plan, found: Outlook) -> str:
     return said
 
 
+def learned_rates_body(plan: Plan, found: Iterable[LearnedRate]) -> dict[str, Any]:
+    return {"rates": [_learned_rate(plan, each) for each in found]}
+
+
+def _learned_rate(plan: Plan, each: LearnedRate) -> dict[str, Any]:
+    kind, _, name = each.what.partition(":")
+    list_, keys = CORRECTED.get(kind, (None, (f"{name}_mib_per_s",)))
+    return {
+        "what": each.what,
+        "words": rate_in_words(plan, each.what),
+        "unit": "Mbit/s" if "mbit" in keys[0] else "MiB/s",
+        "stated": each.stated,
+        "learned": each.learned,
+        "low": each.learned * exp(-1.645 * each.error),
+        "high": each.learned * exp(1.645 * each.error),
+        "spread": each.spread,
+        "nights": each.nights,
+        "runs": each.runs,
+        "list": list_,
+        "id": None if list_ is None else name,
+        "key": keys[0],
+    }
+
+
+def rate_in_words(plan: Plan, what: str) -> str:
+    """What a rate is called, as "Streams by hot-add" or "Proxy quay-p2"."""
+    kind, _, name = what.partition(":")
+    if kind == "stream":
+        return f"Streams by {_STREAM_WORDS[name]}"
+    return words.load_label(plan, what)
+
+
 _STREAM_WORDS = {"direct": "direct", "hot_add": "hot-add", "network": "network", "agent": "agent"}
 
 
@@ -326,11 +359,7 @@ def shown_in_words(plan: Plan, shown: Shown) -> str:
     if kind == "change":
         of = f"Machines in {name}" if name else "Machines"
         return f"{of} changed {shown.factor:.2f} times as much as planned{by}"
-    if kind == "stream":
-        what = f"Streams by {_STREAM_WORDS[name]}"
-    else:
-        what = words.load_label(plan, shown.what)
-    return f"{what}: {shown.factor:.2f} times the planned rate{by}"
+    return f"{rate_in_words(plan, shown.what)}: {shown.factor:.2f} times the planned rate{by}"
 
 
 def tonight_in_words(plan: Plan, tonight: Tonight, ahead: dict[tuple[str, int], Run]) -> str:

@@ -98,6 +98,7 @@ TABLES: Mapping[str, ShownTable] = {
     "not-done": ShownTable("runs.show_tonight", "troubles"),
     "past-nights": ShownTable("runs.show_past_nights", "nights"),
     "forecast-errors": ShownTable("runs.show_forecast_errors", "nights"),
+    "learned-rates": ShownTable("runs.show_learned_rates", "rates"),
     "learned-changes": ShownTable("runs.show_learned_changes", "machines"),
     "past-night": ShownTable("runs.show_past_night", "runs", by_day=True),
     "promises": ShownTable("recovery.show_promises", _promises, by_day=True),

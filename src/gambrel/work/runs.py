@@ -15,6 +15,7 @@ from gambrel.core import words
 from gambrel.core.ledger.as_it_goes import Rest, rest_of
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
+from gambrel.core.ledger.learned_rates import night_rates
 from gambrel.core.ledger.ordering import Order, while_they_hold
 from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunRecord
@@ -489,8 +490,14 @@ def order_from(told: runners.Order) -> Order:
     )
 
 
-def night_mark(plan: Plan, night: Night, records: Sequence[RunRecord], at: float) -> dict[str, Any]:
-    """A night in a list of nights, as JSON values: predicted, what came, and what set it apart."""
+def night_mark(
+    plan: Plan, night: Night, records: Sequence[RunRecord], at: float, then: Plan | None = None
+) -> dict[str, Any]:
+    """A night in a list of nights, as JSON values: predicted, what came, what set it apart, rates.
+
+    Args:
+        then: the plan that it was carried out in; by default `plan`.
+    """
     summary = summarize(night, records, min(at, night.end))
 
     return {
@@ -501,6 +508,7 @@ def night_mark(plan: Plan, night: Night, records: Sequence[RunRecord], at: float
         "done": summary.done,
         "total": summary.total,
         "why": what_set_it_apart(plan, summary),
+        "rates": night_rates(then or plan, records, at),
     }
 
 

@@ -89,6 +89,15 @@ export const forecastErrorsQuery = (plan: number) =>
       ),
   });
 
+export type LearnedRate = Schemas["LearnedRateSchema"];
+
+export const learnedRatesQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "learned rates"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/learned-rates", { ...at(plan), signal })),
+  });
+
 export type LearnedChange = Schemas["LearnedChangeSchema"];
 
 export const learnedChangesQuery = (plan: number) =>

@@ -1,5 +1,6 @@
 import { ForecastErrors } from "./ForecastErrors";
 import { LearnedChanges } from "./LearnedChanges";
+import { LearnedRates } from "./LearnedRates";
 import { TableFiles } from "../ui/TableFiles";
 import { useQuery } from "@tanstack/react-query";
 import { FileText } from "lucide-react";
@@ -51,6 +52,7 @@ export function PastNights(props: Props) {
       below={
         <>
           <ForecastErrors plan={plan} />
+          <LearnedRates plan={plan} />
           <LearnedChanges plan={plan} zone={found.data.zone} />
         </>
       }

@@ -52,7 +52,7 @@ MOSTLY = 0.6
 FARTHEST = log(4.0)
 """One machine-run tells of no more than four times as fast, or as slow."""
 
-_CORRECTED = {
+CORRECTED = {
     "proxy": ("proxies", ("mib_per_s",)),
     "link": ("links", ("mbit_per_s",)),
     "datastore": ("datastores", ("read_mib_per_s",)),
@@ -89,8 +89,8 @@ def folder_of(machine: Machine) -> str:
     return machine.folder.partition("/")[0]
 
 
-def shown_by(plan: Plan, runs: Iterable[RunRecord], at: float) -> Mapping[str, Shown]:
-    """What the runs of a night have shown by an instant, by what it is about."""
+def seen_by(plan: Plan, runs: Iterable[RunRecord], at: float) -> Mapping[str, Sequence[float]]:
+    """The logarithms of ratios that machine-runs tell by an instant, by what they are about."""
     seen: dict[str, list[float]] = defaultdict(list)
     for run in runs:
         for record in run.machines.values():
@@ -99,6 +99,12 @@ def shown_by(plan: Plan, runs: Iterable[RunRecord], at: float) -> Mapping[str, S
                 continue
             for what, ratio in (*_rate(record, at), *_change(machine, record)):
                 seen[what].append(max(-FARTHEST, min(FARTHEST, log(ratio))))
+    return seen
+
+
+def shown_by(plan: Plan, runs: Iterable[RunRecord], at: float) -> Mapping[str, Shown]:
+    """What the runs of a night have shown by an instant, by what it is about."""
+    seen = seen_by(plan, runs, at)
     return {what: _estimate(what, told) for what, told in sorted(seen.items())}
 
 
@@ -132,7 +138,7 @@ def _rate(record: MachineRecord, at: float) -> Iterator[tuple[str, float]]:
         limiting = f"stream:{transports.pop().replace('-', '_')}"
         if limiting.removeprefix("stream:") not in STREAM_KINDS:
             return
-    elif limiting.partition(":")[0] not in _CORRECTED:
+    elif limiting.partition(":")[0] not in CORRECTED:
         return
     yield limiting, (moved / took) / (predicted["source_bytes"] / expected)
 
@@ -188,7 +194,7 @@ def corrected(plan: Plan, shown: Mapping[str, Shown], rest_s: float) -> Plan:
         return 1.0 if found is None else exp(weight * found.log_factor)
 
     lists: dict[str, Any] = {}
-    for kind, (name, keys) in _CORRECTED.items():
+    for kind, (name, keys) in CORRECTED.items():
         objects = getattr(plan, name)
         if any(f"{kind}:{each.id}" in shown for each in objects):
             lists[name] = tuple(_faster(each, keys, rate(f"{kind}:{each.id}")) for each in objects)
