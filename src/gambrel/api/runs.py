@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import date
 from typing import Any
 
@@ -22,8 +22,8 @@ from gambrel.api.sessions import actor, is_person, planning
 from gambrel.core.findings.from_ledger import standing_findings
 from gambrel.core.ledger.comparing import summarize
 from gambrel.core.ledger.forecast_errors import forecast_errors
-from gambrel.core.ledger.learned_change import learned_changes
-from gambrel.core.ledger.learned_rates import learned_rates
+from gambrel.core.ledger.learned_change import LearnedChange, learned_changes
+from gambrel.core.ledger.learned_rates import LearnedRate, learned_rates
 from gambrel.core.ledger.ordering import (
     Order,
     OrderRefused,
@@ -35,6 +35,7 @@ from gambrel.core.ledger.records import RunRecord
 from gambrel.core.nights.nights import Night, night_at, night_of, planner_zone
 from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
+from gambrel.core.questions.how_sure import learned_spread
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
 from gambrel.formats.inventory_csv import Unreadable, read_table
@@ -182,16 +183,31 @@ def show_past_nights(plan_id: int) -> dict[str, Any]:
     return {"zone": planner_zone(plan), "nights": found}
 
 
+@blueprint.get("/learned-spread")
+@blueprint.output(schemas.LearnedSpreadSchema)
+def show_learned_spread(plan_id: int) -> dict[str, Any]:
+    """How much change and rates vary, as the ledger knows it; null where it is silent."""
+    _, plan = _plan(plan_id)
+    changes, rates = _changes(plan_id, plan), _rates(plan_id, plan)
+    found = learned_spread(changes.values(), rates)
+    known = {name: found.get(name) for name in ("change", "rate", "stream")}
+    return {**known, "nights": max((rate.nights for rate in rates), default=0)}
+
+
 @blueprint.get("/learned-rates")
 @blueprint.output(schemas.LearnedRatesSchema)
 def show_learned_rates(plan_id: int) -> dict[str, Any]:
     """The rates of streams and shared resources as past nights show them, beside what is stated."""
     _, plan = _plan(plan_id)
+    return bodies.learned_rates_body(plan, _rates(plan_id, plan))
+
+
+def _rates(plan_id: int, plan: Plan) -> list[LearnedRate]:
     clock, _ = runs().clock(plan_id)
     nights = [
         m["rates"] for night, m in _marks(plan_id, plan) if night.end > clock - LEARNED_FROM_S
     ]
-    return bodies.learned_rates_body(plan, learned_rates(plan, nights))
+    return learned_rates(plan, nights)
 
 
 @blueprint.get("/forecast-errors")
@@ -213,6 +229,10 @@ def show_forecast_errors(plan_id: int) -> dict[str, Any]:
 def show_learned_changes(plan_id: int) -> dict[str, Any]:
     """The daily change of machines as their incrementals show it, beside what is stated."""
     _, plan = _plan(plan_id)
+    return bodies.learned_changes_body(plan, _changes(plan_id, plan))
+
+
+def _changes(plan_id: int, plan: Plan) -> Mapping[str, LearnedChange]:
     clock, _ = runs().clock(plan_id)
     with planning().sessions() as db:
         found = ledger.increments(db, plan_id, clock - LEARNED_FROM_S)
@@ -220,7 +240,7 @@ def show_learned_changes(plan_id: int) -> dict[str, Any]:
         (machine, job, (start - before) / DAY, stored, start)
         for machine, job, before, start, stored in found
     )
-    return bodies.learned_changes_body(plan, learned_changes(plan, increments))
+    return learned_changes(plan, increments)
 
 
 @blueprint.get("/past-nights/<day>")

@@ -192,6 +192,15 @@ class LearnedRatesSchema(Schema):
     rates = required(List, Nested(LearnedRateSchema))
 
 
+class LearnedSpreadSchema(Schema):
+    """Standard deviations of the logarithm of what varies, see "How sure"; null: not known."""
+
+    change = nullable(Float)
+    rate = nullable(Float)
+    stream = nullable(Float)
+    nights = required(Integer)
+
+
 class RunOutlookSchema(Schema):
     """How a run that is not over is likely to end; `late_share` and `share`: of the draws."""
 

@@ -98,6 +98,15 @@ export const learnedRatesQuery = (plan: number) =>
       data(api.GET("/api/v1/plans/{plan_id}/learned-rates", { ...at(plan), signal })),
   });
 
+/** How much change and rates vary, as the ledger knows it. */
+export const learnedSpreadQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "learned spread"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/learned-spread", { ...at(plan), signal })),
+    staleTime: 300_000,
+  });
+
 export type LearnedChange = Schemas["LearnedChangeSchema"];
 
 export const learnedChangesQuery = (plan: number) =>

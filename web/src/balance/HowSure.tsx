@@ -1,6 +1,7 @@
 import { waitingWords } from "../ui/waitingWords";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
+import { learnedSpreadQuery } from "../api/runQueries";
 import { NumberField } from "../ui/controls";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, mondayOf } from "../time/time";
@@ -14,6 +15,10 @@ import {
   useComputing,
 } from "../api/balanceQueries";
 
+/** The spreads that are taken where the ledger is silent. */
+const USUAL_CHANGE = 0.35;
+const USUAL_RATE = 0.08;
+
 /** How many weeks the first answer takes. */
 const FIRST_WEEKS = 24;
 
@@ -21,8 +26,13 @@ const FIRST_WEEKS = 24;
 export function HowSure() {
   const { plan, draft, date } = useWorkbench();
   const [samples, setSamples] = useState(300);
-  const [change, setChange] = useState(0.35);
-  const [rate, setRate] = useState(0.08);
+  const learned = useQuery(learnedSpreadQuery(plan.id));
+  const [typedChange, setChange] = useState<number | null>(null);
+  const [typedRate, setRate] = useState<number | null>(null);
+  const change = typedChange ?? learned.data?.change ?? USUAL_CHANGE;
+  const rate = typedRate ?? learned.data?.rate ?? USUAL_RATE;
+  const stream = typedRate ?? learned.data?.stream ?? rate;
+  const told = [learned.data?.change && "change", learned.data?.rate && "rates"].filter(Boolean);
   const found = useQuery(computationsQuery(plan.id, "confidence"));
   const computing = useComputing(plan.id, "confidence");
   const shown = newestFor(found.data, draft, date);
@@ -36,14 +46,14 @@ export function HowSure() {
       samples: weeks,
       change,
       rate,
-      stream: rate,
+      stream,
       seed: 1,
     });
   // Opening this view asks for an answer, so it starts with a few weeks.
   const asked = useRef<string | null>(null);
   const question = `${draft?.id} ${mondayOf(date)}`;
   useEffect(() => {
-    if (!found.isSuccess || shown || asked.current === question) return;
+    if (!found.isSuccess || learned.isPending || shown || asked.current === question) return;
     asked.current = question;
     ask(FIRST_WEEKS);
   });
@@ -98,7 +108,10 @@ export function HowSure() {
         </span>
       </form>
       <p className="text-xs text-ink-2">
-        Stated spreads, as there is no record of real runs yet: two of three weeks lie within them.
+        {told.length > 0
+          ? `The spread of ${told.join(" and ")} comes from ${count(learned.data?.nights ?? 0, "night")} of the ledger`
+          : "Usual spreads, as there is no record of real runs yet"}
+        : two of three weeks lie within them.
       </p>
       {problem && (
         <p role="alert" className="text-barn">

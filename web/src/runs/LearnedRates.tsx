@@ -15,10 +15,13 @@ const rounded = (value: number) => Number(value.toPrecision(3));
 
 const rate = (value: number) => rounded(value).toLocaleString("en-GB");
 
+/** Who shares a rate is never quite as predicted: what differs by less says nothing against it. */
+const PLAIN = 0.03;
+
 /** Whether the nights speak against what is stated. */
 const differs = (row: LearnedRate) =>
   (row.stated < row.low || row.stated > row.high) &&
-  Math.abs(row.learned - row.stated) > 0.01 * row.stated;
+  Math.abs(row.learned - row.stated) > PLAIN * row.stated;
 
 function operationsOf(rows: readonly LearnedRate[]): Operation[] {
   const streams = rows.filter((row) => row.list === null);

@@ -95,7 +95,7 @@ function Night(props: {
           />
         )}
         <div className="flex items-baseline justify-between gap-4">
-          <Legend />
+          <Legend goesOn />
           <TableFiles of={`plans/${plan}/tables/tonight`} what="Runs of tonight" />
         </div>
         {night.runner && (
@@ -129,7 +129,7 @@ function Night(props: {
   );
 }
 
-export function Legend() {
+export function Legend({ goesOn = false }: { goesOn?: boolean }) {
   return (
     <p className="flex flex-wrap gap-4 pt-2 text-sm text-ink-2" aria-label="What the bars mean">
       <span>
@@ -144,14 +144,18 @@ export function Legend() {
       <span>
         <span className="late-hatch mr-1 inline-block h-2.5 w-5 align-middle" /> past its window
       </span>
-      <span>
-        <span className="mr-1 inline-block h-2.5 w-5 border border-dashed border-ink-2 align-middle" />{" "}
-        as it goes on
-      </span>
-      <span>
-        <span className="soft-edge mr-1 inline-block h-2.5 w-5 align-middle" /> ends in here in 9 of
-        10
-      </span>
+      {goesOn && (
+        <>
+          <span>
+            <span className="mr-1 inline-block h-2.5 w-5 border border-dashed border-ink-2 align-middle" />{" "}
+            as it goes on
+          </span>
+          <span>
+            <span className="soft-edge mr-1 inline-block h-2.5 w-5 align-middle" /> ends in here in
+            9 of 10
+          </span>
+        </>
+      )}
     </p>
   );
 }

@@ -9,11 +9,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from math import sqrt
+from statistics import median
 
 import numpy as np
 
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem
+from gambrel.core.ledger.learned_change import LearnedChange
+from gambrel.core.ledger.learned_rates import LearnedRate
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.engine.walk import Walk, settled_walk
@@ -40,6 +44,27 @@ class Spread:
 USUAL_SPREAD = Spread()
 """Used for want of a ledger: change is within half and double in 95 weeks of 100, rates are
 within 15 %."""
+
+
+LEAST_TOLD = 3
+"""So many machines or rates have to tell of a spread before it takes the place of the usual one."""
+
+
+def learned_spread(
+    changes: Iterable[LearnedChange], rates: Iterable[LearnedRate]
+) -> dict[str, float]:
+    """The spreads that the ledger knows, by the names of `Spread`; what it is silent of is missing.
+
+    Each is the median over machines, or rates, of how much one of them varies from run to run, or
+    from night to night.
+    """
+    told: dict[str, list[float]] = {"change": [], "rate": [], "stream": []}
+    for each in changes:
+        told["change"].append(each.error * sqrt(each.runs) / each.change)
+    for rate in rates:
+        told["stream" if rate.what.startswith("stream:") else "rate"].append(rate.spread)
+    least = {"change": LEAST_TOLD, "rate": LEAST_TOLD, "stream": 1}
+    return {name: median(each) for name, each in told.items() if len(each) >= least[name]}
 
 
 @dataclass(frozen=True, slots=True)
