@@ -20,6 +20,7 @@ from typing import Any
 
 import numba
 import numpy
+from learning import learning
 from ledger_pages import the_ledger
 from months_ahead import months_ahead
 from recoveries import day_of_the_loss
@@ -34,6 +35,7 @@ from sizes import (
     TINY,
     TYPED_INTO,
     VARIABLE,
+    WORLDS,
     large,
     sample,
 )
@@ -476,6 +478,7 @@ SECTIONS: dict[str, Callable[[], list[str]]] = {
     "A better week": better_weeks,
     "The day of the loss": day_of_the_loss,
     "Months ahead": months_ahead,
+    "What the ledger teaches": lambda: learning(WORLDS),
     "The screens": screens,
     "The estate": the_estate,
     "The ledger": lambda: the_ledger(LEDGER_ROWS),

@@ -16,6 +16,8 @@ TINY = bool(os.environ.get(VARIABLE))
 
 PREVIEWS = 6 if TINY else 120
 REPEATED = 2 if TINY else 15
+WORLDS = 1 if TINY else 20
+LEARNED_NIGHTS, TOLD_NIGHTS = (7, 1) if TINY else (28, 7)
 LEDGER_ROWS = 20_000 if TINY else 1_000_000
 JOBS_TIMES = 2 if TINY else 21
 CASES_OF_A_SHAPE = 1 if TINY else 16

@@ -16,6 +16,7 @@ SECTIONS = (
     "A better week",
     "The estate",
     "The ledger",
+    "What the ledger teaches",
     "Growth",
 )
 
