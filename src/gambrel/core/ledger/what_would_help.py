@@ -304,11 +304,13 @@ def _help(
     later = _later(pairs)
     zone = planner_zone(plan)
     brings = [*_machines_in_words(plan, saved, "done", more=True), *_late_in_words(was, now)]
-    brings += _windows_in_words(plan, pairs, zone, kept=True)
-    costs = [*_machines_in_words(plan, lost, "not done")]
-    costs += _windows_in_words(plan, pairs, zone, kept=False)
+    brings += [said for _, said in _windows_in_words(plan, pairs, zone, kept=True)]
+    broken = _windows_in_words(plan, pairs, zone, kept=False)
+    costs = [*_machines_in_words(plan, lost, "not done"), *(said for _, said in broken)]
+    told = {job for job, _ in broken}
     costs += [
-        f"{plan.job_by_id[job].name} ends {words.duration(by)} later" for job, by in later[:2]
+        f"{plan.job_by_id[job].name} ends {words.duration(by)} later"
+        for job, by in [each for each in later if each[0] not in told][:2]
     ]
     return Help(
         order,
@@ -377,8 +379,8 @@ def _late_in_words(was: Loss, now: Loss) -> list[str]:
 
 def _windows_in_words(
     plan: Plan, pairs: Sequence[tuple[Tally, Tally]], zone: str, *, kept: bool
-) -> list[str]:
-    """The runs that keep their window in most draws and did not in most before, or the reverse."""
+) -> list[tuple[str, str]]:
+    """The jobs that keep their window in most draws and did not in most before, or the reverse."""
     found = []
     for key in pairs[0][0].ends:
         if key not in pairs[0][1].ends:
@@ -388,10 +390,10 @@ def _windows_in_words(
         name = plan.job_by_id[key[0]].name
         if kept and was >= LIKELY > now:
             end = median(other.ends[key] for _, other in pairs)
-            found.append(f"{name} keeps its window and ends {words.moment(end, zone)}")
+            found.append((key[0], f"{name} keeps its window and ends {words.moment(end, zone)}"))
         if not kept and now >= LIKELY > was:
             end = median(other.ends[key] for _, other in pairs)
-            found.append(f"{name} loses its window and ends {words.moment(end, zone)}")
+            found.append((key[0], f"{name} loses its window and ends {words.moment(end, zone)}"))
     return found
 
 
