@@ -22,6 +22,7 @@ from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.reading import read_plan
 from gambrel.standins.runner import Client as RunnerClient
 from gambrel.standins.runner import StandInRunner
+from gambrel.store import ledger
 from gambrel.store.plans import store_plan
 
 EXAMPLE = PROJECT / "docs" / "examples" / "report-run.sh"
@@ -653,6 +654,37 @@ def test_the_daily_change_is_learned_from_what_was_stored(client, url, runner):
     expected = -ceiling * math.log(1 - 2 * ratio / used / ceiling)
     assert row["learned"] == pytest.approx(expected, rel=0.01), "one odd night does not count"
     assert row["stated"] == gate.get("daily_change", 0.02)
+
+
+def test_rates_are_learned_from_the_nights_that_are_over(app, client, url, plan, runner):
+    proxy = PLAN.proxies[0]
+    rate = proxy.mib_per_s or 100.0
+    with current_sessions(app).begin() as db:
+        for back in range(1, 8):
+            night = night_of(NIGHT.date - timedelta(days=back), "Europe/Dublin")
+            ledger.predict_night(db, plan, night.date, 1, (), night.zone, night.start)
+            told = {
+                f"proxy:{proxy.id}": (math.log(0.9) + 0.01 * (back - 4), 20, rate),
+                "stream:agent": (math.log(0.8), 9, PLAN.transports.agent_mib_per_s),
+                "proxy:gone": (0.0, 9, 100.0),
+            }
+            mark = {"verdict": "fits", "done": 1, "total": 1, "why": "", "rates": told}
+            ledger.keep_summary(db, plan, night.date, mark)
+    runner.post([], clock=NIGHT.start)
+    found = {each["what"]: each for each in client.get(f"{url}/learned-rates").json["rates"]}
+    agent = found.pop("stream:agent")
+    assert agent["learned"] == pytest.approx(0.8 * PLAN.transports.agent_mib_per_s)
+    assert (agent["list"], agent["key"], agent["nights"]) == (None, "agent_mib_per_s", 7)
+    if proxy.mib_per_s is not None:
+        own = found.pop(f"proxy:{proxy.id}")
+        assert own["learned"] == pytest.approx(0.9 * rate)
+        assert (own["list"], own["id"], own["key"]) == ("proxies", proxy.id, "mib_per_s")
+        assert own["low"] < own["learned"] < own["high"]
+    assert found == {}
+    spread = client.get(f"{url}/learned-spread").json
+    assert spread["nights"] == 7
+    assert spread["stream"] == 0.0
+    assert spread["rate"] is None, "one rate alone tells nothing of the others"
 
 
 def test_a_file_with_a_bad_row_is_written_only_when_asked(client, url):
