@@ -591,6 +591,7 @@ class ReportSchema(Schema):
     needs_hand = required(List, Nested(NeedsHandSchema))
     left = required(List, Nested(LeftOverSchema))
     differences = required(List, Nested(OtherThanPredictedSchema))
+    taught = required(List, String())
     jobs = required(List, Nested(JobLineSchema))
     tonight = nullable(Nested, TonightAheadSchema)
     standing = required(List, Nested(StandingSchema))

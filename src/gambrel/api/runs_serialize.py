@@ -16,7 +16,7 @@ from gambrel.core.ledger.learned_rates import LearnedRate
 from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.report import Report, headline
-from gambrel.core.ledger.shown_tonight import CORRECTED, Shown
+from gambrel.core.ledger.shown_tonight import CORRECTED, rate_in_words, shown_in_words
 from gambrel.core.ledger.what_would_help import Help
 from gambrel.core.model.selection import used_gib
 from gambrel.core.nights.nights import planner_zone
@@ -341,27 +341,6 @@ def _learned_rate(plan: Plan, each: LearnedRate) -> dict[str, Any]:
     }
 
 
-def rate_in_words(plan: Plan, what: str) -> str:
-    """What a rate is called, as "Streams by hot-add" or "Proxy quay-p2"."""
-    kind, _, name = what.partition(":")
-    if kind == "stream":
-        return f"Streams by {_STREAM_WORDS[name]}"
-    return words.load_label(plan, what)
-
-
-_STREAM_WORDS = {"direct": "direct", "hot_add": "hot-add", "network": "network", "agent": "agent"}
-
-
-def shown_in_words(plan: Plan, shown: Shown) -> str:
-    """What a night has shown, as "Streams by hot-add: 0.92 of the plan, from 41 machines"."""
-    kind, _, name = shown.what.partition(":")
-    by = f", from {words.count(shown.runs, 'machine')}"
-    if kind == "change":
-        of = f"Machines in {name}" if name else "Machines"
-        return f"{of} changed {shown.factor:.2f} times as much as planned{by}"
-    return f"{rate_in_words(plan, shown.what)}: {shown.factor:.2f} times the planned rate{by}"
-
-
 def tonight_in_words(plan: Plan, tonight: Tonight, ahead: dict[tuple[str, int], Run]) -> str:
     """The night as it stands in one or two sentences."""
     summary, zone = tonight.summary, tonight.night.zone
@@ -538,6 +517,7 @@ def report_body(report: Report, name: str) -> dict[str, Any]:
             {"machine": x.machine, "what": x.what, "since": at(x.since)} for x in report.left
         ],
         "differences": [difference_body(d) for d in report.summary.differences],
+        "taught": list(report.taught),
         "jobs": [
             {
                 "job": j.job, "name": j.name, "outcome": j.outcome, "done": j.done,

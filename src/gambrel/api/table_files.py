@@ -36,11 +36,13 @@ class ShownTable:
         endpoint: whose answer has it.
         rows: the list of that answer, or how its rows come out of it.
         by_day: whether the address of that answer holds a day.
+        of_plan: whether it is about a plan; people and tokens are those of all plans.
     """
 
     endpoint: str
     rows: str | Callable[[Row], Iterator[Row]]
     by_day: bool = False
+    of_plan: bool = True
 
 
 def _reach(body: Row) -> Iterator[Row]:
@@ -105,6 +107,11 @@ TABLES: Mapping[str, ShownTable] = {
     "restore-tests": ShownTable("restore_tests.show_restore_tests", "record"),
     "growth": ShownTable("runway.show_growth", "machines"),
     "adoptions": ShownTable("versions.list_adoptions", "*"),
+    "sources": ShownTable("sources.list_sources", "sources"),
+    "runners": ShownTable("runs.show_runners", "runners"),
+    "feeds": ShownTable("feeds.list_feeds", "feeds"),
+    "people": ShownTable("people.list_people", "people", of_plan=False),
+    "tokens": ShownTable("people.list_tokens", "tokens", of_plan=False),
 }
 """By the name in its address. Those with files of their own are not among them: the estate, the
 ledger, the trail, occupancy, the purchase."""
@@ -147,7 +154,7 @@ def show_table(plan_id: int, name: str, form: str, query_data: dict[str, Any]) -
     if table is None:
         raise ProblemError(404, "There is no such table", f"There are {', '.join(sorted(TABLES))}.")
     require(RIGHTS[table.endpoint])
-    where: dict[str, Any] = {"plan_id": plan_id}
+    where: dict[str, Any] = {"plan_id": plan_id} if table.of_plan else {}
     if table.by_day:
         if query_data["day"] is None:
             raise ProblemError(

@@ -78,6 +78,7 @@ def _report_words(report: Report, plan_name: str) -> dict[str, Any]:
             for d in summary.differences[:MOST_LINES]
             if d.ended is not None
         ],
+        "taught": list(report.taught),
         "standing": [f"{s.what} {s.why}" for s in report.standing[:MOST_LINES]],
         "runs_done": f"{words.count(done, 'run')} done in full.",
         "runs": [

@@ -9,15 +9,21 @@ from dataclasses import dataclass, replace
 from threading import Lock, Thread
 from typing import Any
 
-from gambrel.core.ledger.as_it_goes import Outlook, Rest, outlook
+from gambrel.core.ledger.as_it_goes import FEWEST, Outlook, Rest, outlook
 from gambrel.core.ledger.comparing import MachineTrouble
-from gambrel.core.ledger.what_would_help import Help, what_would_help
+from gambrel.core.ledger.what_would_help import HELP_DRAWS, Help, what_would_help
 from gambrel.core.simulation_limits import Cancelled
 
 log = logging.getLogger(__name__)
 
 EVERY_S = 5.0
-"""A plan's night is drawn at most so often."""
+"""A plan's night is drawn at most so often,"""
+REST_TIMES = 2.0
+"""and so many times as long as it took is left to others in between."""
+DRAWN_FOR_S = 20.0
+"""Then fewer draws have to do: of a large estate each takes a second or more."""
+TRIED_FOR_S = 60.0
+"""Then what has been tried has to do."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +43,12 @@ class Told:
     current: bool
 
 
+def _after(seconds: float) -> Callable[[], bool]:
+    """Whether some seconds have passed from now."""
+    end = time.monotonic() + seconds
+    return lambda: time.monotonic() > end
+
+
 class Outlooks:
     """The newest outlook of each plan's night. Safe to use from several threads.
 
@@ -48,8 +60,7 @@ class Outlooks:
         self._lock = Lock()
         self._known: dict[int, tuple[Any, Told]] = {}
         self._working: dict[int, Thread] = {}
-        self._begun: dict[int, float] = {}
-        self._closed = False
+        self._due: dict[int, float] = {}
 
     def latest(
         self,
@@ -66,9 +77,8 @@ class Outlooks:
         with self._lock:
             known_key, known = self._known.get(plan_id, (None, None))
             current = known_key == key
-            due = time.monotonic() - self._begun.get(plan_id, float("-inf")) >= EVERY_S
-            if not current and due and plan_id not in self._working and not self._closed:
-                self._begun[plan_id] = time.monotonic()
+            due = time.monotonic() >= self._due.get(plan_id, float("-inf"))
+            if not current and due and plan_id not in self._working:
                 thread = Thread(
                     target=self._work, args=(plan_id, key, rest), daemon=True,
                     name=f"outlook of plan {plan_id}",
@@ -83,15 +93,17 @@ class Outlooks:
         key: object,
         make: Callable[[], tuple[Rest, tuple[MachineTrouble, ...]] | None],
     ) -> None:
+        begun = time.monotonic()
         try:
             made = make()
             if made is None:
                 self._note(plan_id, key, Told(None, (), None, True))
                 return
             rest, failed = made
-            found = outlook(rest)
+            found = outlook(rest, enough=_after(DRAWN_FOR_S))
             self._note(plan_id, key, Told(found, (), None, True))
-            helps = tuple(what_would_help(rest, failed))
+            draws = min(HELP_DRAWS, max(FEWEST, found.draws // 2))
+            helps = tuple(what_would_help(rest, failed, draws, enough=_after(TRIED_FOR_S)))
             self._note(plan_id, key, Told(found, helps, found.at, True))
         except (ValueError, Cancelled) as error:
             # Such as runs whose machines have changed: what there is stays the expected course.
@@ -101,8 +113,10 @@ class Outlooks:
             log.exception("the night of plan %s could not be drawn", plan_id)
             self._note(plan_id, key, Told(None, (), None, True))
         finally:
+            took = time.monotonic() - begun
             with self._lock:
                 self._working.pop(plan_id, None)
+                self._due[plan_id] = begun + max(EVERY_S, (1.0 + REST_TIMES) * took)
 
     def _note(self, plan_id: int, key: object, told: Told) -> None:
         with self._lock:
@@ -110,15 +124,3 @@ class Outlooks:
             if told.helps_at is None and before is not None and told.outlook is not None:
                 told = replace(told, helps=before[1].helps, helps_at=before[1].helps_at)
             self._known[plan_id] = (key, told)
-
-    def wait(self, plan_id: int, within_s: float) -> None:
-        """Wait until nothing is drawn for a plan, for some seconds at most."""
-        with self._lock:
-            thread = self._working.get(plan_id)
-        if thread is not None:
-            thread.join(within_s)
-
-    def close(self) -> None:
-        """Begin nothing any more."""
-        with self._lock:
-            self._closed = True

@@ -23,7 +23,7 @@ from gambrel.core.ledger.ordering import (
 )
 from gambrel.core.ledger.predicting import predicted_runs
 from gambrel.core.ledger.records import DiskRecord, MachineRecord, RunRecord
-from gambrel.core.ledger.shown_tonight import Shown, corrected, fading, shown_by
+from gambrel.core.ledger.shown_tonight import Shown, corrected, fading, shown_by, taught
 from gambrel.core.ledger.what_would_help import what_would_help
 from gambrel.core.nights.nights import night_of, planner_zone
 from gambrel.core.simulation.simulate import simulate, state_at
@@ -289,6 +289,16 @@ def test_a_ledger_that_is_off_tells_nothing(bad):
     found = shown_by(plan, [run], 1e4)
     assert not any(what.startswith("stream") for what in found)
     assert all(math.isfinite(each.log_factor) for each in found.values())
+
+
+def test_the_morning_is_told_what_the_night_showed():
+    plan = larkmoor_plan()
+    names = [m.id for m in plan.machines if m.kind == "vm"][:30]
+    slow = run_of(*(machine_run(name, 0.7, limited="proxy:quay-p2") for name in names))
+    (line,) = taught(plan, [slow], 1e4)
+    factor = shown_by(plan, [slow], 1e4)["proxy:quay-p2"].factor
+    assert line == f"Proxy quay-p2: {factor:.2f} times the planned rate, from 30 machines"
+    assert taught(plan, [run_of(*(machine_run(name, 1.02) for name in names))], 1e4) == []
 
 
 # --- orders that hold tonight -------------------------------------------------------------------

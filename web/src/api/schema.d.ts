@@ -25729,6 +25729,7 @@ export interface components {
             needs_hand: components["schemas"]["NeedsHandSchema"][];
             left: components["schemas"]["LeftOverSchema"][];
             differences: components["schemas"]["OtherThanPredictedSchema"][];
+            taught: string[];
             jobs: components["schemas"]["JobLineSchema"][];
             tonight: components["schemas"]["TonightAheadSchema"] | null;
             standing: components["schemas"]["StandingSchema"][];

@@ -8,6 +8,7 @@ import { dayClock } from "../time/time";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Field } from "../ui/Field";
+import { TableFiles } from "../ui/TableFiles";
 import { Sheet } from "../ui/Sheet";
 import { count } from "../ui/words";
 import {
@@ -55,6 +56,7 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
       {sources.length > 0 && (
         <>
           <p className="mb-2 text-ink-2">
+            <TableFiles of={`plans/${plan.id}/tables/sources`} what="Sources" />{" "}
             {count(accounts.length, "account")}:{" "}
             {accounts.filter((a) => a.outcome === "works").length} work,{" "}
             {accounts.filter((a) => a.outcome === "fails").length} fail,{" "}

@@ -76,6 +76,15 @@ export function MorningReport({
           </li>
         ))}
       </Part>
+      {report.taught.length > 0 && (
+        <Part title="What the night showed" empty="">
+          {report.taught.map((each) => (
+            <li key={each} className="border-t border-rule py-0.5">
+              {each}
+            </li>
+          ))}
+        </Part>
+      )}
       {report.standing.length > 0 && (
         <Part title="Standing troubles" empty="">
           {report.standing.slice(0, MOST).map((each) => (

@@ -6,6 +6,7 @@ import { dateClock } from "../time/time";
 import { Button } from "../ui/Button";
 import { Pick } from "../ui/controls";
 import { Field } from "../ui/Field";
+import { TableFiles } from "../ui/TableFiles";
 import { Sheet } from "../ui/Sheet";
 import { useWorkbench } from "../workbench/store";
 
@@ -37,7 +38,8 @@ export function RunnerSheet({ plan, onClose }: { plan: number; onClose: () => vo
     <Sheet label="Runners" title="Runners" onClose={onClose}>
       <p className="pb-2 text-ink-2">
         A runner reads the adopted plan, carries it out and reports what happens. A script on a
-        server reports its own runs.
+        server reports its own runs.{" "}
+        <TableFiles of={`plans/${plan}/tables/runners`} what="Runners" />
       </p>
       <ul aria-label="Runners of this plan">
         {found.data?.runners.map((runner) => (

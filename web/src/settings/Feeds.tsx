@@ -30,6 +30,7 @@ export function Feeds() {
   return (
     <Section
       title="Calendars and timers"
+      table="feeds"
       about="A calendar program that is given the address of a feed shows the coming two weeks of the adopted plan and follows every adoption. Whoever has the address reads it, and nothing else; end it here when it is in wrong hands."
     >
       {rows.length > 0 ? (

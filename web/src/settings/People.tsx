@@ -51,6 +51,7 @@ export function People() {
   return (
     <Section
       title="People"
+      table="people"
       about={`Who may look ${CAN.read}. Who may plan ${CAN.plan}. Who may administer ${CAN.administer}. A change counts from their next click on.`}
     >
       <Table

@@ -27,6 +27,7 @@ export function Tokens() {
   return (
     <Section
       title="Tokens of programs"
+      table="tokens"
       about="Monitoring, pipelines and scripts ask the API with a token: Authorization: Bearer and the token. Give each program its own, with the least role that it needs. Runners have tokens of their own, under Runs."
     >
       {rows.length > 0 ? (

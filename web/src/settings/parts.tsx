@@ -1,20 +1,28 @@
 import { type ReactNode, useState } from "react";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
+import { TableFiles } from "../ui/TableFiles";
+import { useWorkbench } from "../workbench/store";
 
 /** One section: what it is, and what its settings change. */
 export function Section({
   title,
   about,
+  table,
   children,
 }: {
   title: string;
   about: ReactNode;
+  /** The table of the API that is the same as a file. */
+  table?: string;
   children: ReactNode;
 }) {
+  const { plan } = useWorkbench();
   return (
     <section aria-label={title} className="border-b border-rule py-3">
-      <h2 className="text-lg font-semibold">{title}</h2>
+      <h2 className="text-lg font-semibold">
+        {title} {table && <TableFiles of={`plans/${plan.id}/tables/${table}`} what={title} />}
+      </h2>
       <p className="mb-2 max-w-[80ch] text-ink-2">{about}</p>
       {children}
     </section>

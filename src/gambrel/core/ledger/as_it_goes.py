@@ -9,7 +9,7 @@ end are its soft edge.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -37,6 +37,8 @@ from gambrel.core.simulation.varying import STREAM_KINDS, vary
 from gambrel.core.units import HOUR, SAME_INSTANT
 
 DRAWS = 100
+FEWEST = 10
+"""Fewer draws say nothing of an edge."""
 OWN_CHANGE = 0.25
 """How much the change of one machine differs from that of its folder (σ of a logarithm)."""
 EDGE = (5.0, 50.0, 95.0)
@@ -223,10 +225,26 @@ def _lasts_s(runs: Sequence[RunRecord], at: float, until: float) -> float:
     return float(min(max([HOUR, *(end - at for end in ends)]), until - at))
 
 
-def outlook(rest: Rest, draws: int = DRAWS, seed: int = 1) -> Outlook:
-    """How the rest of a night will go. Raises ValueError as `Rest.draws_of`."""
-    drawn = rest.draws_of(rest.plan, seed)
-    return summed(rest, [tally(drawn.walk(number)) for number in range(draws)])
+def never() -> bool:
+    """For those who wait for every draw."""
+    return False
+
+
+def outlook(
+    rest: Rest, draws: int = DRAWS, seed: int = 1, enough: Callable[[], bool] = never
+) -> Outlook:
+    """How the rest of a night will go.
+
+    Args:
+        enough: asked after each draw whether fewer will do; `FEWEST` are drawn in any case.
+
+    Raises:
+        ValueError: as `Rest.draws_of`.
+    """
+    drawn, tallies = rest.draws_of(rest.plan, seed), list[Tally]()
+    while len(tallies) < draws and not (len(tallies) >= FEWEST and enough()):
+        tallies.append(tally(drawn.walk(len(tallies))))
+    return summed(rest, tallies)
 
 
 @dataclass(frozen=True, slots=True)

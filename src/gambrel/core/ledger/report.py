@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from gambrel.core import words
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, was_skipped
 from gambrel.core.ledger.records import RunRecord
+from gambrel.core.ledger.shown_tonight import taught
 from gambrel.core.ledger.standing import Standing
 from gambrel.core.nights.nights import NightOutcome
 from gambrel.core.plan.objects import Plan
@@ -108,6 +109,7 @@ class Report:
     Attributes:
         at: the instant at which it was made, by the runner's clock.
         silent_since: the runner's last word, where it has fallen silent.
+        taught: what the night showed of rates and change, in words.
     """
 
     plan: Plan
@@ -120,6 +122,7 @@ class Report:
     silent_since: float | None = None
     standing: tuple[Standing, ...] = ()
     ahead: Ahead = NOTHING_AHEAD
+    taught: tuple[str, ...] = ()
 
 
 def make_report(
@@ -151,6 +154,7 @@ def make_report(
         silent_since,
         tuple(standing),
         ahead,
+        tuple(taught(plan, runs, at)),
     )
 
 

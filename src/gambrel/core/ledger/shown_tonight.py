@@ -32,6 +32,7 @@ from math import exp, log, sqrt
 from statistics import median
 from typing import Any
 
+from gambrel.core import words
 from gambrel.core.ledger.predicting import actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.plan.objects import Machine, Plan
@@ -51,6 +52,9 @@ MOSTLY = 0.6
 """What limits a machine-run for so much of its time is what it tells about."""
 FARTHEST = log(4.0)
 """One machine-run tells of no more than four times as fast, or as slow."""
+
+PLAINLY, PLAIN_ERRORS, MOST_TAUGHT = 0.05, 2.0, 4
+"""A night taught something where a log factor is so large, and so many times its error."""
 
 CORRECTED = {
     "proxy": ("proxies", ("mib_per_s",)),
@@ -235,3 +239,38 @@ def _changing(machine: Machine, shown: Mapping[str, Shown]) -> Machine:
     if found is None:
         return machine
     return replace(machine, daily_change=machine.daily_change * found.factor)
+
+
+# --- in words -----------------------------------------------------------------------------------
+
+
+def rate_in_words(plan: Plan, what: str) -> str:
+    """What a rate is called, as "Streams by hot-add" or "Proxy quay-p2"."""
+    kind, _, name = what.partition(":")
+    if kind == "stream":
+        return f"Streams by {_STREAM_WORDS[name]}"
+    return words.load_label(plan, what)
+
+
+_STREAM_WORDS = {"direct": "direct", "hot_add": "hot-add", "network": "network", "agent": "agent"}
+
+
+def shown_in_words(plan: Plan, shown: Shown) -> str:
+    """What a night has shown, as "Streams by hot-add: 0.92 of the plan, from 41 machines"."""
+    kind, _, name = shown.what.partition(":")
+    by = f", from {words.count(shown.runs, 'machine')}"
+    if kind == "change":
+        of = f"Machines in {name}" if name else "Machines"
+        return f"{of} changed {shown.factor:.2f} times as much as planned{by}"
+    return f"{rate_in_words(plan, shown.what)}: {shown.factor:.2f} times the planned rate{by}"
+
+
+def taught(plan: Plan, runs: Iterable[RunRecord], at: float) -> list[str]:
+    """What a night has plainly shown to be other than planned, in words, the farthest off first."""
+    plain = [
+        each
+        for each in shown_by(plan, runs, at).values()
+        if abs(each.log_factor) > max(PLAINLY, PLAIN_ERRORS * each.error)
+    ]
+    plain.sort(key=lambda each: -abs(each.log_factor))
+    return [shown_in_words(plan, each) for each in plain[:MOST_TAUGHT]]

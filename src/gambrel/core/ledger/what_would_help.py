@@ -8,12 +8,12 @@ at the cost of as many of others only shifts the trouble, and is left out.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from statistics import median
 
 from gambrel.core import words
-from gambrel.core.ledger.as_it_goes import LIKELY, Rest, RunKey, Tally, tally
+from gambrel.core.ledger.as_it_goes import LIKELY, Rest, RunKey, Tally, never, tally
 from gambrel.core.ledger.comparing import MachineTrouble
 from gambrel.core.ledger.ordering import Order, OrderRefused, order_in_words, ordered
 from gambrel.core.nights.nights import planner_zone
@@ -79,12 +79,17 @@ class Help:
 
 
 def what_would_help(
-    rest: Rest, failed: Iterable[MachineTrouble], draws: int = HELP_DRAWS, seed: int = 1
+    rest: Rest,
+    failed: Iterable[MachineTrouble],
+    draws: int = HELP_DRAWS,
+    seed: int = 1,
+    enough: Callable[[], bool] = never,
 ) -> list[Help]:
     """Orders that would help the rest of a night, the best first.
 
     Args:
         failed: the machines that are not done by now, and were not made good.
+        enough: asked now and then whether what was tried by then will do.
 
     Raises:
         ValueError: as `Rest.draws_of`.
@@ -97,7 +102,7 @@ def what_would_help(
     tried: list[tuple[Loss, Order, Plan, Undone]] = []
     own = _loss(base, base)
     for order in _distinct(_candidates(plan, running, expected, losing, failed)):
-        if len(tried) >= MOST_TRIED:
+        if len(tried) >= MOST_TRIED or enough():
             break
         try:
             other = ordered(plan, order)
@@ -114,8 +119,10 @@ def what_would_help(
         return []
     drawn = rest.draws_of(plan, seed)
     without = [tally(drawn.walk(n)) for n in range(draws)]
-    found_help = []
+    found_help: list[Help] = []
     for _, order, other, ended in tried[:MOST_DRAWN]:
+        if found_help and enough():
+            break
         drawn = rest.draws_of(other, seed)
         with_it = [_and_undone(tally(drawn.walk(n)), ended) for n in range(draws)]
         made = _help(plan, running.at, order, without, with_it)
@@ -252,10 +259,10 @@ def _tally_of(forecast: Forecast) -> Tally:
         lost = tuple(m.machine for m in run.machines if m.outcome != "done" and m.ended > at)
         if lost:
             undone[key] = lost
-    return Tally(ends, past, undone, machines_of(forecast))
+    return Tally(ends, past, undone, _machines_of(forecast))
 
 
-def machines_of(forecast: Forecast) -> dict[RunKey, int]:
+def _machines_of(forecast: Forecast) -> dict[RunKey, int]:
     """How many machines each run has that is not over."""
     return {
         (run.job, round(run.occurrence * 1e6)): len(run.machines)

@@ -214,8 +214,12 @@ def _let_come(
 
 
 @njit(cache=True)
-def _throw_away(w: World, c: Course, place: int, repository: int, chain: int, at: float) -> None:
-    """Delete all points of a chain."""
+def _throw_away(
+    w: World, c: Course, place: int, repository: int, chain: int, at: float, to_come: t.Ints
+) -> None:
+    """Delete all points of a chain; those that were still to come never do."""
+    for waiting in to_come:
+        w.point[waiting].gone = w.point[waiting].since
     before = w.used_bytes[repository]
     w.f[F_NOW] = at
     p = w.chain[chain].first
@@ -292,10 +296,10 @@ def _walk_home(
         _keep_to_the_rule(w, chain, forever, job)
         made[i - first], made_kind[i - first] = stored, kind
         c.change[change + i] += w.used_bytes[repository] - before
-    _let_come(w, c, row, place, chain, forever, job, later, waiting, came, s, go)
+    came, _ = _let_come(w, c, row, place, chain, forever, job, later, waiting, came, s, go)
     c.read[m, s:] = total
     if go < np.inf:
-        _throw_away(w, c, place, repository, chain, go)
+        _throw_away(w, c, place, repository, chain, go, later[came:waiting])
 
 
 @njit(cache=True)
@@ -333,9 +337,9 @@ def _walk_copy(
         store_point(w, new_point(w, chain, kind, c.due_at[i], wire / dedupe, base))
         _keep_to_the_rule(w, chain, forever, copy)
         c.change[change + i] += w.used_bytes[repository] - before
-    _let_come(w, c, row, place, chain, forever, copy, later, waiting, came, s, go)
+    came, _ = _let_come(w, c, row, place, chain, forever, copy, later, waiting, came, s, go)
     if go < np.inf:
-        _throw_away(w, c, place, repository, chain, go)
+        _throw_away(w, c, place, repository, chain, go, later[came:waiting])
 
 
 @njit(cache=True)
