@@ -17,7 +17,7 @@ from sizes import LEARNED_NIGHTS, TOLD_NIGHTS
 
 from gambrel import demo
 from gambrel.core.ledger.as_it_goes import Rest, outlook, rest_of
-from gambrel.core.ledger.comparing import last_end, predicted_end, that_bind
+from gambrel.core.ledger.comparing import last_end, last_predicted_end, that_bind
 from gambrel.core.ledger.events import event_from
 from gambrel.core.ledger.learned_change import learned_changes
 from gambrel.core.ledger.learned_plan import as_learned
@@ -157,8 +157,7 @@ def _night_told(world: _World, night: Night, stated: list[RunRecord]) -> Told | 
     world.advance(night.end)
     bound = that_bind(world.close(night))
     ended = last_end(bound)
-    ends = [max(filter(None, map(predicted_end, that_bind(told))), default=None)
-            for told in (stated, learned)]  # fmt: skip
+    ends = [last_predicted_end(that_bind(told)) for told in (stated, learned)]
     if ended is None or None in ends or span.early_end is None:
         return None
     length = ended - min(run.began for run in bound if run.began is not None)

@@ -224,6 +224,13 @@ class ShownSchema(Schema):
     runs = required(Integer)
 
 
+class SavedSchema(Schema):
+    """A machine that would be done."""
+
+    job = required(String)
+    machine = required(String)
+
+
 class HelpTonightSchema(Schema):
     """An order that would help. `fits_before`, `fits_after`: of the draws."""
 
@@ -231,16 +238,9 @@ class HelpTonightSchema(Schema):
     order = required(Nested, OrderRequestSchema)
     brings = required(List, String())
     costs = required(List, String())
-    saved = required(List, Nested(lambda: SavedSchema()))
+    saved = required(List, Nested(SavedSchema))
     fits_before = required(Float)
     fits_after = required(Float)
-
-
-class SavedSchema(Schema):
-    """A machine that would be done."""
-
-    job = required(String)
-    machine = required(String)
 
 
 class OutlookSchema(Schema):

@@ -22,6 +22,7 @@ from gambrel.core.ledger.ordering import (
     ordered,
     while_they_hold,
 )
+from gambrel.core.ledger.records import RunKey, run_key
 from gambrel.core.model.volume import preparation_s, protected_bytes, protected_disks
 from gambrel.core.nights.nights import night_at, planner_zone
 from gambrel.core.plan.instants import format_instant
@@ -42,7 +43,6 @@ from gambrel.standins.true_world import TrueWorld
 
 AHEAD_S = DAY + 3 * HOUR
 """How far each simulation looks: past the next noon, where the next night's world begins."""
-RunKey = tuple[str, int]
 TEST_FAILS = 0.04
 TEST_LEAVES_A_MOUNT = 0.12
 """How often a restore test fails, and how often it leaves its mount behind."""
@@ -60,10 +60,6 @@ class RunningTest(NamedTuple):
     ends: float
     reason: str
     leaves_a_mount: bool
-
-
-def _key(job: str, occurrence: float) -> RunKey:
-    return job, round(occurrence * 1e6)
 
 
 class Performance:
@@ -151,7 +147,7 @@ class Performance:
                 if trouble is not None:
                     at = machine.start + trouble.fails_after_s()
                     if self.clock - SAME_INSTANT <= at < (machine.moved or machine.ended):
-                        yield at, _key(run.job, run.occurrence), machine.machine
+                        yield at, run_key(run.job, run.occurrence), machine.machine
 
     def _standing(self) -> list[Trouble]:
         locked = [
@@ -256,7 +252,7 @@ class Performance:
     ) -> None:
         for job, occurrence, machine in found:
             trouble = causes[machine]
-            self._reasons[_key(job, occurrence), machine] = trouble
+            self._reasons[run_key(job, occurrence), machine] = trouble
             events += self._left(job, occurrence, machine, trouble)
 
     def _left(
@@ -329,7 +325,7 @@ class Performance:
                 for m in (after.state.running or state.running).runs[-1].machines
                 if m.state != "ended"
             )
-            self._orders[_key(order.job, self.clock)] = (number, machines)
+            self._orders[run_key(order.job, self.clock)] = (number, machines)
             events.append(self._began(order, number, machines))
             if order.kind == "retry":
                 events += self._unlocked(machines)
@@ -400,8 +396,7 @@ class Performance:
 
     def _events_of_run(self, run: Run, after: float, upto: float) -> Iterator[dict[str, Any]]:
         assert run.began is not None
-        run_key = _key(run.job, run.occurrence)
-        number, only = self._orders.get(run_key, (None, None))
+        number, only = self._orders.get(run_key(run.job, run.occurrence), (None, None))
         its = {"job": run.job, "occurrence": run.occurrence}
         if after < run.began <= upto and number is None:
             machines = [machine.machine for machine in run.machines]
@@ -417,7 +412,7 @@ class Performance:
     ) -> Iterator[dict[str, Any]]:
         job, its = self.plan.job_by_id[run.job], self.plan.machine_by_id[machine.machine]
         about = {"job": run.job, "occurrence": run.occurrence, "machine": machine.machine}
-        trouble = self._reasons.get((_key(run.job, run.occurrence), machine.machine))
+        trouble = self._reasons.get((run_key(run.job, run.occurrence), machine.machine))
         prepared = None
         if machine.start is not None:
             prepared = machine.start + preparation_s(job, its)

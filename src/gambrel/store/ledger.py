@@ -15,6 +15,7 @@ from gambrel.core.ledger.events import Event, EventRefused, event_to_dict
 from gambrel.core.ledger.records import (
     DiskRecord,
     MachineRecord,
+    RunKey,
     RunRecord,
     apply_event,
     claim_prediction,
@@ -39,8 +40,6 @@ from gambrel.store.models import now_utc
 from gambrel.store.point_checks import add_checks, bad_points, check_of
 from gambrel.store.runners import note_order
 
-RunKey = tuple[str, int]
-"""(job, occurrence in microseconds): what tells a run."""
 ROWS_AT_ONCE = 500
 
 

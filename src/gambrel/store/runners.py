@@ -195,7 +195,7 @@ def runner_in_charge(session: Session, plan_id: int) -> Runner | None:
 
 OPEN_STATES = ("open", "taken")
 WAITS = "to be confirmed"
-"""The state of an order that no runner is told of before a second person confirms it."""
+"""The state of an order that waits for a second person; runners do not see it before."""
 
 
 def add_order(

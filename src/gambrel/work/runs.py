@@ -18,7 +18,7 @@ from gambrel.core.ledger.events import Event, EventRefused, check_event, event_f
 from gambrel.core.ledger.learned_rates import night_rates
 from gambrel.core.ledger.ordering import Order, while_they_hold
 from gambrel.core.ledger.predicting import predicted_runs, window_end
-from gambrel.core.ledger.records import RunRecord
+from gambrel.core.ledger.records import RunKey, RunRecord
 from gambrel.core.ledger.report import Ahead, Broken, Report, make_report
 from gambrel.core.ledger.standing import (
     LOOKED_BACK_NIGHTS,
@@ -528,9 +528,9 @@ def what_set_it_apart(plan: Plan, summary: NightSummary) -> str:
     return ""
 
 
-def _window_ends(plan: Plan, events: Sequence[Event]) -> Mapping[ledger.RunKey, float | None]:
+def _window_ends(plan: Plan, events: Sequence[Event]) -> Mapping[RunKey, float | None]:
     """When the windows of the runs close that some events are about; a manual run has none."""
-    found: dict[ledger.RunKey, float | None] = {}
+    found: dict[RunKey, float | None] = {}
     for event in events:
         if event.job is None or event.occurrence is None:
             continue

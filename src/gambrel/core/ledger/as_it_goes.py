@@ -14,9 +14,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gambrel.core.ledger.records import RunRecord
+from gambrel.core.ledger.records import RunKey, RunRecord, run_key
 from gambrel.core.ledger.shown_tonight import (
-    CHANGE_PRIOR,
     RATE_PRIOR,
     Shown,
     corrected,
@@ -43,9 +42,6 @@ OWN_CHANGE = 0.25
 """How much the change of one machine differs from that of its folder (σ of a logarithm)."""
 EDGE = (5.0, 50.0, 95.0)
 LIKELY = 0.5
-
-RunKey = tuple[str, int]
-"""(job, occurrence in microseconds)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,10 +122,7 @@ class Draws:
         weight = fading(rest_s)
         self._streams = np.array([unsure(shown, f"stream:{kind}") for kind in STREAM_KINDS])
         self._rates = np.array(
-            [
-                shown[name].error if name in shown else RATE_PRIOR
-                for name in self.layout.topology.resource_names
-            ]
+            [unsure(shown, name) for name in self.layout.topology.resource_names]
         )
         # What fades comes back as what nobody knows.
         self._streams, self._rates = (
@@ -139,12 +132,7 @@ class Draws:
         folders = sorted({folder_of(machine) for machine in plan.machines})
         place = {folder: i for i, folder in enumerate(folders)}
         self._folder = np.array([place[folder_of(m)] for m in plan.machines], np.int64)
-        self._change = np.array(
-            [
-                shown[f"change:{folder}"].error if f"change:{folder}" in shown else CHANGE_PRIOR
-                for folder in folders
-            ]
-        )
+        self._change = np.array([unsure(shown, f"change:{folder}") for folder in folders])
 
     def walk(self, number: int) -> Walk:
         """The rest of the night in one draw."""
@@ -282,7 +270,7 @@ def tally(walk: Walk) -> Tally:
     counted = (run["outcome"] != t.RUN_SKIPPED) & (run["ended_before"] == 0)
     ids = [job.id for job in plan.jobs]
     keys: list[RunKey | None] = [
-        (ids[job], round((at + t.EPOCH) * 1e6)) if counts_it else None
+        run_key(ids[job], at + t.EPOCH) if counts_it else None
         for job, at, counts_it in zip(
             run["job"].tolist(), run["occurrence"].tolist(), counted.tolist(), strict=True
         )
@@ -318,7 +306,7 @@ def summed(rest: Rest, tallies: Sequence[Tally]) -> Outlook:
     for run in expected.runs:
         if run.outcome == "skipped":
             continue
-        key = (run.job, round(run.occurrence * 1e6))
+        key = run_key(run.job, run.occurrence)
         ends = [each.ends.get(key, np.inf) for each in tallies]
         early, middle, late = _percentiles(ends)
         shares: dict[str, int] = {}
@@ -332,8 +320,8 @@ def summed(rest: Rest, tallies: Sequence[Tally]) -> Outlook:
                 tuple(sorted((m, n / len(tallies)) for m, n in shares.items())),
             )
         )  # fmt: skip
-    bound = {(r.job, round(r.occurrence * 1e6)) for r in runs if r.window_end is not None}
-    bound = bound or {(r.job, round(r.occurrence * 1e6)) for r in runs}
+    bound = {run_key(r.job, r.occurrence) for r in runs if r.window_end is not None}
+    bound = bound or {run_key(r.job, r.occurrence) for r in runs}
     lasts = [
         max((end for key, end in each.ends.items() if key in bound), default=np.inf)
         for each in tallies

@@ -89,6 +89,11 @@ def predicted_end(run: RunRecord) -> float | None:
     return found
 
 
+def last_predicted_end(runs: Iterable[RunRecord]) -> float | None:
+    """When the last of some runs was to end; None where nothing was predicted of them."""
+    return max(filter(None, map(predicted_end, runs)), default=None)
+
+
 def last_end(runs: Iterable[RunRecord]) -> float | None:
     """When the last of some runs ended; None while none has."""
     return max((run.ended for run in runs if run.ended is not None), default=None)
@@ -109,7 +114,7 @@ def summarize(night: Night, runs: Sequence[RunRecord], clock: float) -> NightSum
         night=night,
         verdict=_verdict(runs, troubles, over),
         predicted_verdict=_predicted_verdict(runs),
-        predicted_end=max(filter(None, map(predicted_end, bound)), default=None),
+        predicted_end=last_predicted_end(bound),
         last_end=last_end(bound),
         over_s=max(0.0, over),
         done=done,

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import date
 from statistics import median
 
-from gambrel.core.ledger.comparing import last_end, predicted_end, that_bind
+from gambrel.core.ledger.comparing import last_end, last_predicted_end, predicted_end, that_bind
 from gambrel.core.ledger.records import RunRecord
 
 LEAST_RUNS = 3
@@ -92,7 +92,7 @@ def forecast_errors(nights: Mapping[date, Sequence[RunRecord]]) -> ForecastError
 
 def _night_error(night: date, runs: Sequence[RunRecord]) -> NightError | None:
     bound = that_bind(runs)
-    predicted = max(filter(None, map(predicted_end, bound)), default=None)
+    predicted = last_predicted_end(bound)
     ended = last_end(bound)
     if predicted is None or ended is None:
         return None

@@ -23,6 +23,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from gambrel.core.ledger.growth import payload_bytes
+from gambrel.core.ledger.robust import robust_spread
 from gambrel.core.model.volume import protected_bytes, protected_disks
 from gambrel.core.plan.objects import Job, Machine, Plan
 
@@ -129,7 +130,7 @@ def _fitted(
         each = each[turned:]
     if turned is not None or ceiling is None:
         change = median(each)
-    spread = 1.4826 * median(abs(value - median(each)) for value in each)
+    spread = robust_spread(each)
     return LearnedChange(
         machine.id, min(HIGHEST, max(LOWEST, change)), spread / sqrt(len(each)),
         None if turned is not None else ceiling, len(each), left_out,
@@ -176,7 +177,7 @@ def _drawn_to_folders(plan: Plan, told: Mapping[str, LearnedChange]) -> Mapping[
     found = {}
     for machine, learned in told.items():
         others = by_folder[plan.machine_by_id[machine].folder]
-        # What has turned is told by its own runs.
+        # A machine that turned is not like its folder any more.
         if len(others) >= LEAST_OF_A_FOLDER and learned.since is None:
             total = learned.runs + LIKE_RUNS
             drawn = (learned.runs * log(learned.change) + LIKE_RUNS * median(others)) / total

@@ -18,6 +18,7 @@ from statistics import median
 from typing import Any
 
 from gambrel.core.ledger.records import RunRecord
+from gambrel.core.ledger.robust import robust_spread
 from gambrel.core.ledger.shown_tonight import CORRECTED, seen_by
 from gambrel.core.plan.objects import Plan
 from gambrel.core.units import SAME_INSTANT
@@ -81,7 +82,7 @@ def night_rates(plan: Plan, runs: Iterable[RunRecord], at: float) -> dict[str, A
 
 
 def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]:
-    """The rates of which enough nights tell, by name."""
+    """The rates that enough nights have shown, by name."""
     told: dict[str, list[tuple[float, int]]] = {}
     rates: dict[str, float] = {}
     for night in nights:
@@ -96,11 +97,11 @@ def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]
         if len(each) < LEAST_NIGHTS:
             continue
         middles = [middle for middle, _ in each]
-        centre = median(middles)
-        spread = 1.4826 * median(abs(middle - centre) for middle in middles)
+        spread = robust_spread(middles)
         found.append(
             LearnedRate(
-                what, rates[what], exp(centre), spread / sqrt(len(each)), spread, len(each),
+                what, rates[what], exp(median(middles)),
+                spread / sqrt(len(each)), spread, len(each),
                 sum(runs for _, runs in each),
             )
         )  # fmt: skip

@@ -14,6 +14,15 @@ from gambrel.core.ledger.events import Event, EventRefused, Outcome
 from gambrel.core.plan.objects import Kind
 from gambrel.core.units import SAME_INSTANT
 
+RunKey = tuple[str, int]
+"""(job, occurrence in microseconds): what tells a run, whatever was rounded on the way."""
+
+
+def run_key(job: str, occurrence: float) -> RunKey:
+    """What tells a run of a job that fell due at an instant, in UTC seconds."""
+    return job, round(occurrence * 1e6)
+
+
 BYTES_EVER = 2.0**60
 """More than any disk holds: an exbibyte."""
 

@@ -13,9 +13,10 @@ from dataclasses import dataclass
 from statistics import median
 
 from gambrel.core import words
-from gambrel.core.ledger.as_it_goes import LIKELY, Rest, RunKey, Tally, never, tally
+from gambrel.core.ledger.as_it_goes import LIKELY, Rest, Tally, never, tally
 from gambrel.core.ledger.comparing import MachineTrouble
 from gambrel.core.ledger.ordering import Order, OrderRefused, order_in_words, ordered
+from gambrel.core.ledger.records import RunKey, run_key
 from gambrel.core.nights.nights import planner_zone
 from gambrel.core.plan.objects import Plan, Running
 from gambrel.core.simulation.forecast import Forecast, Run
@@ -146,7 +147,7 @@ def _ended_by(running: Running, plan: Plan) -> Undone:
             if old.state != "ended" and new.state == "ended"
         )
         if ended:
-            found[now.job, round(now.occurrence * 1e6)] = ended
+            found[run_key(now.job, now.occurrence)] = ended
     return found
 
 
@@ -253,7 +254,7 @@ def _tally_of(forecast: Forecast) -> Tally:
     for run in forecast.runs:
         if run.outcome == "skipped":
             continue
-        key = (run.job, round(run.occurrence * 1e6))
+        key = run_key(run.job, run.occurrence)
         ends[key] = float("inf") if run.ended is None else run.ended
         past[key] = ends[key] - run.window_end if run.window_end is not None else float("nan")
         lost = tuple(m.machine for m in run.machines if m.outcome != "done" and m.ended > at)
@@ -265,7 +266,7 @@ def _tally_of(forecast: Forecast) -> Tally:
 def _machines_of(forecast: Forecast) -> dict[RunKey, int]:
     """How many machines each run has that is not over."""
     return {
-        (run.job, round(run.occurrence * 1e6)): len(run.machines)
+        run_key(run.job, run.occurrence): len(run.machines)
         for run in forecast.runs
         if run.outcome != "skipped"
     }
@@ -284,7 +285,7 @@ def _loss(base: Tally, found: Tally) -> Loss:
 
 def _gained(order: Order, found: Tally, at: float) -> int:
     """The machines that a retry brings back."""
-    key = (order.job, round(at * 1e6))
+    key = run_key(order.job, at)
     if order.kind != "retry" or found.ends.get(key, float("inf")) == float("inf"):
         return 0
     return len(order.machines) - len(set(found.undone.get(key, ())) & set(order.machines))

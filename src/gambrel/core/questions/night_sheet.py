@@ -145,7 +145,7 @@ def _left(night: Night, left: Iterable[LeftOver]) -> Iterable[str]:
 def _contacts(
     runs: Sequence[SheetRun], phones: Mapping[str, str], mails: Mapping[str, str]
 ) -> Iterable[Contact]:
-    """Whoever is told of trouble with a run of the night, or can be called at all."""
+    """Whom the jobs of the night tell of trouble, and everybody else who has a number."""
     told = {name for run in runs for name in run.notify}
     for name in sorted({*told, *phones}, key=str.casefold):
         jobs = dict.fromkeys(run.name for run in runs if name in run.notify)
