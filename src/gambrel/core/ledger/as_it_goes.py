@@ -117,8 +117,11 @@ class Draws:
         self.layout: Layout = layout_of(plan)
         if not fits(self.layout, running):
             raise ValueError("runs under way whose machines have changed cannot be drawn")
-        self._points = self.layout.points_of(plan)
-        self._under_way = read_under_way(self.layout, plan, self._points, running)
+        points = self.layout.points_of(plan)
+        self._under_way = read_under_way(self.layout, plan, points, running)
+        self._start = Walk(
+            self.layout, plan, self.at, until, points, running=running, under_way=self._under_way
+        )
         weight = fading(rest_s)
         self._streams = np.array([unsure(shown, f"stream:{kind}") for kind in STREAM_KINDS])
         self._rates = np.array(
@@ -144,10 +147,8 @@ class Draws:
         own = OWN_CHANGE * random.standard_normal(len(plan.machines))
         change = np.exp(folders[self._folder] + own)
         layout, varied = vary(self.layout, plan, change, rates, streams)
-        walk = Walk(
-            layout, varied, self.at, self.until, self._points, running=plan.state.running,
-            under_way=_with_change(layout, self._under_way, change),
-        )  # fmt: skip
+        under_way = _with_change(layout, self._under_way, change)
+        walk = self._start.varied(layout, varied, under_way)
         walk.run()
         return walk
 

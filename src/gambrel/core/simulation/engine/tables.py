@@ -329,6 +329,12 @@ WORLD_SCRATCH = (
     "limit", "span", "busy", "held", "active", "restoring", "restore_disk",
 )  # fmt: skip
 """What only the walk itself needs."""
+WORLD_WRITTEN = (
+    *(name for name in WORLD_RESULTS if name not in ("option", "restore_use")),
+    *(name for name in WORLD_SCRATCH if name not in ("due", "limit", "span", "restore_disk")),
+    "point", "used_bytes", "peak_bytes", "flow", "n", "f",
+)  # fmt: skip
+"""What a walk writes to."""
 
 # Places in `World.n`, the counters of a simulation.
 (

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from copy import copy as copy_of
 from datetime import UTC, datetime, timedelta
-from functools import lru_cache
+from functools import cached_property, lru_cache
+from operator import attrgetter
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -100,6 +102,8 @@ class Walk:
         self.to = to
         self.until = to if until is None else until
         self.running = running
+        self._points = points
+        self._snapshots_from = sorted(snapshots_from)
         self.settled = False
         self.quiet: list[tuple[float, Snapshot]] = []
         self.due = _occurrences(plan, from_, self.until)
@@ -111,7 +115,7 @@ class Walk:
         self._under_way = under_way
         self.chains = self._chains(points)
         self._restores = restore_arrays(layout, plan, self.chains, from_, to, running)
-        self.world = self._world(points, sorted(snapshots_from))
+        self.world = self._world(points, self._snapshots_from)
 
     def run(self, until: float = np.inf) -> None:
         """Walk to the end, or until all is done that happens up to an instant.
@@ -124,6 +128,51 @@ class Walk:
             self._run()
         if until < np.inf:
             self.world.f[t.F_NOW] = until - t.EPOCH
+
+    def varied(self, layout: Layout, plan: Plan, under_way: UnderWay | None = None) -> Walk:
+        """A walk that has not run, from the same start in a plan of other change and throughput.
+
+        Only what a factor can change is made anew: setting a walk up takes longer than the rest of
+        a night takes to walk.
+
+        Args:
+            layout, plan: as `varying.vary` gives them. `self` must not have run.
+            under_way: as `self` took it up, with other totals.
+        """
+        if self.plan.state.restores:
+            # The ways of restores are among what varies.
+            return Walk(
+                layout, plan, self.from_, self.to, self._points, self._snapshots_from, self.until,
+                self.running, under_way,
+            )  # fmt: skip
+        made = copy_of(self)
+        made.layout, made.plan, made.quiet, made._under_way = layout, plan, [], under_way
+        capacity, limit = link_limits(plan, layout, self.from_, self.until)
+        repository = self.world.repository.copy()
+        repository["read"] = layout.repository["read"]
+        made.world = self.world._replace(
+            member=layout.member,
+            candidate=layout.candidate,
+            repository=repository,
+            capacity=capacity,
+            limit=limit,
+            **{
+                name: _again(array, rows)
+                for name, array, rows in zip(
+                    t.WORLD_WRITTEN, _written(self.world), self._filled_in, strict=True
+                )
+            },
+        )
+        return made
+
+    @cached_property
+    def _filled_in(self) -> tuple[int, ...]:
+        """How many rows of each array that a walk writes to are not all zeros before it runs."""
+        return tuple(
+            # Flows are many rows, of which none is written before the walk runs.
+            0 if name == "flow" else _rows_filled_in(array)
+            for name, array in zip(t.WORLD_WRITTEN, _written(self.world), strict=True)
+        )
 
     def _run(self) -> None:
         handle = open_world(self.world)
@@ -451,6 +500,24 @@ class Walk:
         world.step_key[: len(later), 1] = t.S_POINT
         world.step_key[: len(later), 2] = later
         world.n[t.N_STEP] = world.n[t.N_SEQUENCE] = len(later)
+
+
+_written: Callable[[t.World], tuple[t.Table, ...]] = attrgetter(*t.WORLD_WRITTEN)
+
+
+def _rows_filled_in(array: t.Table) -> int:
+    """How many rows there are up to the last one that is not all zeros."""
+    if not array.size:
+        return 0
+    filled = np.flatnonzero(array.view(np.uint8).reshape(len(array), -1).any(axis=1))
+    return int(filled[-1]) + 1 if len(filled) else 0
+
+
+def _again(array: t.Table, rows: int) -> t.Table:
+    """A copy of an array of which no more rows than these are other than zeros."""
+    made = np.zeros(array.shape, array.dtype)
+    made[:rows] = array[:rows]
+    return made
 
 
 def note_sizes_and_chains(
