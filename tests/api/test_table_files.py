@@ -81,7 +81,52 @@ def test_a_file_has_the_rows_of_the_screen(client, larkmoor, name):
 
 def test_every_table_has_a_right_and_is_tried():
     assert {table.endpoint for table in TABLES.values()} <= set(RIGHTS)
-    assert set(TABLES) - set(ADDRESSES) == {"past-night"}
+    elsewhere = {"past-night", "space", "moves", "comparison", "compared-nights"}
+    assert set(TABLES) - set(ADDRESSES) == elsewhere
+
+
+@pytest.mark.parametrize("retention", [{"points": 14}, {"points": 60}])
+def test_space_is_that_of_the_changes_that_are_not_saved(client, larkmoor, retention):
+    longer = {
+        "operation": "ChangeItem", "list": "jobs", "id": "mail", "changes": {"retention": retention}
+    }  # fmt: skip
+    asked = {"months": 6, "operations": [longer]}
+    body = client.post(f"{larkmoor}/runway", asked).json
+    answer = client.post(f"{larkmoor}/tables/space.csv", asked)
+    assert answer.status_code == 200, answer.json
+    rows = list(csv.DictReader(io.StringIO(answer.get_data(as_text=True))))
+    assert len(rows) == len(body["repositories"]) * len(body["months"])
+    for life in body["repositories"]:
+        own = [row for row in rows if row["repository"] == life["id"]]
+        assert [row["month"] for row in own] == [month["name"] for month in body["months"]]
+        # A part that two months share counts for both, so the most of all is among them.
+        assert max(float(row["most_gib"]) for row in own) == max(life["gib"])
+        assert float(own[0]["most_gib"]) >= life["now_gib"]
+
+
+def test_a_table_is_asked_for_in_its_own_way(client, larkmoor):
+    assert "POST" in client.get(f"{larkmoor}/tables/space.csv").json["detail"]
+    assert "GET" in client.post(f"{larkmoor}/tables/jobs.csv", {}).json["detail"]
+    refused = client.post(f"{larkmoor}/tables/space.csv", {"months": -1})
+    assert refused.status_code == 422 and refused.json["errors"][0]["field"] == "months"
+    missing = client.get(f"{larkmoor}/tables/moves.csv")
+    assert missing.status_code == 422 and missing.json["errors"][0]["field"] == "computation"
+
+
+def test_a_comparison_is_a_file(client, larkmoor):
+    draft = client.post(f"{larkmoor}/drafts", {"name": "compared"}).json
+    later = {"operation": "ChangeItem", "list": "jobs", "id": "mail", "changes": {"priority": 3}}
+    client.post(
+        f"/api/v1/drafts/{draft['id']}/operations", {"operations": [later]},
+        If_Match=f'"{draft["revision"]}"',
+    )  # fmt: skip
+    sides = f"day={FRIDAY}&one=adopted&other=draft:{draft['id']}"
+    header, *rows = rows_of(client, f"{larkmoor}/tables/comparison.csv?{sides}")
+    assert [row[header.index("id")] for row in rows] == ["mail"]
+    body = client.get(f"{larkmoor}/compare/{FRIDAY}?{sides}").json
+    header, *rows = rows_of(client, f"{larkmoor}/tables/compared-nights.csv?{sides}")
+    assert len(rows) == 2 * len(body["one"]["nights"])
+    assert {row[header.index("plan")] for row in rows} == {body["one"]["name"], "compared"}
 
 
 def test_a_draft_has_tables_of_its_own(client, larkmoor):

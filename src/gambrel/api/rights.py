@@ -23,7 +23,8 @@ _BY_RIGHT: dict[str, str] = {
     """,
     # Looking, and asking what would be: nothing is kept of it.
     READ: """
-        table_files.show_table people.show_rules presence.tell presence.leave
+        table_files.show_table table_files.show_asked_table
+        people.show_rules presence.tell presence.leave
         session.list_sessions session.end_one session.set_password
         plans.list_plans plans.show_plan plans.plan_file plans.show_week plans.show_night
         plans.show_run plans.show_findings plans.show_help plans.show_lanes plans.preview
@@ -42,7 +43,7 @@ _BY_RIGHT: dict[str, str] = {
         runs.show_ledger runs.ledger_file runs.ledger_jsonl runs.show_ledger_run runs.news
         runs.preview_order runs.show_forecast_errors runs.show_past_nights runs.show_past_night
         runs.show_outlook runs.show_report runs.show_learned_changes runs.show_learned_rates
-        runs.show_learned_spread         runs.show_runners runs.show_standing runs.show_tonight
+        runs.show_learned_spread runs.show_runners runs.show_standing runs.show_tonight
         night_sheets.show_night_sheet night_sheets.night_sheet_file
         rehearsals.rehearse rehearsals.show_rehearsed_run
         recovery.show_points recovery.show_restore_in_a_night recovery.show_promises

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from itertools import chain
 from typing import Any
 
@@ -26,6 +27,9 @@ class TableQuerySchema(Schema):
 
     day = Date(load_default=None, metadata={"description": "of the night or the week"})
     draft = Integer(load_default=None, metadata={"description": "instead of the adopted plan"})
+    computation = Integer(
+        load_default=None, metadata={"description": "whose result the table is, where it is one's"}
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,12 +40,16 @@ class ShownTable:
         endpoint: whose answer has it.
         rows: the list of that answer, or how its rows come out of it.
         by_day: whether the address of that answer holds a day.
+        of_computation: whether it is about what a computation found.
+        by_post: whether that answer is asked for with a body.
         of_plan: whether it is about a plan; people and tokens are those of all plans.
     """
 
     endpoint: str
     rows: str | Callable[[Row], Iterator[Row]]
     by_day: bool = False
+    of_computation: bool = False
+    by_post: bool = False
     of_plan: bool = True
 
 
@@ -83,6 +91,35 @@ def _openings(body: Row) -> Iterator[Row]:
             yield {"window": window["id"], **opening}
 
 
+def _compared_nights(body: Row) -> Iterator[Row]:
+    """Both sides of each night, one under the other."""
+    for night in zip(body["one"]["nights"], body["other"]["nights"], strict=True):
+        for side, told in zip(("one", "other"), night, strict=True):
+            yield {"plan": body[side]["name"], **told}
+
+
+def _space(body: Row) -> Iterator[Row]:
+    """Repositories and months; the most that stands in a month, by the parts of it."""
+    start, end = (datetime.fromisoformat(body[name]) for name in ("start", "end"))
+    begins = [datetime.fromisoformat(month["start"]) for month in body["months"]]
+    for life in body["repositories"]:
+        held, parts = life["gib"], len(life["gib"])
+        first = [int((at - start) / (end - start) * parts) for at in begins]
+        for month, low, high in zip(body["months"], first, [*first[1:], parts], strict=True):
+            yield {
+                "repository": life["id"], "site": life["site"], "month": month["name"],
+                "most_gib": max(held[low : max(high, low + 1)]),
+                "capacity_gib": life["capacity_gib"], "full_at": life["full_at"],
+                "feared_full_at": life["feared_full_at"],
+            }  # fmt: skip
+
+
+def _moves(body: Row) -> Iterator[Row]:
+    """The moves of a proposal, the one that brings most first."""
+    for move in (body["result"] or {}).get("moves", ()):
+        yield {name: move[name] for name in ("turn", "words", "reason", "brings", "without")}
+
+
 TABLES: Mapping[str, ShownTable] = {
     "week": ShownTable("plans.show_week", "nights", by_day=True),
     "runs": ShownTable("plans.show_night", "run_list", by_day=True),
@@ -106,6 +143,10 @@ TABLES: Mapping[str, ShownTable] = {
     "promises": ShownTable("recovery.show_promises", _promises, by_day=True),
     "restore-tests": ShownTable("restore_tests.show_restore_tests", "record"),
     "growth": ShownTable("runway.show_growth", "machines"),
+    "space": ShownTable("runway.show_runway", _space, by_post=True),
+    "comparison": ShownTable("versions.show_comparison", "changes", by_day=True),
+    "compared-nights": ShownTable("versions.show_comparison", _compared_nights, by_day=True),
+    "moves": ShownTable("balance.show_computation", _moves, of_computation=True, of_plan=False),
     "adoptions": ShownTable("versions.list_adoptions", "*"),
     "sources": ShownTable("sources.list_sources", "sources"),
     "runners": ShownTable("runs.show_runners", "runners"),
@@ -142,26 +183,25 @@ def _read(table: ShownTable, body: Any) -> tuple[Sequence[str], list[list[Any]]]
     return header, [[row.get(name) for name in header] for row in flat]
 
 
-@blueprint.get("/plans/<int:plan_id>/tables/<name>.<form>")
-@blueprint.input(TableQuerySchema, location="query")
-@blueprint.output(EmptySchema, content_type="text/csv")
-def show_table(plan_id: int, name: str, form: str, query_data: dict[str, Any]) -> Response:
-    """A table of a screen as CSV or as a workbook; `form` is csv or xlsx.
-
-    Columns are named as in the answer of the API that the screen shows, units in the name.
-    """
+def _table_named(name: str) -> ShownTable:
     table = TABLES.get(name)
     if table is None:
         raise ProblemError(404, "There is no such table", f"There are {', '.join(sorted(TABLES))}.")
     require(RIGHTS[table.endpoint])
-    where: dict[str, Any] = {"plan_id": plan_id} if table.of_plan else {}
-    if table.by_day:
-        if query_data["day"] is None:
-            raise ProblemError(
-                422, "Of which day?", "The table was not made.",
-                errors=[field_error("day", None, "is needed for this table")],
-            )  # fmt: skip
-        where["day"] = query_data["day"].isoformat()
+    return table
+
+
+def _needed(query: Mapping[str, Any], key: str) -> Any:
+    if query[key] is None:
+        raise ProblemError(
+            422, f"Of which {key}?", "The table was not made.",
+            errors=[field_error(key, None, "is needed for this table")],
+        )  # fmt: skip
+    return query[key]
+
+
+def _file_of(table: ShownTable, name: str, form: str, where: dict[str, Any]) -> Response:
+    """The answer behind a table, as the request that is being answered asks for it, as a file."""
     response = current_app.make_response(
         current_app.ensure_sync(current_app.view_functions[table.endpoint])(**where)
     )
@@ -170,3 +210,35 @@ def show_table(plan_id: int, name: str, form: str, query_data: dict[str, Any]) -
     header, rows = _read(table, response.get_json())
     day = f"-{where['day']}" if "day" in where else ""
     return table_answer(f"{name}{day}", form, header, rows)
+
+
+@blueprint.get("/plans/<int:plan_id>/tables/<name>.<form>")
+@blueprint.input(TableQuerySchema, location="query")
+@blueprint.output(EmptySchema, content_type="text/csv")
+def show_table(plan_id: int, name: str, form: str, query_data: dict[str, Any]) -> Response:
+    """A table of a screen as CSV or as a workbook; `form` is csv or xlsx.
+
+    Columns are named as in the answer of the API that the screen shows, units in the name.
+    """
+    table = _table_named(name)
+    if table.by_post:
+        raise ProblemError(422, "This table is asked for with a body", "Ask for it by POST.")
+    where: dict[str, Any] = {"plan_id": plan_id} if table.of_plan else {}
+    if table.by_day:
+        where["day"] = _needed(query_data, "day").isoformat()
+    if table.of_computation:
+        where["computation_id"] = _needed(query_data, "computation")
+    return _file_of(table, name, form, where)
+
+
+@blueprint.post("/plans/<int:plan_id>/tables/<name>.<form>")
+@blueprint.output(EmptySchema, content_type="text/csv")
+def show_asked_table(plan_id: int, name: str, form: str) -> Response:
+    """A table of a screen that is asked for with a body, such as changes that are not saved yet.
+
+    The body is that of the request on the screen.
+    """
+    table = _table_named(name)
+    if not table.by_post:
+        raise ProblemError(422, "This table takes no body", "Ask for it by GET.")
+    return _file_of(table, name, form, {"plan_id": plan_id})

@@ -78,3 +78,23 @@ export async function data<T>(
 export async function done(answer: Promise<{ error?: unknown; response: Response }>) {
   await data(answer.then((a) => ({ ...a, data: a.response.ok ? true : undefined })));
 }
+
+/** Ask for a file with a body, and have the browser save it. */
+export async function save(address: string, body: object) {
+  const response = await fetch(address, {
+    method: "POST",
+    headers: { "Content-Type": "application/json", "X-CSRF-Token": csrfToken },
+    body: JSON.stringify(body),
+  });
+  if (!response.ok)
+    throw new ApiProblem(
+      response.status,
+      (await response.json().catch(() => ({}))) as Partial<ProblemBody>,
+    );
+  const named = /filename="?([^";]+)/.exec(response.headers.get("Content-Disposition") ?? "");
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(await response.blob());
+  link.download = named?.[1] ?? address.split("/").pop()!;
+  link.click();
+  URL.revokeObjectURL(link.href);
+}

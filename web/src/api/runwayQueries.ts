@@ -30,7 +30,8 @@ export interface Ahead {
 }
 
 const on = (plan: number) => ({ params: { path: { plan_id: plan } } });
-const asked = (draft: Shown, ahead: Ahead, operations: readonly Operation[]) => ({
+/** The body of what is asked about the months ahead. */
+export const asked = (draft: Shown, ahead: Ahead, operations: readonly Operation[]) => ({
   draft: draft?.id ?? null,
   ...ahead,
   operations: operations as Operation[],

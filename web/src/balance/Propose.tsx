@@ -10,6 +10,7 @@ import { useDiscardOnLeave } from "../workbench/considering";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
+import { TableFiles } from "../ui/TableFiles";
 import { Choices } from "../ui/Choice";
 import { Verdict } from "../ui/Verdict";
 import { count, percent, resource } from "../ui/words";
@@ -367,6 +368,11 @@ function Found({ found }: { found: Computation }) {
                   ? "The nights above show what is ticked."
                   : ""}
             </span>
+            <TableFiles
+              of={`plans/${plan.id}/tables/moves`}
+              what="Proposed moves"
+              query={{ computation: found.id }}
+            />
           </div>
         )}
         <ol aria-label="Moves by gain">

@@ -7,6 +7,7 @@ import { Silhouette } from "../ui/Silhouette";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration } from "../time/time";
 import { Button } from "../ui/Button";
+import { TableFiles } from "../ui/TableFiles";
 import { Verdict } from "../ui/Verdict";
 import { count, percent } from "../ui/words";
 
@@ -61,10 +62,24 @@ export function Compare() {
       </div>
       <p className="text-ink-2">
         The week of {dateWords(found.data.one.nights[0]?.date ?? date).day}{" "}
-        {dateWords(found.data.one.nights[0]?.date ?? date).month}
+        {dateWords(found.data.one.nights[0]?.date ?? date).month}{" "}
+        <TableFiles
+          of={`plans/${plan.id}/tables/compared-nights`}
+          what="The nights of both"
+          query={{ day: date, one, other }}
+        />
       </p>
       <Nights found={found.data} zone={plan.time_zone} />
-      <h2 className="pt-4 text-lg font-semibold">{count(changes.length, "change")}</h2>
+      <h2 className="flex items-baseline gap-3 pt-4 text-lg font-semibold">
+        {count(changes.length, "change")}
+        {changes.length > 0 && (
+          <TableFiles
+            of={`plans/${plan.id}/tables/comparison`}
+            what="What differs"
+            query={{ day: date, one, other }}
+          />
+        )}
+      </h2>
       {!changes.length && <p>The two are the same.</p>}
       <ul aria-label="What differs">
         {changes.map((change) => (

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
 import type { Operation } from "../api/client";
-import { type Ahead, runwayQuery } from "../api/runwayQueries";
+import { type Ahead, asked, runwayQuery } from "../api/runwayQueries";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { count } from "../ui/words";
@@ -14,6 +14,7 @@ import { JobSheet } from "./JobSheet";
 import { Panels } from "./Panels";
 import { RepositorySheet } from "./RepositorySheet";
 import { SpaceTable } from "./SpaceTable";
+import { TableFiles } from "../ui/TableFiles";
 
 /** The curves, as soon as they are there; those of the feared growth follow them. */
 function useCurves(ahead: Ahead, feared: number | null, operations: readonly Operation[]) {
@@ -103,6 +104,11 @@ export function Space() {
           >
             As a table
           </Button>
+          <TableFiles
+            of={`plans/${plan.id}/tables/space`}
+            what="Space"
+            body={{ ...asked(draft, ahead, considered), feared }}
+          />
           <span className="flex-1" />
           <span role="status" className="text-ink-2">
             {found.isFetching ? "projecting …" : ""}
