@@ -9,7 +9,7 @@ import pytest
 from gambrel.core import constants
 from gambrel.core.balance.search import BATCH, SHAKES, SHAKES_WITHOUT_GAIN
 from gambrel.core.findings.help import MOST_SUGGESTIONS, MOST_TRIED
-from gambrel.core.questions.how_sure import USUAL_SPREAD
+from gambrel.core.simulation.varying import USUAL_SPREAD
 from gambrel.core.simulation_limits import MOST_OCCURRENCES, MOST_RUNS, MOST_TRANSFERS
 from gambrel.core.units import DAY
 from gambrel.work.forecaster import WEEKS_AHEAD

@@ -13,7 +13,8 @@ from calls import always_die, die_once, square
 
 from gambrel.core.balance.search_driver import balance
 from gambrel.core.balance.stopping import MostEvaluations
-from gambrel.core.questions.how_sure import USUAL_SPREAD, draw
+from gambrel.core.questions.how_sure import draw
+from gambrel.core.simulation.varying import USUAL_SPREAD
 from gambrel.work import worker_tasks
 from gambrel.work.executors import CLUSTER, Workers
 

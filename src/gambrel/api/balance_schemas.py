@@ -10,12 +10,14 @@ from apiflask.validators import Length, OneOf, Range
 
 from gambrel.api.schemas import Day, Instant, NightSummarySchema, nullable, required
 from gambrel.core.balance.problem import MOST_WEEKS, MOVE_KINDS
+from gambrel.core.questions.what_if import LOSSES
 from gambrel.store.computations import ComputationKind
 from gambrel.work.computations import MOST_SAMPLES
 
 MOST_SECONDS = 1800
 KINDS = get_args(ComputationKind)
 MOST_HAPPENINGS = 20
+STANDS = (*LOSSES, "weeks")
 VERDICTS = ("fits", "tight", "over")
 
 
@@ -35,6 +37,18 @@ class BalanceRequestSchema(WeeksAskedSchema):
     seconds = Float(load_default=30.0, validate=Range(min=1, max=MOST_SECONDS))
     most_evaluations = Integer(load_default=20_000, validate=Range(min=1, max=1_000_000))
     comfort = Float(load_default=0.85, validate=Range(min=0.05, max=1))
+    stands = List(
+        String(validate=OneOf(STANDS)),
+        load_default=list,
+        validate=Length(max=len(STANDS)),
+        metadata={
+            "description": "what a plan shall also stand: each proxy lost, each host lost, the "
+            "slowest link at half, each by itself; weeks in which things vary"
+        },
+    )
+    change = Float(load_default=None, allow_none=True, validate=Range(min=0, max=2))
+    rate = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
+    stream = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
     seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
 
 
@@ -87,6 +101,34 @@ class MoveSchema(Schema):
     without = required(Nested, ScoreSchema)
 
 
+class AfterLossSchema(Schema):
+    """What becomes of a plan after one loss; `words` stand after "if"."""
+
+    words = required(String)
+    reaches = required(String)
+    fits = required(Boolean, metadata={"description": "no night is over"})
+
+
+class NightConfidenceSchema(Schema):
+    date = required(Date)
+    median_end = nullable(Instant)
+    late_end = nullable(Instant)
+    holds = required(Float)
+
+
+class RungSchema(Schema):
+    """The best plan of so many moves; `buys` is what the rung below does not have."""
+
+    after = required(Nested, PlanToldSchema)
+    moves = required(List, Nested(MoveSchema))
+    reaches = required(String)
+    buys = required(List, String())
+    chance = nullable(Float, metadata={"description": "the part of the draws in which it fits"})
+    draws = required(Integer)
+    chances = required(List, Nested(NightConfidenceSchema))
+    losses = required(List, Nested(AfterLossSchema))
+
+
 class LeastNeedSchema(Schema):
     resource = required(String)
     part = required(Float)
@@ -104,13 +146,6 @@ class BoundSchema(Schema):
     longest = nullable(String)
     words = required(String)
     peaks = required(List, Nested(LeastNeedSchema))
-
-
-class NightConfidenceSchema(Schema):
-    date = required(Date)
-    median_end = nullable(Instant)
-    late_end = nullable(Instant)
-    holds = required(Float)
 
 
 class SpreadSchema(Schema):
@@ -195,6 +230,7 @@ class ResultSchema(Schema):
     before = Nested(PlanToldSchema)
     after = Nested(PlanToldSchema)
     moves = List(Nested(MoveSchema))
+    rungs = List(Nested(RungSchema))
     bound = Nested(BoundSchema)
     samples = Integer()
     spread = Nested(SpreadSchema)
@@ -204,7 +240,8 @@ class ResultSchema(Schema):
 class ProgressSchema(Schema):
     phase = String(
         metadata={
-            "description": "waiting, searching, explaining or simulating; `ahead` others wait"
+            "description": "waiting, searching, explaining, weighing or simulating; `ahead` others "
+            "wait"
         }
     )
     ahead = Integer()
@@ -215,6 +252,7 @@ class ProgressSchema(Schema):
     parts_done = Integer()
     curve = List(Nested(CurvePointSchema))
     best = List(Dict())
+    result = Nested(ResultSchema, metadata={"description": "while its rungs are weighed"})
     samples = Integer()
     months = Integer()
     found = Nested(NightsFoundSchema)

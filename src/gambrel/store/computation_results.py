@@ -7,7 +7,9 @@ from dataclasses import asdict
 from datetime import date
 from typing import Any
 
-from gambrel.core.balance.explaining import PlanTold, Proposal, bound_words
+from gambrel.core.balance.bound import Bound
+from gambrel.core.balance.explaining import Move, PlanTold, bound_words
+from gambrel.core.balance.ladder import Rung, fits, reaches
 from gambrel.core.balance.moves import Candidate
 from gambrel.core.balance.objective import Score
 from gambrel.core.balance.problem import Problem
@@ -15,9 +17,10 @@ from gambrel.core.balance.search_driver import Outcome, Progress
 from gambrel.core.edits.operations import operation_to_dict
 from gambrel.core.nights.nights import Reason
 from gambrel.core.plan.instants import format_instant
-from gambrel.core.questions.how_sure import NightConfidence, Spread
+from gambrel.core.questions.how_sure import NightConfidence, Sample, confidence
 from gambrel.core.runway.nights_ahead import MonthAhead, breaks
 from gambrel.core.runway.purchase import Item, NightPurchase
+from gambrel.core.simulation.varying import Spread
 
 
 def search_progress(
@@ -36,32 +39,37 @@ def search_progress(
     }
 
 
-def proposal_result(
+def ladder_result(
     problem: Problem,
     outcome: Outcome,
-    proposal: Proposal,
+    before: PlanTold,
+    rungs: Sequence[Rung],
+    limits: Bound,
     curve: Sequence[Mapping[str, Any]],
     seconds: float,
 ) -> dict[str, Any]:
-    """A proposal as a result that is stored and answered."""
-    limits = proposal.bound
+    """What a search found as a result that is stored and answered, the highest rung on top."""
+    best = rungs[-1].proposal if rungs else None
     return {
         "ended": outcome.ended,
         "evaluations": outcome.evaluations,
         "seconds": round(seconds, 2),
         "curve": list(curve),
-        "before": _plan_value(proposal.before),
-        "after": _plan_value(proposal.after),
-        "moves": [
+        "before": _plan_value(before),
+        "after": _plan_value(before if best is None else best.after),
+        "moves": [] if best is None else [_move_value(move) for move in best.moves],
+        "rungs": [
             {
-                "operation": operation_to_dict(move.operation),
-                "turn": move.turn,
-                "words": move.words,
-                "reason": move.reason,
-                "brings": list(move.brings),
-                "without": score_value(move.without),
+                "after": _plan_value(rung.told),
+                "moves": [_move_value(move) for move in rung.proposal.moves],
+                "reaches": rung.reaches,
+                "buys": list(rung.buys),
+                "chance": None,
+                "draws": 0,
+                "chances": [],
+                "losses": [],
             }
-            for move in proposal.moves
+            for rung in rungs
         ],
         "bound": {
             "lost": limits.lost,
@@ -82,6 +90,34 @@ def proposal_result(
                 for need in limits.peaks
             ],
         },
+    }
+
+
+def weighed_result(
+    problem: Problem, samples: Sequence[Sample], losses: Sequence[tuple[str, PlanTold]]
+) -> dict[str, Any]:
+    """How sure a rung is, and what becomes of it after each loss, the worst first."""
+    after = sorted(losses, key=lambda loss: loss[1].score.grades, reverse=True)
+    found: dict[str, Any] = {
+        "losses": [
+            {"words": words, "reaches": reaches(told), "fits": fits(told)} for words, told in after
+        ]
+    }
+    if samples:
+        found["draws"] = len(samples)
+        found["chance"] = sum(not any(sample.over) for sample in samples) / len(samples)
+        found["chances"] = [night_confidence(n) for n in confidence(problem, samples)]
+    return found
+
+
+def _move_value(move: Move) -> dict[str, Any]:
+    return {
+        "operation": operation_to_dict(move.operation),
+        "turn": move.turn,
+        "words": move.words,
+        "reason": move.reason,
+        "brings": list(move.brings),
+        "without": score_value(move.without),
     }
 
 

@@ -13,27 +13,31 @@ from threading import Event, Lock, Thread
 from typing import Any
 
 from gambrel.core.balance.bound import Bound
-from gambrel.core.balance.explaining import PlanTold, explain
+from gambrel.core.balance.explaining import PlanTold
+from gambrel.core.balance.ladder import Judge, Rung, chosen, ladder
 from gambrel.core.balance.moves import Candidate, candidate_of
-from gambrel.core.balance.problem import MOST_WEEKS, USUAL_KINDS, Problem
-from gambrel.core.balance.search_driver import Outcome, Progress, balance
+from gambrel.core.balance.objective import Score
+from gambrel.core.balance.problem import MOST_LOSSES, MOST_WEEKS, USUAL_KINDS, Problem
+from gambrel.core.balance.search_driver import Progress, balance
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
 from gambrel.core.edits.item_edits import OperationError
-from gambrel.core.edits.operations import operation_from
+from gambrel.core.edits.operations import Operation, operation_from
 from gambrel.core.nights.nights import night_of, week_of
-from gambrel.core.questions.how_sure import USUAL_SPREAD, Sample, confidence
-from gambrel.core.questions.what_if import happen_all, happening_from
+from gambrel.core.questions.how_sure import Sample, confidence
+from gambrel.core.questions.what_if import happen_all, happening_from, single_losses
 from gambrel.core.runway.nights_ahead import MonthAhead
 from gambrel.core.runway.purchase import Item, NightPurchase, Unmet
 from gambrel.core.simulation.turns import Turns, while_wanted
+from gambrel.core.simulation.varying import USUAL_SPREAD, Spread
 from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store import computations as store
 from gambrel.store.computation_results import (
     confidence_result,
+    ladder_result,
     nights_ahead_result,
-    proposal_result,
     purchase_result,
     search_progress,
+    weighed_result,
 )
 from gambrel.store.computations import ComputationKind
 from gambrel.store.plans import draft as stored_draft
@@ -53,6 +57,14 @@ MOST_WAITING = 20
 MOST_EVALUATIONS = 20_000
 SAMPLES_AT_ONCE = 10
 MOST_SAMPLES = 5_000
+SEARCHED_ON = 4
+"""Draws in which every plan of a search is simulated, where weeks that vary are asked about."""
+JUDGED_BY = 32
+"""Fresh draws by which the rungs of a search are compared."""
+WEIGHED_BY = 64
+"""Further fresh draws from which the chances of a rung come."""
+WEIGHED_UP_TO = 3000
+"""Plans of more machines are weighed only by what was asked for."""
 MONTHS_AT_ONCE = 3
 """Months ahead that a worker simulates in one go."""
 
@@ -109,7 +121,7 @@ class Computations:
             "nights ahead": self._nights_ahead,
             "purchase": self._purchase,
         }[kind]
-        job = _Running(ident, problem, asked, stop, cancel, tuple(best))
+        job = _Running(ident, plan_id, problem, asked, stop, cancel, tuple(best))
         thread = Thread(target=self._run, args=(run, job), name=f"{kind} {ident}", daemon=True)
         with self._lock:
             self._stops[ident], self._cancels[ident] = stop, cancel
@@ -186,14 +198,18 @@ class Computations:
         """What a request asks for, checked. Raises OperationError, OutOfReach or NotFound."""
         return problem_of(self._forecaster(plan_id, asked), asked)
 
-    def _forecaster(self, plan_id: int, asked: Mapping[str, Any]) -> Forecaster:
-        """The forecaster of what a request is about: a plan, or a draft of it."""
+    def _forecaster(
+        self, plan_id: int, asked: Mapping[str, Any], operations: Sequence[Operation] = ()
+    ) -> Forecaster:
+        """The forecaster of what a request is about: a plan, or a draft of it.
+
+        Args:
+            operations: what a draft would hold on top of it.
+        """
         with self.planning.sessions() as db:
             head = plan_head(db, plan_id)
             draft = None if asked.get("draft") is None else stored_draft(db, asked["draft"])
-        if draft is None:
-            return self.planning.version(head.adopted_version)
-        return self.planning.draft(draft)
+        return self.planning.preview(head, draft, operations)
 
     # --- running ------------------------------------------------------------------------------
 
@@ -258,12 +274,13 @@ class Computations:
             MostEvaluations(asked.get("most_evaluations", MOST_EVALUATIONS)),
         )
         start = candidate_of(problem, [operation_from(value) for value in job.best])
+        evaluate = worker_tasks.evaluate_on(self.workers)
         # The bound takes seconds: it is computed beside the search.
         with self._bound(whole, job) as bounding:
             outcome = balance(
                 problem,
                 AnyOf(criteria),
-                evaluate=worker_tasks.evaluate_on(self.workers),
+                evaluate=evaluate,
                 seed=asked["seed"],
                 start=start,
                 progress=progress,
@@ -276,9 +293,53 @@ class Computations:
                 worker_tasks.told, [(whole, candidate) for candidate in candidates]
             )
 
-        best = best_from_first(problem, outcome, tell_all)
-        proposal = explain(problem, best, tell_all, limits)
-        return proposal_result(problem, outcome, proposal, curve, time.monotonic() - began)
+        judge: Judge | None = None
+        if problem.asks_to_hold:
+            more = replace(
+                problem, draws=JUDGED_BY if problem.draws else 0, drawn_by=problem.drawn_by + 1
+            )
+
+            def judged(candidates: Sequence[Candidate]) -> Sequence[Score]:
+                return [score for score, _ in evaluate(more, [(c, False) for c in candidates])]
+
+            judge = judged
+        before, rungs = ladder(problem, chosen(outcome), tell_all, limits, judge)
+        seconds = time.monotonic() - began
+        result = ladder_result(problem, outcome, before, rungs, limits, curve, seconds)
+        for rung, value in zip(rungs, result["rungs"], strict=True):
+            if job.stop.is_set() and outcome.ended == "searched":
+                break
+            self._note(job, {"phase": "weighing", "result": result}, always=True)
+            value.update(self._weighed(job, rung))
+        return result
+
+    def _weighed(self, job: _Running, rung: Rung) -> dict[str, Any]:
+        """How sure a rung is, and what breaks it: as its draft will be shown."""
+        asked, problem = job.asked, job.problem
+        stands = set(asked.get("stands") or ())
+        if len(problem.plan.machines) <= WEIGHED_UP_TO:
+            stands |= {"proxies", "links", "weeks"}
+        operations = rung.candidate.operations
+        try:
+            shown = problem_of(self._forecaster(job.plan_id, asked, operations), asked)
+        except OperationError:
+            # It moves what is there only as if something had happened.
+            return {}
+        packed = worker_tasks.Packed.of(shown)
+        samples: list[Sample] = []
+        if "weeks" in stands:
+            seed = problem.drawn_by + 2
+            chunks = [
+                (packed, problem.spread, seed, first, min(SAMPLES_AT_ONCE, WEIGHED_BY - first))
+                for first in range(0, WEIGHED_BY, SAMPLES_AT_ONCE)
+            ]
+            samples = [
+                each for part in self.workers.all(worker_tasks.drawn, chunks) for each in part
+            ]
+        losses = single_losses(shown.plan, stands, MOST_LOSSES)
+        told = self.workers.all(worker_tasks.told_after, [(packed, loss) for loss in losses])
+        words = [loss.describe(shown.plan) for loss in losses]
+        return weighed_result(shown, samples, list(zip(words, told, strict=True)))
 
     @contextmanager
     def _bound(self, whole: worker_tasks.Packed, job: _Running) -> Iterator[Future[Bound]]:
@@ -312,9 +373,7 @@ class Computations:
         asked = job.asked
         total = int(asked["samples"])
         packed = worker_tasks.Packed.of(job.problem)
-        spread = replace(
-            USUAL_SPREAD, **{k: asked[k] for k in ("change", "rate", "stream") if k in asked}
-        )
+        spread = spread_of(asked)
         chunks = [
             (packed, spread, asked["seed"], first, min(SAMPLES_AT_ONCE, total - first))
             for first in range(0, total, SAMPLES_AT_ONCE)
@@ -375,6 +434,7 @@ class _Cancelled(Exception):
 @dataclass
 class _Running:
     ident: int
+    plan_id: int
     problem: Any
     asked: Mapping[str, Any]
     stop: Event
@@ -390,6 +450,12 @@ def ahead_of(asked: Mapping[str, Any]) -> Ahead:
         feared_growth=asked.get("feared_growth"),
         provisioned_grows=bool(asked.get("provisioned_grows", True)),
     )
+
+
+def spread_of(asked: Mapping[str, Any]) -> Spread:
+    """How much things vary, as a request says it; what it is silent of is as usual."""
+    said = {key: asked[key] for key in ("change", "rate", "stream") if asked.get(key) is not None}
+    return replace(USUAL_SPREAD, **said)
 
 
 def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
@@ -428,27 +494,8 @@ def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
         begins=begins,
         first=first_instant,
         beyond_s=forecaster.beyond_s(last),
+        losses=single_losses(plan, asked.get("stands") or (), MOST_LOSSES),
+        draws=SEARCHED_ON if "weeks" in (asked.get("stands") or ()) else 0,
+        spread=spread_of(asked),
+        drawn_by=int(asked.get("seed", 1)),
     )
-
-
-MOST_CONFIRMED = 6
-"""Candidates that are simulated from the plan's first night before one is proposed."""
-
-
-def best_from_first(
-    problem: Problem,
-    outcome: Outcome,
-    tell_all: Callable[[Sequence[Candidate]], Sequence[PlanTold]],
-) -> Candidate:
-    """The best of what a search found, as a draft of it will be forecast.
-
-    A search of a later week begins with the points that the plan has by then. A draft has other
-    points there, as its moves are in force from its first night on.
-    """
-    if problem.first is None or problem.first[0] == problem.begins:
-        return outcome.candidate
-    tried = [outcome.candidate, *outcome.fewer][:MOST_CONFIRMED]
-    tried = list(dict.fromkeys([*tried, Candidate()]))
-    told = tell_all(tried)
-    ranked = min(range(len(tried)), key=lambda i: (told[i].score.grades, len(tried[i])))
-    return tried[ranked]

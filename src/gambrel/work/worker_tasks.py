@@ -14,12 +14,13 @@ from gambrel.core.balance.bound import Bound, bound
 from gambrel.core.balance.explaining import PlanTold, tell
 from gambrel.core.balance.moves import Candidate
 from gambrel.core.balance.objective import Evaluator
-from gambrel.core.balance.problem import Problem
+from gambrel.core.balance.problem import Loss, Problem
 from gambrel.core.balance.search import Asked, Told
 from gambrel.core.balance.search_driver import Evaluate, told_of
-from gambrel.core.questions.how_sure import Sample, Spread, draw
+from gambrel.core.questions.how_sure import Sample, draw
 from gambrel.core.runway.nights_ahead import MonthAhead, look_at
 from gambrel.core.runway.purchase import Item, NightPurchase, nights_to_buy
+from gambrel.core.simulation.varying import Spread
 from gambrel.work.executors import Workers
 from gambrel.work.runway import NightsAhead
 
@@ -97,6 +98,11 @@ def evaluate_on(workers: Workers) -> Evaluate:
 def told(packed: Packed, candidate: Candidate) -> PlanTold:
     """What becomes of the nights with a candidate."""
     return tell(_evaluator(packed).problem, candidate)
+
+
+def told_after(packed: Packed, loss: Loss) -> PlanTold:
+    """What becomes of the nights of a plan after a loss."""
+    return tell(_evaluator(packed).problem.with_loss(loss), Candidate())
 
 
 def bounded(packed: Packed) -> Bound:

@@ -29,7 +29,7 @@ from gambrel.core.balance.moves import (
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem, job_weight
 from gambrel.core.balance.search import Searching
-from gambrel.core.balance.search_driver import balance, evaluate_here, joined_score, parts
+from gambrel.core.balance.search_driver import balance, evaluated_here, joined_score, parts
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
 from gambrel.core.edits.item_edits import ChangeItem, OperationError
 from gambrel.core.edits.operations import MoveFull, MoveStart, SetProxies
@@ -291,8 +291,9 @@ def test_each_move_is_told_with_its_reason_and_what_it_alone_brings():
     problem = larkmoor_problem()
     found = fitting()
     told = explain(
-        problem, found.candidate, lambda all_: [tell(problem, c) for c in all_], bound(problem)
-    )
+        problem, found.candidate, lambda all_: [tell(problem, c) for c in all_], bound(problem),
+        tell(problem, Candidate()), tell(problem, found.candidate),
+    )  # fmt: skip
     assert told.after.score == found.score
     assert len(told.moves) == len(found.candidate)
     for move in told.moves:
@@ -307,6 +308,6 @@ def test_each_move_is_told_with_its_reason_and_what_it_alone_brings():
 def test_here_and_elsewhere_score_alike():
     problem = crowded(3)
     asked = [(c, True) for c in random_candidates(problem, 4, seed=1)]
-    assert [score for score, _ in evaluate_here(problem, asked)] == [
+    assert [score for score, _ in evaluated_here()(problem, asked)] == [
         Evaluator(problem).score(plan_of(problem, c)) for c, _ in asked
     ]

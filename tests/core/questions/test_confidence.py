@@ -5,8 +5,9 @@ import pytest
 from balances import crowded, larkmoor_problem
 
 from gambrel.core.nights.nights import night_outcome
-from gambrel.core.questions.how_sure import USUAL_SPREAD, Spread, confidence, draw
+from gambrel.core.questions.how_sure import confidence, draw
 from gambrel.core.simulation.simulate import simulate
+from gambrel.core.simulation.varying import USUAL_SPREAD, Spread
 
 STILL = Spread(change=0, rate=0, stream=0)
 

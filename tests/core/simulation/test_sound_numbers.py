@@ -15,10 +15,11 @@ from gambrel.core.nights.nights import night_of
 from gambrel.core.plan.objects import Proxy
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.questions import sizing
-from gambrel.core.questions.how_sure import Spread, draw
+from gambrel.core.questions.how_sure import draw
 from gambrel.core.simulation import reference
 from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.simulation.simulate import simulate
+from gambrel.core.simulation.varying import Spread
 from gambrel.core.units import GIB
 
 FRIDAY = night_of(date(2026, 11, 6), "Europe/Dublin")

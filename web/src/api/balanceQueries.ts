@@ -8,6 +8,7 @@ export type Computation = Schemas["ComputationSchema"];
 export type BalanceRequest = Schemas["BalanceRequestSchema"];
 export type ConfidenceRequest = Schemas["ConfidenceRequestSchema"];
 export type ProposedMove = Schemas["MoveSchema"];
+export type Rung = Schemas["RungSchema"];
 export type NightTold = Schemas["NightToldSchema"];
 export type Score = Schemas["ScoreSchema"];
 export type Bound = Schemas["BoundSchema"];

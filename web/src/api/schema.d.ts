@@ -24140,30 +24140,6 @@ export interface components {
             verdict: "fits" | "tight" | "over";
             windows: components["schemas"]["WindowAheadSchema"][];
         };
-        NightsFoundSchema: {
-            months: components["schemas"]["MonthAheadSchema"][];
-            breaks: {
-                [key: string]: string;
-            };
-        };
-        ProgressSchema: {
-            /** @description waiting, searching, explaining or simulating; `ahead` others wait */
-            phase?: string;
-            ahead?: number;
-            evaluations?: number;
-            moves?: number;
-            score?: components["schemas"]["ScoreSchema"];
-            parts?: number;
-            parts_done?: number;
-            curve?: components["schemas"]["CurvePointSchema"][];
-            best?: {
-                [key: string]: unknown;
-            }[];
-            samples?: number;
-            months?: number;
-            found?: components["schemas"]["NightsFoundSchema"];
-            of?: number;
-        };
         PurchaseItemSchema: {
             /** @enum {string} */
             what: "space" | "slots" | "proxy" | "link" | "rate" | "streams";
@@ -24215,6 +24191,30 @@ export interface components {
             brings: string[];
             without: components["schemas"]["ScoreSchema"];
         };
+        NightConfidenceSchema: {
+            /** Format: date */
+            date: string;
+            median_end: string | null;
+            late_end: string | null;
+            holds: number;
+        };
+        AfterLossSchema: {
+            words: string;
+            reaches: string;
+            /** @description no night is over */
+            fits: boolean;
+        };
+        RungSchema: {
+            after: components["schemas"]["PlanToldSchema"];
+            moves: components["schemas"]["MoveSchema"][];
+            reaches: string;
+            buys: string[];
+            /** @description the part of the draws in which it fits */
+            chance: number | null;
+            draws: number;
+            chances: components["schemas"]["NightConfidenceSchema"][];
+            losses: components["schemas"]["AfterLossSchema"][];
+        };
         LeastNeedSchema: {
             resource: string;
             part: number;
@@ -24238,13 +24238,6 @@ export interface components {
             rate: number;
             stream: number;
         };
-        NightConfidenceSchema: {
-            /** Format: date */
-            date: string;
-            median_end: string | null;
-            late_end: string | null;
-            holds: number;
-        };
         ResultSchema: {
             months?: components["schemas"]["MonthAheadSchema"][];
             breaks?: {
@@ -24260,10 +24253,37 @@ export interface components {
             before?: components["schemas"]["PlanToldSchema"];
             after?: components["schemas"]["PlanToldSchema"];
             moves?: components["schemas"]["MoveSchema"][];
+            rungs?: components["schemas"]["RungSchema"][];
             bound?: components["schemas"]["BoundSchema"];
             samples?: number;
             spread?: components["schemas"]["SpreadSchema"];
             nights?: components["schemas"]["NightConfidenceSchema"][];
+        };
+        NightsFoundSchema: {
+            months: components["schemas"]["MonthAheadSchema"][];
+            breaks: {
+                [key: string]: string;
+            };
+        };
+        ProgressSchema: {
+            /** @description waiting, searching, explaining, weighing or simulating; `ahead` others wait */
+            phase?: string;
+            ahead?: number;
+            evaluations?: number;
+            moves?: number;
+            score?: components["schemas"]["ScoreSchema"];
+            parts?: number;
+            parts_done?: number;
+            curve?: components["schemas"]["CurvePointSchema"][];
+            best?: {
+                [key: string]: unknown;
+            }[];
+            /** @description while its rungs are weighed */
+            result?: components["schemas"]["ResultSchema"];
+            samples?: number;
+            months?: number;
+            found?: components["schemas"]["NightsFoundSchema"];
+            of?: number;
         };
         ComputationSchema: {
             id: number;
@@ -24304,6 +24324,14 @@ export interface components {
             most_evaluations: number;
             /** @default 0.85 */
             comfort: number;
+            /** @description what a plan shall also stand: each proxy lost, each host lost, the slowest link at half, each by itself; weeks in which things vary */
+            stands?: ("proxies" | "hosts" | "links" | "weeks")[];
+            /** @default null */
+            change: number | null;
+            /** @default null */
+            rate: number | null;
+            /** @default null */
+            stream: number | null;
             /** @default 1 */
             seed: number;
         };

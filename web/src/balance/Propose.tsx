@@ -4,8 +4,11 @@ import { waitingWords } from "../ui/waitingWords";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Flag, NumberField } from "../ui/controls";
+import { learnedSpreadQuery } from "../api/runQueries";
+import { Ladder } from "./Ladder";
 import { useAddress } from "../workbench/address";
 import { Silhouette } from "../ui/Silhouette";
+import type { Operation } from "../api/client";
 import { useDiscardOnLeave } from "../workbench/considering";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration, mondayOf } from "../time/time";
@@ -24,6 +27,7 @@ import {
   type NightTold,
   operationsOf,
   type ProposedMove,
+  type Rung,
   useComputing,
 } from "../api/balanceQueries";
 import {
@@ -33,6 +37,7 @@ import {
   requestOf,
   scoreWords,
   type Settings,
+  STANDS,
   USUAL,
 } from "./settings";
 
@@ -46,6 +51,7 @@ export function Propose() {
   const [settings, setSettings] = useState<Settings>(USUAL);
   const found = useQuery(computationsQuery(plan.id, "balance"));
   const computing = useComputing(plan.id, "balance");
+  const learned = useQuery(learnedSpreadQuery(plan.id));
   const happens = useMemo(() => JSON.parse(search.get("happens") ?? "[]") as Happening[], [search]);
   const shown = newestFor(found.data, draft, date, happens);
   const problem = [computing.balance, computing.stop, computing.cancel, computing.resume].find(
@@ -65,7 +71,9 @@ export function Propose() {
         happens={happens}
         running={running}
         onSearch={() =>
-          computing.balance.mutate(requestOf(settings, draft?.id ?? null, mondayOf(date), happens))
+          computing.balance.mutate(
+            requestOf(settings, draft?.id ?? null, mondayOf(date), happens, learned.data),
+          )
         }
       />
       {problem && (
@@ -96,7 +104,7 @@ export function Propose() {
           The plan has been changed since the last search. Look again for what is still to gain.
         </p>
       )}
-      {shown?.state === "done" && !isStale(shown, plan) && shown.result?.moves && (
+      {shown && (shown.state === "done" || running) && !isStale(shown, plan) && (
         <Found key={shown.id} found={shown} />
       )}
       {!shown && !found.isPending && (draft?.changes.length ?? 0) > 0 && (
@@ -171,6 +179,15 @@ function Asking({
             })
           }
         />
+        <Choices
+          lead="Holding with"
+          said={settings.stands.length ? standsWords(settings.stands) : "the week as planned"}
+          values={settings.stands}
+          options={STANDS}
+          onChange={(stands) =>
+            set({ stands: STANDS.map((s) => s.value).filter((s) => stands.includes(s)) })
+          }
+        />
         <Button look="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
           at most {count(settings.mostMoves, "move")},{" "}
           {settings.weeks === 1 ? "this week" : `${settings.weeks} weeks`}, {settings.seconds} s, up
@@ -219,6 +236,11 @@ function Asking({
   );
 }
 
+const standsWords = (stands: Settings["stands"]) =>
+  STANDS.filter((each) => stands.includes(each.value))
+    .map((each) => each.label)
+    .join(", ");
+
 function Searching({
   now,
   onStop,
@@ -240,9 +262,11 @@ function Searching({
             ? waitingWords(progress.ahead)
             : progress.phase === "explaining"
               ? "Working out what each move brings"
-              : `${count(progress.evaluations ?? 0, "week")} simulated`}
+              : progress.phase === "weighing"
+                ? "Working out how sure each of these is, and what breaks it"
+                : `${count(progress.evaluations ?? 0, "week")} simulated`}
         </strong>
-        {progress.score && progress.phase !== "explaining" && (
+        {progress.score && progress.phase === "searching" && (
           <span className="block text-ink-2">
             {count(progress.moves ?? 0, "move")} so far
             {progress.score?.fits ? ", the week fits" : ""}
@@ -253,7 +277,9 @@ function Searching({
           </span>
         )}
       </p>
-      <Button onClick={onStop}>Stop, take the best so far</Button>
+      <Button onClick={onStop}>
+        {progress.phase === "weighing" ? "Stop, that will do" : "Stop, take the best so far"}
+      </Button>
       <Button look="plain" onClick={onCancel}>
         Cancel
       </Button>
@@ -296,101 +322,127 @@ function Curve({
 }
 
 function Found({ found }: { found: Computation }) {
+  const { plan } = useWorkbench();
+  // While its rungs are weighed, what a search found is there already.
+  const result = found.result ?? found.progress.result;
+  const [picked, setPicked] = useState<number | null>(null);
+  const rungs = result?.rungs ?? [];
+  const rung = rungs[picked ?? rungs.length - 1];
+  if (!result?.before || !result.bound) return null;
+  const best = rungs.at(-1);
+  return (
+    <div className="mt-2">
+      <div className="flex items-baseline gap-3">
+        <h2 className="text-lg font-semibold">
+          {best
+            ? result.after?.score.fits
+              ? "The week can fit"
+              : "The week can be better"
+            : result.before.score.fits
+              ? "The week fits as it is"
+              : "Nothing better was found"}
+        </h2>
+        <span className="text-ink-2">
+          {count(result.evaluations ?? 0, "week")} simulated in {Math.round(result.seconds ?? 0)} s
+          {best && `; more than ${count(best.moves.length, "move")} bought nothing`}
+          {result.ended === "stopped" ? " so far" : ""}
+        </span>
+      </div>
+      {rungs.length > 0 && (
+        <Ladder
+          rungs={rungs}
+          chosen={picked ?? rungs.length - 1}
+          onChoose={setPicked}
+          before={result.before}
+        />
+      )}
+      <div className="mt-2 grid grid-cols-[minmax(0,1fr)_420px] gap-6 narrow:grid-cols-1">
+        {rung ? (
+          <Moves key={`${found.id} ${rung.moves.length}`} found={found} rung={rung} />
+        ) : (
+          <span />
+        )}
+        <section aria-label="What becomes of the week">
+          <Nights
+            before={result.before.nights}
+            after={(rung?.after ?? result.before).nights}
+            zone={plan.time_zone}
+          />
+          <Limits bound={result.bound} />
+        </section>
+      </div>
+    </div>
+  );
+}
+
+/** The moves of a rung; what is ticked is what the week strip shows. */
+function Moves({ found, rung }: { found: Computation; rung: Rung }) {
   const { consider, considered, put, busy, plan } = useWorkbench();
-  const result = found.result;
-  const moves = useMemo(() => result?.moves ?? [], [result]);
+  const { moves } = rung;
   const [taken, setTaken] = useState<ReadonlySet<number>>(() => new Set(moves.map((_, i) => i)));
   const scenario = ((found.asked as { happens?: unknown[] }).happens ?? []).length > 0;
   // They are listed by gain and applied by their turns: not all moves commute.
-  const chosen = useMemo(
-    () => moves.filter((_, i) => taken.has(i)).sort((a, b) => (a.turn ?? 0) - (b.turn ?? 0)),
-    [moves, taken],
+  const chosen = JSON.stringify(
+    operationsOf(
+      moves.filter((_, i) => taken.has(i)).sort((a, b) => (a.turn ?? 0) - (b.turn ?? 0)),
+    ),
   );
-  // What is ticked is what the week strip shows.
   useEffect(() => {
-    consider(operationsOf(chosen));
+    consider(JSON.parse(chosen) as Operation[]);
   }, [chosen, consider]);
   useDiscardOnLeave();
-  if (!result?.before || !result.after || !result.bound) return null;
   const toggle = (i: number) => {
     const now = new Set(taken);
     if (now.has(i)) now.delete(i);
     else now.add(i);
     setTaken(now);
   };
-  const fits = result.after.score.fits;
   return (
-    <div className="mt-2 grid grid-cols-[minmax(0,1fr)_420px] gap-6">
-      <section aria-label="Proposed moves">
-        <div className="flex items-baseline gap-3">
-          <h2 className="text-lg font-semibold">
-            {moves.length
-              ? `${count(moves.length, "move")}: ${fits ? "the week fits" : "the week is better"}`
-              : result.before.score.fits
-                ? "The week fits as it is"
-                : "Nothing better was found"}
-          </h2>
-          <span className="text-ink-2">
-            {count(result.evaluations ?? 0, "week")} simulated in {Math.round(result.seconds ?? 0)}{" "}
-            s{result.ended === "stopped" ? "" : ", nothing better to be expected"}
-          </span>
-        </div>
-        {scenario && (
-          <p className="text-ink-2">
-            Found as if something had happened; the week above shows the moves as things are.
-          </p>
-        )}
-        {moves.length > 0 && (
-          <div className="my-1 flex items-center gap-2">
-            <Button
-              look="strong"
-              disabled={busy === "saving" || !chosen.length}
-              onClick={() => void put(operationsOf(chosen))}
-            >
-              Add{" "}
-              {taken.size === moves.length
-                ? moves.length === 1
-                  ? "it"
-                  : `all ${moves.length}`
-                : count(taken.size, "move")}{" "}
-              to the draft
-            </Button>
-            <Button small onClick={() => setTaken(new Set(moves.map((_, i) => i)))}>
-              All
-            </Button>
-            <Button small onClick={() => setTaken(new Set())}>
-              None
-            </Button>
-            <span className="text-ink-2">
-              {busy === "previewing"
-                ? "simulating …"
-                : considered.length
-                  ? "The nights above show what is ticked."
-                  : ""}
-            </span>
-            <TableFiles
-              of={`plans/${plan.id}/tables/moves`}
-              what="Proposed moves"
-              query={{ computation: found.id }}
-            />
-          </div>
-        )}
-        <ol aria-label="Moves by gain">
-          {moves.map((move, i) => (
-            <MoveLine
-              key={move.words}
-              move={move}
-              taken={taken.has(i)}
-              onToggle={() => toggle(i)}
-            />
-          ))}
-        </ol>
-      </section>
-      <section aria-label="What becomes of the week">
-        <Nights before={result.before.nights} after={result.after.nights} zone={plan.time_zone} />
-        <Limits bound={result.bound} />
-      </section>
-    </div>
+    <section aria-label="Proposed moves">
+      {scenario && (
+        <p className="text-ink-2">
+          Found as if something had happened; the week above shows the moves as things are.
+        </p>
+      )}
+      <div className="my-1 flex items-center gap-2">
+        <Button
+          look="strong"
+          disabled={busy === "saving" || !taken.size}
+          onClick={() => void put(JSON.parse(chosen) as Operation[])}
+        >
+          Add{" "}
+          {taken.size === moves.length
+            ? moves.length === 1
+              ? "it"
+              : `all ${moves.length}`
+            : count(taken.size, "move")}{" "}
+          to the draft
+        </Button>
+        <Button small onClick={() => setTaken(new Set(moves.map((_, i) => i)))}>
+          All
+        </Button>
+        <Button small onClick={() => setTaken(new Set())}>
+          None
+        </Button>
+        <span className="text-ink-2">
+          {busy === "previewing"
+            ? "simulating …"
+            : considered.length
+              ? "The nights above show what is ticked."
+              : ""}
+        </span>
+        <TableFiles
+          of={`plans/${plan.id}/tables/moves`}
+          what="Proposed moves"
+          query={{ computation: found.id }}
+        />
+      </div>
+      <ol aria-label="Moves by gain">
+        {moves.map((move, i) => (
+          <MoveLine key={move.words} move={move} taken={taken.has(i)} onToggle={() => toggle(i)} />
+        ))}
+      </ol>
+    </section>
   );
 }
 

@@ -8,7 +8,18 @@ export interface Settings {
   mostMoves: number;
   seconds: number;
   comfort: number;
+  stands: Stand[];
 }
+
+export type Stand = NonNullable<BalanceRequest["stands"]>[number];
+
+/** What a plan shall stand beside the week as planned, each by itself. */
+export const STANDS: readonly { value: Stand; label: string }[] = [
+  { value: "proxies", label: "any one proxy lost" },
+  { value: "hosts", label: "any one host lost" },
+  { value: "links", label: "the slowest link at half" },
+  { value: "weeks", label: "weeks that vary" },
+];
 
 export type MoveKind = NonNullable<BalanceRequest["kinds"]>[number];
 
@@ -31,6 +42,7 @@ export const USUAL: Settings = {
   mostMoves: 15,
   seconds: 20,
   comfort: 0.85,
+  stands: [],
 };
 
 export function requestOf(
@@ -38,6 +50,7 @@ export function requestOf(
   draft: number | null,
   day: string,
   happens: Happening[],
+  spread: Partial<Pick<BalanceRequest, "change" | "rate" | "stream">> = {},
 ): BalanceRequest {
   return {
     draft,
@@ -50,6 +63,10 @@ export function requestOf(
     most_evaluations: 20_000,
     seconds: settings.seconds,
     comfort: settings.comfort,
+    stands: settings.stands,
+    change: spread.change ?? null,
+    rate: spread.rate ?? null,
+    stream: spread.stream ?? null,
     seed: 1,
   };
 }

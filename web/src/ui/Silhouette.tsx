@@ -1,5 +1,6 @@
 import { scaleLinear } from "d3-scale";
 import { area, curveStepAfter } from "d3-shape";
+import { useId } from "react";
 import type { NightSummary } from "../api/client";
 
 const WIDTH = 96;
@@ -57,12 +58,16 @@ export function Silhouette({
   night,
   before,
   sure,
+  width = WIDTH,
 }: {
   night: NightSummary;
   before?: NightSummary | undefined;
   /** When the last run ends in half of all weeks, and in 95 of 100: drawn as a soft edge. */
   sure?: { median_end: string | null; late_end: string | null } | undefined;
+  /** In pixels; as high as becomes it. */
+  width?: number;
 }) {
+  const id = useId();
   const shape = night.silhouette;
   if (!shape) return null;
   const [from, to] = shown(shape);
@@ -71,7 +76,6 @@ export function Silhouette({
   const close = x(shape.closes ?? 1);
   const fill = night.verdict === "tight" ? "var(--hay)" : "var(--slate)";
   const load = house(part(shape.load, [from, to]));
-  const id = `past-${night.date}`;
   const place = (at: string) =>
     x(
       (Date.parse(at) - Date.parse(night.start)) /
@@ -85,8 +89,8 @@ export function Silhouette({
   return (
     <svg
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
-      width={WIDTH}
-      height={HEIGHT}
+      width={width}
+      height={(width / WIDTH) * HEIGHT}
       aria-hidden
       className="shrink-0"
     >

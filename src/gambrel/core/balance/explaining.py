@@ -151,13 +151,23 @@ def _late(runs: Iterable[Run], margin: float) -> tuple[tuple[str, float], ...]:
     return tuple(sorted(found.items(), key=lambda entry: -entry[1]))
 
 
-def explain(problem: Problem, candidate: Candidate, tell_all: Tell, limits: Bound) -> Proposal:
-    """A proposal from the best candidate of a search.
+def explain(
+    problem: Problem,
+    candidate: Candidate,
+    tell_all: Tell,
+    limits: Bound,
+    before: PlanTold,
+    after: PlanTold,
+) -> Proposal:
+    """A proposal from a candidate of a search.
 
     Each move is judged by the proposal without it: one more simulation for each.
+
+    Args:
+        before, after: what becomes of the week as it is, and with the candidate.
     """
     without = [candidate.with_choice(aspect, None) for aspect, _ in candidate.choices]
-    before, after, *others = tell_all([Candidate(), candidate, *without])
+    others = tell_all(without)
     moves = []
     plan = problem.plan
     for turn, ((aspect, operation), other) in enumerate(
@@ -167,7 +177,7 @@ def explain(problem: Problem, candidate: Candidate, tell_all: Tell, limits: Boun
         words = _words(plan, aspect, operation)
         plan = operation.apply(plan)
         reason = _reason(problem, before, candidate, aspect, operation)
-        brings = _brings(problem, after, other)
+        brings = brought(problem, after, other)
         moves.append(Move(operation, turn, words, reason, brings, other.score))
     moves.sort(key=lambda move: move.without.grades, reverse=True)
     return Proposal(before, after, tuple(moves), limits)
@@ -195,7 +205,8 @@ def _words(plan: Plan, aspect: Aspect, operation: Operation) -> str:
 # --- why --------------------------------------------------------------------------------------
 
 
-def _day(date: str) -> str:
+def day_name(date: str) -> str:
+    """The weekday of "YYYY-MM-DD"."""
     return DAYS[day_of_calendar.fromisoformat(date).weekday()]
 
 
@@ -211,33 +222,33 @@ def _reason(
     own = _full_nights(before, job)
     troubled = [night for night in before.nights if night.verdict != "fits"] or list(before.nights)
     at = next((night for night in own if night in troubled), own[0] if own else troubled[0])
-    tight = _tightness(plan, at, job)
+    tight, day = _tightness(plan, at, job), day_name(at.date)
     if isinstance(operation, MoveFull):
         target = _moved_to(before, at, operation.days)
-        there = "" if target is None else f"; {_day(target.date)} has {_fulls(target)}"
+        there = "" if target is None else f"; {day_name(target.date)} has {_fulls(target)}"
         also = f", and {tight}" if tight else ""
-        return f"{_day(at.date)} has {_fulls(at)}{also}{there}."
+        return f"{day} has {_fulls(at)}{also}{there}."
     if isinstance(operation, MoveStart):
         moved = any(kind == "night" for (other, kind, _), _ in candidate.choices if other == job)
         late = None if moved else dict(at.late).get(job)
         if late is not None and late > 0:
-            return f"On {_day(at.date)} it ends {duration(late)} late."
+            return f"On {day} it ends {duration(late)} late."
         if moved:
             return f"In its new night it needs the time from {operation.start_time} on."
         if late is not None:
-            return f"On {_day(at.date)} it ends only {duration(-late)} before its window does."
-        what = f"{_day(at.date)} is {at.verdict}" + (f", {tight}" if tight else "")
+            return f"On {day} it ends only {duration(-late)} before its window does."
+        what = f"{day} is {at.verdict}" + (f", {tight}" if tight else "")
         return f"{what}. From {operation.start_time} on there is more room, for it or for others."
     if isinstance(operation, SetProxies):
         others = " and ".join(operation.proxies or ()) or "other proxies"
-        when = f"On {_day(at.date)} {tight}; " if tight else f"{_day(at.date)} is {at.verdict}; "
+        when = f"On {day} {tight}; " if tight else f"{day} is {at.verdict}; "
         return f"{when}{others} can read it."
     if kind == "spread":
-        return f"Its fulls all fall on {_day(at.date)}{', when ' + tight if tight else ''}."
+        return f"Its fulls all fall on {day}{', when ' + tight if tight else ''}."
     if kind == "order":
         return "What takes longest ends last; begun in another order it ends earlier."
     if kind in ("streams", "repository"):
-        return f"On {_day(at.date)} {tight}." if tight else f"{_day(at.date)} is {at.verdict}."
+        return f"On {day} {tight}." if tight else f"{day} is {at.verdict}."
     return "Its fulls would read only what changed; the repository makes the rest."
 
 
@@ -265,11 +276,11 @@ def _moved_to(before: PlanTold, at: NightTold, days: int) -> NightTold | None:
 # --- what it brings ---------------------------------------------------------------------------
 
 
-def _brings(problem: Problem, after: PlanTold, without: PlanTold) -> tuple[str, ...]:
-    """What would be worse without a move, night by night, the gravest first."""
+def brought(problem: Problem, after: PlanTold, without: PlanTold) -> tuple[str, ...]:
+    """What is better in one plan than in another, night by night, the gravest first."""
     lines = []
     for with_it, other in zip(after.nights, without.nights, strict=True):
-        day = _day(other.date)
+        day = day_name(other.date)
         if other.lost > with_it.lost:
             lines.append((3e6, f"{day}: {count(other.lost - with_it.lost, 'machine')} more done"))
         past = other.over_s - with_it.over_s
@@ -324,7 +335,7 @@ def _needed(problem: Problem, limits: Bound) -> str:
     need = limits.peaks[0]
     label = load_label(problem.plan, need.resource)
     label = label[0].lower() + label[1:]
-    day = _day(problem.nights[need.night].date.isoformat())
+    day = day_name(problem.nights[need.night].date.isoformat())
     return (
         f" No schedule gets {label} below {need.part * 100:.0f} % of its capacity: "
         f"even spread evenly, it is needed for {duration(need.seconds)} of {day}'s "

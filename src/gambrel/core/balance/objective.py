@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,10 +16,13 @@ from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.array_forecast import worst_exposures
 from gambrel.core.simulation.engine.layout import Layout, layout_of
 from gambrel.core.simulation.engine.walk import Walk, link_limits, settled_walk
+from gambrel.core.simulation.varying import drawn
 from gambrel.core.units import HOUR, MINUTE, SAME_INSTANT
 
 STRAIN_STEP_S = 15 * MINUTE
 """Strain is compared in steps of this much: less is worth no move."""
+MOST_LAYOUT_ROWS = 10_000
+"""Layouts after losses are kept for so many machines in all; some 20 MB."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +88,24 @@ class Trace:
     strains: tuple[float, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class _World:
+    """A plan as something has happened to it, and who scores it there."""
+
+    evaluator: Evaluator
+    layout: Layout
+    plan: Plan
+
+    def _walk(self) -> Walk:
+        return self.evaluator.walk(self.plan, layout=self.layout)
+
+    def score(self) -> Score:
+        return self.evaluator.score_of(self._walk())
+
+    def trace(self) -> Trace:
+        return self.evaluator._traced(self._walk())[1]
+
+
 class Evaluator:
     """Scores plans of one problem. Plans may differ from the problem's in their jobs only."""
 
@@ -101,12 +123,15 @@ class Evaluator:
             ]
         )
         self._ends = np.array([night.end for night in problem.nights])
+        self._after: dict[int, Evaluator] = {}
+        self._layouts: dict[int, Layout] = {}
 
-    def walk(self, plan: Plan, *, from_first: bool = False) -> Walk:
+    def walk(self, plan: Plan, *, from_first: bool = False, layout: Layout | None = None) -> Walk:
         """A finished simulation of a plan over the horizon, to the end of all that is due in it.
 
         Args:
             from_first: from where forecasts of the plan begin, as a draft of it will be shown.
+            layout: where it is not that of the plan.
         """
         problem = self.problem
         begins = problem.from_ if problem.begins is None else problem.begins
@@ -114,12 +139,51 @@ class Evaluator:
         if from_first and problem.first is not None:
             begins, points = problem.first
         return settled_walk(
-            layout_of(plan), plan, begins, problem.to, points, beyond_s=problem.beyond_s
-        )
+            layout_of(plan) if layout is None else layout,
+            plan, begins, problem.to, points, beyond_s=problem.beyond_s,
+        )  # fmt: skip
 
     def score(self, plan: Plan) -> Score:
-        """How good a plan is."""
-        return self.score_of(self.walk(plan))
+        """How good a plan is; where it shall hold, in all that it shall hold in."""
+        scores = [self.score_of(self.walk(plan))]
+        if self.problem.asks_to_hold:
+            scores += [world.score() for world in self._worlds(plan)]
+        return self.summed(scores)
+
+    def summed(self, scores: Sequence[Score]) -> Score:
+        """The score of a plan that shall hold: as planned, then after each loss, then each draw.
+
+        A loss counts as much as the plan; the draws together count as one. Strain is that of the
+        plan as planned.
+        """
+        losses, draws = len(self.problem.losses), max(1, self.problem.draws)
+        weights = [1.0] * (1 + losses) + [1.0 / draws] * (len(scores) - 1 - losses)
+
+        def sum_of(part: str) -> float:
+            return float(sum(w * getattr(s, part) for w, s in zip(weights, scores, strict=True)))
+
+        parts = ("lost", "rpo_missed", "rpo_s", "over_s", "skipped", "margin_s")
+        return Score(**{part: sum_of(part) for part in parts}, strain_s=scores[0].strain_s)
+
+    def _worlds(self, plan: Plan) -> Iterator[_World]:
+        """What a plan shall hold in beside the week as planned."""
+        problem = self.problem
+        for i, loss in enumerate(problem.losses):
+            if i not in self._after:
+                self._after[i] = Evaluator(problem.with_loss(loss))
+            evaluator = self._after[i]
+            lost = loss.apply(plan)
+            known = self._layouts.get(i)
+            if known is None or not known.fits(lost):
+                # Those of losses are not among the kept ones, which would be too few for them.
+                fits = known is not None and known.has_rows_for(lost)
+                known = Layout(lost, known if fits else None)
+                if len(problem.losses) * len(problem.plan.machines) <= MOST_LAYOUT_ROWS:
+                    self._layouts[i] = known
+            yield _World(evaluator, known, lost)
+        for number in range(problem.draws):
+            layout, varied = drawn(layout_of(plan), plan, problem.spread, problem.drawn_by, number)
+            yield _World(self, layout, varied)
 
     def score_of(self, walk: Walk) -> Score:
         """How good the plan of a finished simulation is."""
@@ -183,8 +247,19 @@ class Evaluator:
         return float(weights.sum()), float(weights @ past[missed])
 
     def trace(self, plan: Plan) -> tuple[Score, Trace]:
-        """How good a plan is, and where it hurts."""
-        walk = self.walk(plan)
+        """How good a plan is, and where it hurts; where it shall hold, where it hurts most."""
+        score, trace = self._traced(self.walk(plan))
+        if not self.problem.asks_to_hold:
+            return score, trace
+        scores, worst = [score], score
+        for world in self._worlds(plan):
+            now = world.score()
+            scores.append(now)
+            if now.grades[:-1] > worst.grades[:-1]:
+                worst, trace = now, world.trace()
+        return self.summed(scores), trace
+
+    def _traced(self, walk: Walk) -> tuple[Score, Trace]:
         run, task = self._runs(walk)
         night = self.night_of(run["occurrence"])
         pain = (self._lost(run, task) + self._skipped(walk, run)) * HOUR

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Literal, get_args
+from typing import Literal, Protocol, get_args
 
 import numpy as np
 
@@ -14,6 +14,7 @@ from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import TIGHT_MARGIN_S, Night, night_at
 from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.simulation.known_points import Snapshot
+from gambrel.core.simulation.varying import USUAL_SPREAD, Spread
 
 MoveKind = Literal[
     "start", "night", "spread", "order", "proxies", "streams", "repository", "synthetic"
@@ -30,6 +31,20 @@ COMFORT = 0.85
 """The part of a capacity up to which a load is comfortable."""
 MOST_MOVES = 15
 MOST_WEEKS = 5
+MOST_LOSSES = 40
+MOST_DRAWS = 64
+
+
+class Loss(Protocol):
+    """Something that may happen to a plan, such as a proxy that is not there."""
+
+    def apply(self, plan: Plan) -> Plan:
+        """The plan with it."""
+        ...
+
+    def describe(self, plan: Plan) -> str:
+        """What it is, in words that stand after "if"."""
+        ...
 
 
 @dataclass(frozen=True)
@@ -49,6 +64,9 @@ class Problem:
             draft holds is forecast from there; None where that is `begins`, or where something
             happens to the plan only from `begins` on.
         beyond_s: for how long after `to` its runs met what is due later, as a first guess.
+        losses: what a plan shall also stand, each by itself. They do not happen together.
+        draws: in so many draws, in which things vary by `spread`, a plan shall do well too.
+        drawn_by: the seed of those draws.
 
     Raises:
         OperationError: naming the field that cannot be.
@@ -67,6 +85,10 @@ class Problem:
     begins: float | None = None
     first: tuple[float, Snapshot] | None = None
     beyond_s: float = 0.0
+    losses: tuple[Loss, ...] = ()
+    draws: int = 0
+    spread: Spread = USUAL_SPREAD
+    drawn_by: int = 0
 
     def __post_init__(self) -> None:
         for job in sorted(self.jobs):
@@ -79,6 +101,10 @@ class Problem:
             raise OperationError("most_moves", self.most_moves, "is not between 1 and 200")
         if not 0 < self.comfort <= 1:
             raise OperationError("comfort", self.comfort, "is not above 0 and at most 1")
+        if len(self.losses) > MOST_LOSSES:
+            raise OperationError("losses", len(self.losses), f"are more than {MOST_LOSSES}")
+        if not 0 <= self.draws <= MOST_DRAWS:
+            raise OperationError("draws", self.draws, f"is not between 0 and {MOST_DRAWS}")
         if not self.to > self.from_:
             raise OperationError("to", self.to, "is not after the beginning")
 
@@ -86,6 +112,22 @@ class Problem:
     def movable(self) -> tuple[Job, ...]:
         """The jobs that may be moved, in plan order."""
         return tuple(job for job in self.plan.jobs if job.id in self.jobs and not job.locked)
+
+    @property
+    def asks_to_hold(self) -> bool:
+        """Whether a plan is judged by more than the week as it should be."""
+        return bool(self.losses) or self.draws > 0
+
+    def with_loss(self, loss: Loss) -> Problem:
+        """The same question after a loss, and of nothing else."""
+        plan = loss.apply(self.plan)
+        points = self.points
+        if plan.machines is not self.plan.machines:
+            points = points.of_plan(self.plan, plan)
+        return replace(
+            self, plan=plan, points=points, first=None, losses=(), draws=0,
+            jobs=frozenset(job.id for job in plan.jobs if job.id in self.jobs),
+        )  # fmt: skip
 
     @cached_property
     def nights(self) -> tuple[Night, ...]:

@@ -43,6 +43,8 @@ SHAKES = 60
 SHAKES_WITHOUT_GAIN = 16
 WHOLE_NEIGHBOURHOOD = 160
 """A neighbourhood of up to so many moves is simulated whole before a descent ends."""
+RUNG_TRIES = 48
+"""Moves that are tried on top of the best plan of each number of moves."""
 DEALT_PARTS = (0.25, 0.5, 0.75, 1.0)
 """Parts of what the coarse model would move that are simulated to begin with."""
 EXPLORED = 0.25
@@ -123,6 +125,7 @@ class Searching:
         here = start if start.score.fits else (yield from self._dealt(start))
         here = yield from self._descend(here)
         here = yield from self._tidy(here)
+        yield from self._climb()
         barren = 0
         for _ in range(self.shakes):
             best = self.best
@@ -275,6 +278,48 @@ class Searching:
             if shaken != candidate and self._is_sound(shaken):
                 return shaken
         return Candidate()
+
+    def _climb(self) -> Generator[Sequence[Asked], Sequence[Told], None]:
+        """Look for the best plans of few moves: each rung from the one below and those above it.
+
+        Descent takes several moves at a time, so that what it says of one or two is little.
+        """
+        yield from self._come_down()
+        for moves in range(self._highest_rung):
+            below = self.best_of.get(moves)
+            if below is None or not any(below.score.grades):
+                break
+            here = yield from self._look(below.candidate)
+            assert self._guide is not None
+            more = [
+                move for move in self._neighbours(here.candidate)
+                if move[1] is not None and move[0] not in dict(here.candidate.choices)
+            ]  # fmt: skip
+            ordered = self._guide.ordered(here.candidate, more, self.random, EXPLORED)
+            yield from self._try(here.candidate.with_choice(*move) for move in ordered[:RUNG_TRIES])
+            above = self.best_of.get(moves + 1)
+            if above is not None and moves:
+                # One of its moves for another: the best two need not hold the best one.
+                yield from self._try(
+                    above.candidate.with_choice(aspect, None).with_choice(*move)
+                    for aspect, _ in above.candidate.choices
+                    for move in ordered[: RUNG_TRIES // (2 * len(above.candidate))]
+                )
+        yield from self._come_down()
+
+    @property
+    def _highest_rung(self) -> int:
+        """The number of moves of the best; no rung above it is worth looking for."""
+        return 0 if self.best is None else len(self.best.candidate)
+
+    def _come_down(self) -> Generator[Sequence[Asked], Sequence[Told], None]:
+        """From the best of each number of moves, without each of them."""
+        for moves in range(self._highest_rung, 1, -1):
+            if moves in self.best_of:
+                candidate = self.best_of[moves].candidate
+                yield from self._try(
+                    candidate.with_choice(aspect, None) for aspect, _ in candidate.choices
+                )
 
     def _tidy(self, start: Found) -> Search:
         """Without the moves that bring nothing, and with shorter ones that bring as much."""

@@ -18,9 +18,16 @@ Evaluate = Callable[[Problem, Sequence[Asked]], Sequence[Told]]
 """Scores candidates of a problem, wherever it does that."""
 
 
-def evaluate_here(problem: Problem, batch: Sequence[Asked]) -> list[Told]:
-    """Score candidates in this process, one after the other."""
-    return [told_of(Evaluator(problem), candidate, traced) for candidate, traced in batch]
+def evaluated_here() -> Evaluate:
+    """What scores candidates in this process, one after the other."""
+    kept: dict[int, Evaluator] = {}
+
+    def evaluate(problem: Problem, batch: Sequence[Asked]) -> list[Told]:
+        # An evaluator holds its problem, so that no other problem gets its place in memory.
+        evaluator = kept.setdefault(id(problem), Evaluator(problem))
+        return [told_of(evaluator, candidate, traced) for candidate, traced in batch]
+
+    return evaluate
 
 
 def told_of(evaluator: Evaluator, candidate: Candidate, traced: bool) -> Told:
@@ -111,6 +118,7 @@ class Outcome:
         candidate: the moves of all parts together, no more than the problem allows.
         score: of that candidate, simulated from where the problem begins.
         fewer: the best candidates of fewer moves, the most moves first.
+        first_fit: the fewest moves of a candidate that fits; None where none does.
         history: (evaluations, score) whenever the whole became better.
         ended: "searched" where nothing better was to be expected, else "stopped".
     """
@@ -118,6 +126,7 @@ class Outcome:
     candidate: Candidate
     score: Score
     fewer: tuple[Candidate, ...]
+    first_fit: int | None
     evaluations: int
     history: tuple[tuple[int, Score], ...]
     ended: str
@@ -141,7 +150,7 @@ def balance(
     problem: Problem,
     stop: Stop,
     *,
-    evaluate: Evaluate = evaluate_here,
+    evaluate: Evaluate | None = None,
     seed: int = 0,
     shakes: int | None = None,
     start: Candidate = Candidate(),  # noqa: B008 - a value that nothing changes
@@ -154,13 +163,15 @@ def balance(
 
     Args:
         stop: asked before every batch; the best so far is the result.
-        evaluate: where candidates are simulated.
+        evaluate: where candidates are simulated; in this process where nobody says.
         seed: the same seed gives the same result, where `stop` does not depend on the clock.
         shakes: how often each search starts again from a shaken plan; None for the usual number.
         start: where to go on from, such as the best of a search that was interrupted.
         progress: told after every batch, with the best candidate so far.
     """
-    groups = parts(problem.plan)
+    evaluate = evaluated_here() if evaluate is None else evaluate
+    # A loss can bring together what had nothing to do with one another.
+    groups = parts(problem.plan) if not problem.asks_to_hold else [tuple(problem.plan.job_by_id)]
     searches = [
         Searching(
             problem.restricted(jobs) if len(groups) > 1 else problem,
@@ -208,11 +219,13 @@ def balance(
             spent = _moves(searches) >= problem.most_moves and not _may_trade(searches[i])
             if spent or not send(i):
                 order.remove(i)
-    *fewer, best = _together(problem, searches)
+    found = _together(problem, searches)
+    *fewer, best = found
     return Outcome(
         candidate=best.candidate,
         score=best.score,
         fewer=tuple(found.candidate for found in reversed(fewer)),
+        first_fit=min((len(f.candidate) for f in found if f.score.fits), default=None),
         evaluations=_evaluations(searches),
         history=tuple(history),
         ended="stopped" if stopped else "searched",

@@ -1,8 +1,7 @@
 """How sure a week is: many simulated weeks in which change and throughput vary.
 
-Each sample draws a factor for the daily change of every machine, for every rate that is shared and
-for the ceiling of every transport, from lognormal distributions of median 1. A sample depends on
-the seed and its own number only, so samples may be made anywhere and in any order.
+Each sample is a draw (`varying.drawn`): a factor for the daily change of every machine, for every
+rate that is shared and for the ceiling of every transport.
 """
 
 from __future__ import annotations
@@ -21,30 +20,8 @@ from gambrel.core.ledger.learned_rates import LearnedRate
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.engine.walk import Walk, settled_walk
-from gambrel.core.simulation.varying import STREAM_KINDS, vary
+from gambrel.core.simulation.varying import Spread, drawn
 from gambrel.core.units import SAME_INSTANT
-
-
-@dataclass(frozen=True, slots=True)
-class Spread:
-    """How much things vary: standard deviations of the logarithm of their factors.
-
-    Attributes:
-        change: of the daily change of one machine, from one week to another.
-        rate: of a shared rate: datastore, NIC, proxy, link, repository. Limits that somebody has
-            set, of a job or of a link by the hour, do not vary.
-        stream: of the ceiling of one stream, by transport.
-    """
-
-    change: float = 0.35
-    rate: float = 0.08
-    stream: float = 0.08
-
-
-USUAL_SPREAD = Spread()
-"""Used for want of a ledger: change is within half and double in 95 weeks of 100, rates are
-within 15 %."""
-
 
 LEAST_TOLD = 3
 """So many machines or rates have to tell of a spread before it takes the place of the usual one."""
@@ -100,18 +77,14 @@ class NightConfidence:
 def draw(problem: Problem, spread: Spread, seed: int, numbers: Iterable[int]) -> list[Sample]:
     """Simulate the samples of some numbers."""
     evaluator = Evaluator(problem)
-    return [_sample(evaluator, spread, np.random.default_rng((seed, n))) for n in numbers]
+    return [_sample(evaluator, spread, seed, number) for number in numbers]
 
 
-def _sample(evaluator: Evaluator, spread: Spread, random: np.random.Generator) -> Sample:
+def _sample(evaluator: Evaluator, spread: Spread, seed: int, number: int) -> Sample:
     problem = evaluator.problem
     plan = problem.plan
-    layout = layout_of(plan)
-    change = np.exp(spread.change * random.standard_normal(len(plan.machines)))
-    rates = np.exp(spread.rate * random.standard_normal(len(layout.capacity)))
-    streams = np.exp(spread.stream * random.standard_normal(len(STREAM_KINDS)))
     walk = settled_walk(
-        *vary(layout, plan, change, rates, streams),
+        *drawn(layout_of(plan), plan, spread, seed, number),
         problem.from_ if problem.begins is None else problem.begins,
         problem.to,
         problem.points,

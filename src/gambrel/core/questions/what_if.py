@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
@@ -303,6 +304,29 @@ _TYPES: dict[str, tuple[type, ...]] = {
     "proxy": (str,), "host": (str,), "link": (str,), "part": (int, float), "factor": (int, float),
     "folder": (str, type(None)), "like": (str,), "slots": (int,), "night": (str,),
 }  # fmt: skip
+
+
+LOSSES = ("proxies", "hosts", "links")
+"""Kinds of single losses that a plan can be asked to stand."""
+HALF = 0.5
+
+
+def single_losses(plan: Plan, kinds: Iterable[str], most: int) -> tuple[Happening, ...]:
+    """Each proxy that may be lost, each host, the slowest link at half.
+
+    Of more hosts than there is room for, those that run most.
+    """
+    wanted, found = set(kinds), list[Happening]()
+    if "proxies" in wanted:
+        found += (LoseProxy(proxy.id) for proxy in plan.proxies)
+    if "links" in wanted and plan.links:
+        slowest = min(plan.links, key=lambda link: link.carried(link.mbit_per_s))
+        found.append(LinkAt(slowest.id, HALF))
+    if "hosts" in wanted:
+        machines = Counter(machine.host for machine in plan.machines if machine.host is not None)
+        most_first = sorted(plan.hosts, key=lambda host: -machines[host.id])
+        found += (LoseHost(host.id) for host in most_first)
+    return tuple(found[:most])
 
 
 def happening_from(value: Mapping[str, Any]) -> Happening:

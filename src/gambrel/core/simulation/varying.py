@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
+
+import numpy as np
 
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.engine import tables as t
@@ -10,6 +12,42 @@ from gambrel.core.simulation.engine.layout import Layout
 
 STREAM_KINDS = ("direct", "hot_add", "network", "agent")
 """The transports whose ceilings vary, in the order of their factors."""
+
+
+@dataclass(frozen=True, slots=True)
+class Spread:
+    """How much things vary: standard deviations of the logarithm of their factors.
+
+    Attributes:
+        change: of the daily change of one machine, from one week to another.
+        rate: of a shared rate: datastore, NIC, proxy, link, repository. Limits that somebody has
+            set, of a job or of a link by the hour, do not vary.
+        stream: of the ceiling of one stream, by transport.
+    """
+
+    change: float = 0.35
+    rate: float = 0.08
+    stream: float = 0.08
+
+
+USUAL_SPREAD = Spread()
+"""Used for want of a ledger: change is within half and double in 95 weeks of 100, rates are
+within 15 %."""
+
+
+def drawn(
+    layout: Layout, plan: Plan, spread: Spread, seed: int, number: int
+) -> tuple[Layout, Plan]:
+    """A plan as it is in one draw: each factor from a lognormal distribution of median 1.
+
+    A draw depends on the seed and its own number only, so that draws may be made anywhere, and two
+    plans of the same estate can be looked at in the same draws (common random numbers).
+    """
+    random = np.random.default_rng((seed, number))
+    change = np.exp(spread.change * random.standard_normal(len(plan.machines)))
+    rates = np.exp(spread.rate * random.standard_normal(len(layout.capacity)))
+    streams = np.exp(spread.stream * random.standard_normal(len(STREAM_KINDS)))
+    return vary(layout, plan, change, rates, streams)
 
 
 def vary(

@@ -1,0 +1,118 @@
+import { useQueries } from "@tanstack/react-query";
+import { RadioGroup } from "radix-ui";
+import { useId } from "react";
+import { operationsOf, type Rung } from "../api/balanceQueries";
+import type { NightSummary, Plan } from "../api/client";
+import * as q from "../api/planQueries";
+import { Silhouette } from "../ui/Silhouette";
+import { count, weeksOf } from "../ui/words";
+import { useWorkbench } from "../workbench/store";
+
+type Told = Rung["after"];
+
+/** The best plan of each number of moves, beside one another as silhouettes of the week. */
+export function Ladder({
+  rungs,
+  chosen,
+  onChoose,
+  before,
+}: {
+  rungs: readonly Rung[];
+  chosen: number;
+  onChoose: (rung: number) => void;
+  before: Told;
+}) {
+  const { plan, draft, date, week } = useWorkbench();
+  const found = useQueries({
+    queries: rungs.map((rung) => weekWith(plan, draft, date, rung)),
+  });
+  const asItIs = week.filter((night) => before.nights.some((told) => told.date === night.date));
+  return (
+    <RadioGroup.Root
+      aria-label="Plans by the number of their moves"
+      className="mt-1 grid grid-cols-[repeat(auto-fill,minmax(176px,1fr))] gap-2"
+      value={String(chosen)}
+      onValueChange={(value) => onChoose(Number(value))}
+    >
+      {rungs.map((rung, i) => (
+        <Step
+          key={rung.moves.length}
+          rung={rung}
+          value={String(i)}
+          nights={found[i]?.data?.nights ?? asItIs}
+        />
+      ))}
+    </RadioGroup.Root>
+  );
+}
+
+function Step({
+  rung,
+  value,
+  nights,
+}: {
+  rung: Rung;
+  value: string;
+  nights: readonly NightSummary[];
+}) {
+  const label = useId();
+  const more = useId();
+  const sure = new Map(rung.chances.map((night) => [night.date, night]));
+  const size = count(rung.moves.length, "move");
+  return (
+    <RadioGroup.Item
+      value={value}
+      aria-labelledby={label}
+      aria-describedby={more}
+      className="flex flex-col items-start gap-0.5 border border-rule px-2 py-1.5 text-left data-[state=checked]:border-ink data-[state=checked]:bg-closed"
+    >
+      <span id={label}>
+        <strong>{size}</strong>: {rung.reaches}
+      </span>
+      <span aria-hidden className="flex h-[13px] items-end gap-px">
+        {nights.map((night) => (
+          <Silhouette key={night.date} night={night} sure={sure.get(night.date)} width={22} />
+        ))}
+      </span>
+      <span id={more} className="text-xs text-ink-2">
+        {rung.chance === null ? null : (
+          <span className={`block ${rung.chance < 0.95 ? "text-barn" : ""}`}>
+            {chanceWords(rung.chance)}
+          </span>
+        )}
+        {rung.losses.length > 0 && <span className="block">{lossWords(rung.losses)}</span>}
+        {rung.buys.length > 0 && <span className="block">{rung.buys.join("; ")}</span>}
+      </span>
+    </RadioGroup.Item>
+  );
+}
+
+/** The nights of a week with the moves of a rung, as its draft would show them. */
+const weekWith = (
+  plan: Plan,
+  draft: { id: number; revision: number } | null,
+  day: string,
+  rung: Rung,
+) => {
+  const operations = operationsOf([...rung.moves].sort((a, b) => (a.turn ?? 0) - (b.turn ?? 0)));
+  return {
+    queryKey: ["plan", plan.id, "rung", q.stateOf(plan, draft), day, JSON.stringify(operations)],
+    queryFn: ({ signal }: { signal: AbortSignal }) =>
+      q.preview(
+        plan.id,
+        { draft: draft?.id ?? null, night: day, scope: "week", load: null, operations },
+        signal,
+      ),
+  };
+};
+
+export const chanceWords = (chance: number) => `fits in ${weeksOf(chance)}`;
+
+/** What breaks a plan: the worst loss, and how many more there are. */
+export function lossWords(losses: Rung["losses"]): string {
+  const broken = losses.filter((loss) => !loss.fits);
+  const [worst] = broken;
+  if (!worst) return `fits after any of ${losses.length} losses`;
+  const others = broken.length - 1;
+  return `if ${worst.words}: ${worst.reaches}${others ? `; ${others} more break it` : ""}`;
+}
