@@ -67,6 +67,59 @@ def test_a_proposal_is_searched_told_and_taken(client, crowded_url, running):
     assert found["id"] in [c["id"] for c in client.get(f"{crowded_url}/computations").json]
 
 
+@pytest.mark.parametrize("stands", [[], ["proxies", "weeks"]])
+def test_what_is_said_of_a_rung_is_what_its_draft_shows(client, crowded_url, running, stands):
+    asked = {"day": WEEK, "seconds": 600, "most_evaluations": 60, "stands": stands, "seed": 5}
+    found = ended(client, running, client.post(f"{crowded_url}/balances", asked))
+    assert found["state"] == "done", found["message"]
+    rungs = found["result"]["rungs"]
+    assert rungs and [len(rung["moves"]) for rung in rungs] == sorted(
+        {len(rung["moves"]) for rung in rungs}
+    )
+    assert found["result"]["moves"] == rungs[-1]["moves"]
+    for rung in (rungs[0], rungs[-1]):
+        moves = sorted(rung["moves"], key=lambda move: move["turn"])
+        draft = client.post(f"{crowded_url}/drafts", {"name": f"{len(moves)} {stands}"}).json
+        saved = client.post(
+            f"/api/v1/drafts/{draft['id']}/operations",
+            {"operations": [move["operation"] for move in moves]},
+            If_Match=f'"{draft["revision"]}"',
+        )
+        assert saved.status_code == 200, saved.json
+        week = client.get(f"{crowded_url}/weeks/{WEEK}?draft={draft['id']}").json
+        shown = {night["date"]: night for night in week["nights"]}
+        for night in rung["after"]["nights"]:
+            now = shown[night["date"]]
+            assert (night["verdict"], night["last_end"]) == (now["verdict"], now["last_end"])
+        # The chance is that of the same weeks drawn for the draft.
+        drawn = ended(
+            client, running,
+            client.post(f"{crowded_url}/confidences",
+                        {"day": WEEK, "draft": draft["id"], "samples": rung["draws"], "seed": 7}),
+        )  # fmt: skip
+        assert rung["draws"] == 64 and rung["chances"] == drawn["result"]["nights"]
+        assert 0 <= rung["chance"] <= min(night["holds"] for night in rung["chances"])
+        # What breaks it is what happens to the draft.
+        proxies = [loss for loss in rung["losses"] if loss["words"].startswith("proxy")]
+        assert proxies
+        for loss in proxies:
+            lost = {"happens": "LoseProxy", "proxy": loss["words"].split()[1]}
+            after = client.post(
+                f"{crowded_url}/what-if",
+                {"day": WEEK, "draft": draft["id"], "happens": [lost]},
+            ).json["nights"]
+            assert loss["fits"] == ("over" not in {night["verdict"] for night in after})
+    file = client.get(f"{crowded_url}/tables/moves.csv?computation={found['id']}")
+    lines = file.get_data(as_text=True).splitlines()
+    assert len(lines) == 1 + len(rungs[-1]["moves"])
+
+
+def test_what_a_plan_cannot_be_asked_to_stand_is_named(client, crowded_url):
+    refused = client.post(f"{crowded_url}/balances", {"day": WEEK, "stands": ["floods"]})
+    assert refused.status_code == 422
+    assert refused.json["errors"][0]["field"].startswith("stands")
+
+
 def test_it_stops_with_the_best_so_far(client, crowded_url, running):
     begun = client.post(f"{crowded_url}/balances", {"day": WEEK, "seconds": 600})
     told = {}

@@ -56,6 +56,20 @@ def test_a_week_that_fits_is_found_understood_taken_and_adopted(balance):
     expect(night(page, 6)).to_contain_text("fits")
     expect(page.get_by_role("region", name="How far any plan could go")).to_contain_text("at least")
     balance.check("a proposal")
+    # Any rung can be looked at by the arrow keys; the nights above follow.
+    rungs = page.get_by_role("radiogroup", name="Plans by the number of their moves")
+    best = rungs.get_by_role("radio").last
+    expect(best).to_be_checked()
+    best.focus()
+    page.keyboard.press("ArrowDown")
+    lowest = rungs.get_by_role("radio").first
+    expect(lowest).to_be_checked()
+    expect(lowest).to_be_focused()
+    size = int(re.match(r"\d+", lowest.inner_text()).group())
+    expect(lines).to_have_count(size)
+    page.keyboard.press("ArrowUp")
+    expect(best).to_be_checked()
+    expect(night(page, 6)).to_contain_text("fits")
     page.get_by_role("button", name=re.compile("to the draft$")).first.click()
     expect(balance.effect()).to_contain_text("Adopt")
     expect(night(page, 6)).to_contain_text("fits")

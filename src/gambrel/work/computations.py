@@ -286,6 +286,8 @@ class Computations:
                 progress=progress,
             )
             limits = self._awaited(bounding, job)
+        # Whoever stopped the search wants to know what it found; that can be stopped as well.
+        job.stop.clear()
         self._note(job, {"phase": "explaining", "evaluations": outcome.evaluations}, always=True)
 
         def tell_all(candidates: Sequence[Candidate]) -> Sequence[PlanTold]:
@@ -307,7 +309,7 @@ class Computations:
         seconds = time.monotonic() - began
         result = ladder_result(problem, outcome, before, rungs, limits, curve, seconds)
         for rung, value in zip(rungs, result["rungs"], strict=True):
-            if job.stop.is_set() and outcome.ended == "searched":
+            if job.stop.is_set():
                 break
             self._note(job, {"phase": "weighing", "result": result}, always=True)
             value.update(self._weighed(job, rung))

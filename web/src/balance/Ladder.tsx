@@ -8,6 +8,9 @@ import { Silhouette } from "../ui/Silhouette";
 import { count, weeksOf } from "../ui/words";
 import { useWorkbench } from "../workbench/store";
 
+/** A plan that fits in fewer weeks than this is marked. */
+const SURE = 0.95;
+
 type Told = Rung["after"];
 
 /** The best plan of each number of moves, beside one another as silhouettes of the week. */
@@ -69,19 +72,25 @@ function Step({
       <span id={label}>
         <strong>{size}</strong>: {rung.reaches}
       </span>
-      <span aria-hidden className="flex h-[13px] items-end gap-px">
+      <span aria-hidden className="flex h-[26px] items-end">
         {nights.map((night) => (
-          <Silhouette key={night.date} night={night} sure={sure.get(night.date)} width={22} />
+          <Silhouette
+            key={night.date}
+            night={night}
+            sure={sure.get(night.date)}
+            width={25}
+            height={26}
+          />
         ))}
       </span>
       <span id={more} className="text-xs text-ink-2">
+        <span className="block">{rung.buys.join("; ")}</span>
         {rung.chance === null ? null : (
-          <span className={`block ${rung.chance < 0.95 ? "text-barn" : ""}`}>
+          <span className={`block ${rung.chance < SURE ? "text-barn" : ""}`}>
             {chanceWords(rung.chance)}
           </span>
         )}
         {rung.losses.length > 0 && <span className="block">{lossWords(rung.losses)}</span>}
-        {rung.buys.length > 0 && <span className="block">{rung.buys.join("; ")}</span>}
       </span>
     </RadioGroup.Item>
   );
@@ -108,11 +117,27 @@ const weekWith = (
 
 export const chanceWords = (chance: number) => `fits in ${weeksOf(chance)}`;
 
-/** What breaks a plan: the worst loss, and how many more there are. */
+/** How many losses break a plan, and which of them most. */
 export function lossWords(losses: Rung["losses"]): string {
   const broken = losses.filter((loss) => !loss.fits);
-  const [worst] = broken;
-  if (!worst) return `fits after any of ${losses.length} losses`;
-  const others = broken.length - 1;
-  return `if ${worst.words}: ${worst.reaches}${others ? `; ${others} more break it` : ""}`;
+  if (!broken.length) return losses.length > 1 ? "fits after any one loss" : "fits after the loss";
+  return `breaks after ${broken.length} of ${losses.length} losses, most if ${broken[0]!.words}`;
+}
+
+/** What becomes of a plan after each loss, the worst first. */
+export function Losses({ losses }: { losses: Rung["losses"] }) {
+  if (!losses.length) return null;
+  return (
+    <section aria-label="After one loss" className="mt-4">
+      <h2 className="text-lg font-semibold">After one loss</h2>
+      <ul>
+        {losses.map((loss) => (
+          <li key={loss.words} className="border-t border-rule py-1">
+            If {loss.words}:{" "}
+            <span className={loss.fits ? "text-ink-2" : "text-barn"}>{loss.reaches}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
 }

@@ -5,7 +5,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Flag, NumberField } from "../ui/controls";
 import { learnedSpreadQuery } from "../api/runQueries";
-import { Ladder } from "./Ladder";
+import { Ladder, Losses } from "./Ladder";
 import { useAddress } from "../workbench/address";
 import { Silhouette } from "../ui/Silhouette";
 import type { Operation } from "../api/client";
@@ -368,6 +368,7 @@ function Found({ found }: { found: Computation }) {
             after={(rung?.after ?? result.before).nights}
             zone={plan.time_zone}
           />
+          {rung && <Losses losses={rung.losses} />}
           <Limits bound={result.bound} />
         </section>
       </div>

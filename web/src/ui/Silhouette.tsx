@@ -59,13 +59,15 @@ export function Silhouette({
   before,
   sure,
   width = WIDTH,
+  height: high = HEIGHT,
 }: {
   night: NightSummary;
   before?: NightSummary | undefined;
   /** When the last run ends in half of all weeks, and in 95 of 100: drawn as a soft edge. */
   sure?: { median_end: string | null; late_end: string | null } | undefined;
-  /** In pixels; as high as becomes it. */
+  /** In pixels; other proportions stretch it. */
   width?: number;
+  height?: number;
 }) {
   const id = useId();
   const shape = night.silhouette;
@@ -90,7 +92,8 @@ export function Silhouette({
     <svg
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
       width={width}
-      height={(width / WIDTH) * HEIGHT}
+      height={high}
+      preserveAspectRatio="none"
       aria-hidden
       className="shrink-0"
     >
