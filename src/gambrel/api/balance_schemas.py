@@ -237,6 +237,11 @@ class ResultSchema(Schema):
     nights = List(Nested(NightConfidenceSchema))
 
 
+class RungSoFarSchema(Schema):
+    moves = required(Integer)
+    score = required(Nested, ScoreSchema)
+
+
 class ProgressSchema(Schema):
     phase = String(
         metadata={
@@ -251,6 +256,7 @@ class ProgressSchema(Schema):
     parts = Integer()
     parts_done = Integer()
     curve = List(Nested(CurvePointSchema))
+    rungs = List(Nested(RungSoFarSchema))
     best = List(Dict())
     result = Nested(ResultSchema, metadata={"description": "while its rungs are weighed"})
     samples = Integer()

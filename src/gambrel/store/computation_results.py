@@ -35,6 +35,9 @@ def search_progress(
         "parts": now.parts,
         "parts_done": now.done,
         "curve": list(curve),
+        "rungs": [
+            {"moves": moves, "score": score_value(score)} for moves, score in now.rungs if moves
+        ],
         "best": [operation_to_dict(o) for o in best.operations],
     }
 

@@ -24112,6 +24112,10 @@ export interface components {
             seconds: number;
             grades: number[];
         };
+        RungSoFarSchema: {
+            moves: number;
+            score: components["schemas"]["ScoreSchema"];
+        };
         ReasonAheadSchema: {
             kind: string;
             job: string | null;
@@ -24275,6 +24279,7 @@ export interface components {
             parts?: number;
             parts_done?: number;
             curve?: components["schemas"]["CurvePointSchema"][];
+            rungs?: components["schemas"]["RungSoFarSchema"][];
             best?: {
                 [key: string]: unknown;
             }[];

@@ -11,6 +11,11 @@ import { useWorkbench } from "../workbench/store";
 /** A plan that fits in fewer weeks than this is marked. */
 const SURE = 0.95;
 
+/** The width that the rungs share where there is room, and what a rung needs beside its nights. */
+const ROW = 1240;
+const PADDING = 20;
+const WIDEST_NIGHT = 30;
+
 type Told = Rung["after"];
 
 /** The best plan of each number of moves, beside one another as silhouettes of the week. */
@@ -29,11 +34,15 @@ export function Ladder({
   const found = useQueries({
     queries: rungs.map((rung) => weekWith(plan, draft, date, rung)),
   });
+  const width = Math.min(WIDEST_NIGHT, Math.floor((ROW / rungs.length - PADDING - 8) / 7));
   const asItIs = week.filter((night) => before.nights.some((told) => told.date === night.date));
   return (
     <RadioGroup.Root
       aria-label="Plans by the number of their moves"
-      className="mt-1 grid grid-cols-[repeat(auto-fill,minmax(176px,1fr))] gap-2"
+      className="mt-1 grid gap-2"
+      style={{
+        gridTemplateColumns: `repeat(auto-fit, minmax(${7 * width + PADDING}px, 1fr))`,
+      }}
       value={String(chosen)}
       onValueChange={(value) => onChoose(Number(value))}
     >
@@ -42,6 +51,7 @@ export function Ladder({
           key={rung.moves.length}
           rung={rung}
           value={String(i)}
+          width={width}
           nights={found[i]?.data?.nights ?? asItIs}
         />
       ))}
@@ -52,10 +62,12 @@ export function Ladder({
 function Step({
   rung,
   value,
+  width,
   nights,
 }: {
   rung: Rung;
   value: string;
+  width: number;
   nights: readonly NightSummary[];
 }) {
   const label = useId();
@@ -78,7 +90,7 @@ function Step({
             key={night.date}
             night={night}
             sure={sure.get(night.date)}
-            width={25}
+            width={width}
             height={26}
           />
         ))}

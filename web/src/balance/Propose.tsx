@@ -253,36 +253,52 @@ function Searching({
   const { progress } = now;
   const asked = now.asked as { seconds?: number };
   const last = progress.curve?.at(-1);
+  const rungs = progress.phase === "searching" ? (progress.rungs ?? []) : [];
   return (
-    <section aria-label="The search" className="my-2 flex items-center gap-4">
-      <Curve curve={progress.curve ?? []} until={asked.seconds ?? 30} />
-      <p role="status" className="min-w-0 flex-1">
-        <strong>
-          {progress.phase === "waiting"
-            ? waitingWords(progress.ahead)
-            : progress.phase === "explaining"
-              ? "Working out what each move brings"
-              : progress.phase === "weighing"
-                ? "Working out how sure each of these is, and what breaks it"
-                : `${count(progress.evaluations ?? 0, "week")} simulated`}
-        </strong>
-        {progress.score && progress.phase === "searching" && (
-          <span className="block text-ink-2">
-            {count(progress.moves ?? 0, "move")} so far
-            {progress.score?.fits ? ", the week fits" : ""}
-            {progress.score &&
-              scoreWords(progress.score, duration).length > 0 &&
-              `; left: ${scoreWords(progress.score, duration).join(", ")}`}
-            {last && ` · better last after ${Math.round(last.seconds)} s`}
-          </span>
-        )}
-      </p>
-      <Button onClick={onStop}>
-        {progress.phase === "weighing" ? "Stop, that will do" : "Stop, take the best so far"}
-      </Button>
-      <Button look="plain" onClick={onCancel}>
-        Cancel
-      </Button>
+    <section aria-label="The search" className="my-2">
+      <div className="flex items-center gap-4">
+        <Curve curve={progress.curve ?? []} until={asked.seconds ?? 30} />
+        <p role="status" className="min-w-0 flex-1">
+          <strong>
+            {progress.phase === "waiting"
+              ? waitingWords(progress.ahead)
+              : progress.phase === "explaining"
+                ? "Working out what each move brings"
+                : progress.phase === "weighing"
+                  ? "Working out how sure each of these is, and what breaks it"
+                  : `${count(progress.evaluations ?? 0, "week")} simulated`}
+          </strong>
+          {progress.score && progress.phase === "searching" && (
+            <span className="block text-ink-2">
+              {count(progress.moves ?? 0, "move")} so far
+              {progress.score?.fits ? ", the week fits" : ""}
+              {progress.score &&
+                scoreWords(progress.score, duration).length > 0 &&
+                `; left: ${scoreWords(progress.score, duration).join(", ")}`}
+              {last && ` · better last after ${Math.round(last.seconds)} s`}
+            </span>
+          )}
+        </p>
+        <Button onClick={onStop}>
+          {progress.phase === "weighing" ? "Stop, that will do" : "Stop, take the best so far"}
+        </Button>
+        <Button look="plain" onClick={onCancel}>
+          Cancel
+        </Button>
+      </div>
+      {rungs.length > 0 && (
+        <ol aria-label="The best so far of each number of moves" className="mt-2 max-w-[80ch]">
+          {rungs.map(({ moves, score }) => (
+            <li key={moves} className="border-t border-rule py-1">
+              <strong>{count(moves, "move")}</strong>
+              {score.fits ? ": the week fits" : ""}
+              {scoreWords(score, duration).length > 0 && (
+                <span className="text-ink-2">; left: {scoreWords(score, duration).join(", ")}</span>
+              )}
+            </li>
+          ))}
+        </ol>
+      )}
     </section>
   );
 }
@@ -327,7 +343,10 @@ function Found({ found }: { found: Computation }) {
   const result = found.result ?? found.progress.result;
   const [picked, setPicked] = useState<number | null>(null);
   const rungs = result?.rungs ?? [];
-  const rung = rungs[picked ?? rungs.length - 1];
+  // The fewest moves that fit are what most planners want; else the best there is.
+  const first = rungs.findIndex((each) => each.reaches === "fits");
+  const shown = picked ?? (first < 0 ? rungs.length - 1 : first);
+  const rung = rungs[shown];
   if (!result?.before || !result.bound) return null;
   const best = rungs.at(-1);
   return (
@@ -349,12 +368,7 @@ function Found({ found }: { found: Computation }) {
         </span>
       </div>
       {rungs.length > 0 && (
-        <Ladder
-          rungs={rungs}
-          chosen={picked ?? rungs.length - 1}
-          onChoose={setPicked}
-          before={result.before}
-        />
+        <Ladder rungs={rungs} chosen={shown} onChoose={setPicked} before={result.before} />
       )}
       <div className="mt-2 grid grid-cols-[minmax(0,1fr)_420px] gap-6 narrow:grid-cols-1">
         {rung ? (

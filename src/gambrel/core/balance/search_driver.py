@@ -101,6 +101,8 @@ class Progress:
         score: the best so far, over all parts.
         moves: how many moves it takes.
         done: parts whose search has ended, of `parts`.
+        rungs: (number of moves, score) of the best so far of each number that is better than all
+            lower ones.
     """
 
     evaluations: int
@@ -108,6 +110,7 @@ class Progress:
     moves: int
     done: int
     parts: int
+    rungs: tuple[tuple[int, Score], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -197,13 +200,14 @@ def balance(
             return False
         finally:
             if all(search.best is not None for search in searches):
-                best = _together(problem, searches)[-1]
+                *_, best = found = _together(problem, searches)
                 if not history or best.score.grades != history[-1][1].grades:
                     history.append((_evaluations(searches), best.score))
                 done = sum(1 for state in states if state is not None)
                 now = Progress(
-                    _evaluations(searches), best.score, len(best.candidate), done, len(searches)
-                )
+                    _evaluations(searches), best.score, len(best.candidate), done, len(searches),
+                    tuple((len(each.candidate), each.score) for each in found),
+                )  # fmt: skip
                 progress(now, best.candidate)
         return True
 
