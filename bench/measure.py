@@ -40,6 +40,7 @@ from sizes import (
     sample,
 )
 from timing import seconds
+from under_way import a_night_under_way
 from weeks import better_weeks
 
 from gambrel import demo
@@ -476,6 +477,7 @@ SECTIONS: dict[str, Callable[[], list[str]]] = {
     "The engine, the reference, a simulation library": lambda: engines(read_plan(sample())),
     "Previews": lambda: through_the_api(read_plan(sample())),
     "A better week": better_weeks,
+    "A night under way": a_night_under_way,
     "The day of the loss": day_of_the_loss,
     "Months ahead": months_ahead,
     "What the ledger teaches": lambda: learning(WORLDS),
