@@ -305,7 +305,7 @@ class Computations:
                 return [score for score, _ in evaluate(more, [(c, False) for c in candidates])]
 
             judge = judged
-        before, rungs = ladder(problem, chosen(outcome), tell_all, limits, judge)
+        before, rungs = ladder(problem, chosen(problem, outcome), tell_all, limits, judge)
         seconds = time.monotonic() - began
         result = ladder_result(problem, outcome, before, rungs, limits, curve, seconds)
         for rung, value in zip(rungs, result["rungs"], strict=True):

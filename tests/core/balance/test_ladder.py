@@ -29,7 +29,9 @@ PARTS = ("lost", "rpo_missed", "rpo_s", "over_s", "skipped", "margin_s")
 def larkmoor_ladder():
     problem = larkmoor_problem()
     outcome = balance(problem, MostEvaluations(300), seed=1)
-    before, rungs = ladder(problem, chosen(outcome), partial(told_all, problem), bound(problem))
+    before, rungs = ladder(
+        problem, chosen(problem, outcome), partial(told_all, problem), bound(problem)
+    )
     return problem, outcome, before, rungs
 
 
@@ -81,7 +83,7 @@ def test_what_a_rung_buys_is_said_night_by_night():
 def test_one_move_is_the_best_of_all_single_moves_on_a_small_plan():
     problem = crowded(3)
     outcome = balance(problem, MostEvaluations(800), seed=2)
-    _, rungs = ladder(problem, chosen(outcome), partial(told_all, problem), bound(problem))
+    _, rungs = ladder(problem, chosen(problem, outcome), partial(told_all, problem), bound(problem))
     evaluator = Evaluator(problem)
     singles = [
         Candidate.of({aspect: operation})

@@ -42,6 +42,8 @@ export function PointsPicture({
   });
   const points = found.data?.points ?? [];
   const places = [...new Set(points.map((p) => p.repository))];
+  // One axis for all, so that points of one time stand below one another.
+  const from = Math.min(...points.map((p) => millis(p.at))) - DAY / 2;
   return (
     <>
       <div className="flex items-end gap-4">
@@ -79,6 +81,7 @@ export function PointsPicture({
           key={place}
           place={place}
           points={points.filter((p) => p.repository === place)}
+          from={from}
           day={day}
           chosen={chosen}
           onChoose={setChosen}
@@ -117,19 +120,20 @@ export function PointsPicture({
 function Strip({
   place,
   points,
+  from,
   day,
   chosen,
   onChoose,
 }: {
   place: string;
   points: PointAhead[];
+  from: number;
   day: string;
   chosen: PointAhead | null;
   onChoose: (point: PointAhead) => void;
 }) {
   const end = millis(`${day}T12:00:00Z`);
-  const start = Math.min(...points.map((p) => millis(p.at))) - DAY / 2;
-  const x = (at: string) => 8 + ((millis(at) - start) / Math.max(end - start, DAY)) * (WIDTH - 24);
+  const x = (at: string) => 8 + ((millis(at) - from) / Math.max(end - from, DAY)) * (WIDTH - 24);
   const same = (p: PointAhead, other: PointAhead | null) =>
     other !== null && p.at === other.at && p.repository === other.repository;
   return (

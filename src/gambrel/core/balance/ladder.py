@@ -23,6 +23,7 @@ from gambrel.core.balance.explaining import (
 from gambrel.core.balance.moves import Candidate
 from gambrel.core.balance.objective import Score
 from gambrel.core.balance.problem import Problem
+from gambrel.core.balance.search import LARGE
 from gambrel.core.balance.search_driver import Outcome
 from gambrel.core.nights.nights import GRADES
 from gambrel.core.units import MINUTE
@@ -57,13 +58,19 @@ class Rung:
         return self.proposal.after
 
 
-def chosen(outcome: Outcome) -> list[Candidate]:
-    """The candidates of a search that may become rungs, the fewest moves first."""
+def chosen(problem: Problem, outcome: Outcome) -> list[Candidate]:
+    """The candidates of a search that may become rungs, the fewest moves first.
+
+    Each move of a rung takes a simulation to explain. So of an estate of many machines only the
+    lowest, the first that fits and the best are told.
+    """
     found = [c for c in (*reversed(outcome.fewer), outcome.candidate) if len(c)]
     by_size = {len(candidate): candidate for candidate in found}
     # A number between two of these has a rung where the lower one has no plan of its own.
     spans = ([n for n in by_size if low <= n < high] for low, high in pairwise(SIZES))
     sizes = {min(span) for span in spans if span}
+    if len(problem.plan.machines) >= LARGE:
+        sizes = {min(sizes)} if sizes else set()
     if outcome.first_fit is not None and outcome.first_fit in by_size:
         sizes.add(outcome.first_fit)
     if found:
