@@ -9,6 +9,7 @@ import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
 import { Sheet } from "../ui/Sheet";
+import { LearnedOtherwise } from "./LearnedOtherwise";
 import { count } from "../ui/words";
 import {
   accept,
@@ -87,6 +88,7 @@ export function InboxSheet({ onClose }: { onClose: () => void }) {
           />
         ) : null;
       })}
+      <LearnedOtherwise plan={plan.id} />
       {answer.data && answer.data.dismissed > 0 && <Dismissed number={answer.data.dismissed} />}
       {answer.data && (
         <Rules

@@ -1,16 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { type LearnedChange, learnedChangesQuery } from "../api/runQueries";
-import { LearnedFacts, percentage } from "../workbench/LearnedFacts";
+import { learnedChangesQuery } from "../api/runQueries";
+import { changesOtherwise, percentage } from "../workbench/learned";
+import { LearnedFacts } from "../workbench/LearnedFacts";
 import { dateClock } from "../time/time";
 import { count } from "../ui/words";
-
-/** Change is stated to a tenth of a percent: what differs by less says nothing against it. */
-const ROUNDED = 0.001;
-/** So many standard errors apart, and by a tenth at least, what is stated does not hold. */
-const ERRORS = 3;
-
-const differs = (row: LearnedChange) =>
-  Math.abs(row.learned - row.stated) > Math.max(ROUNDED, 0.1 * row.stated, ERRORS * row.error);
 
 /** The daily change of machines as their incrementals show it, beside what is stated. */
 export function LearnedChanges({ plan, zone }: { plan: number; zone: string }) {
@@ -28,7 +21,7 @@ export function LearnedChanges({ plan, zone }: { plan: number; zone: string }) {
       known={found.data !== undefined}
       error={found.error}
       valueOf={(row) => row.learned}
-      differs={differs}
+      differs={changesOtherwise}
       only="Only where what is stated does not hold"
       none="No machine has enough incrementals in the ledger yet: five of the last five weeks are needed."
       columns={[

@@ -1,5 +1,6 @@
 import { Allowed } from "../workbench/Allowed";
-import { LearnedFacts, percentage } from "../workbench/LearnedFacts";
+import { percentage } from "../workbench/learned";
+import { LearnedFacts } from "../workbench/LearnedFacts";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { choicesQuery } from "../api/jobQueries";

@@ -1,13 +1,12 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { ColumnDef } from "@tanstack/react-table";
 import { type ReactNode, useState } from "react";
-import { editFacts, factEdit } from "../api/estateQueries";
 import { Button } from "../ui/Button";
 import { Flag } from "../ui/controls";
 import { Table } from "../ui/Table";
 import { TableFiles } from "../ui/TableFiles";
 import { count, gib } from "../ui/words";
 import { Allowed } from "./Allowed";
+import { percentage, useTakeLearned } from "./learned";
 
 interface Row {
   machine: string;
@@ -15,9 +14,6 @@ interface Row {
   used_gib: number;
   stated: number;
 }
-
-export const percentage = (value: number) =>
-  `${(value * 100).toLocaleString("en-GB", { maximumFractionDigits: 1 })} %`;
 
 /** A fact of machines as the ledger shows it, beside what is stated, to be taken over. */
 export function LearnedFacts<R extends Row>(props: {
@@ -41,25 +37,9 @@ export function LearnedFacts<R extends Row>(props: {
   children: ReactNode;
 }) {
   const { plan, fact, what, rows: all, valueOf, differs } = props;
-  const client = useQueryClient();
   const [some, setSome] = useState<ReadonlySet<string>>(new Set());
   const [plainOnly, setPlainOnly] = useState(true);
-  const take = useMutation({
-    mutationFn: async (rows: R[]) => {
-      // Machines with the same value are one edit, which can be brought back.
-      const groups = new Map<number, string[]>();
-      for (const row of rows) {
-        const rounded = Math.round(valueOf(row) * 1000) / 1000;
-        groups.set(rounded, [...(groups.get(rounded) ?? []), row.machine]);
-      }
-      for (const [value, machines] of groups)
-        await editFacts(plan, factEdit(machines, { state: { [fact]: value } }));
-    },
-    onSuccess: () => {
-      setSome(new Set());
-      void client.invalidateQueries({ queryKey: ["plan", plan] });
-    },
-  });
+  const take = useTakeLearned(plan, fact, valueOf, () => setSome(new Set()));
   const otherwise = all.filter(differs);
   const rows = plainOnly ? otherwise : all;
   const chosen = rows.filter((row) => some.has(row.machine));

@@ -1,0 +1,40 @@
+// @vitest-environment jsdom
+import { screen, waitFor } from "@testing-library/react";
+import { userEvent } from "@testing-library/user-event";
+import { expect, it } from "vitest";
+import type { LearnedChange } from "../api/runQueries";
+import { showIn } from "../testing/harness";
+import { answering } from "../testing/server";
+import { LearnedOtherwise } from "./LearnedOtherwise";
+
+const row = (machine: string, learned: number, more: Partial<LearnedChange> = {}) =>
+  ({ machine, stated: 0.02, learned, error: 0.001, runs: 30, ...more }) as LearnedChange;
+
+it("lists machines whose incrementals speak against what is stated, and takes one or all", async () => {
+  const taken: unknown[] = [];
+  answering({
+    "GET /learned-changes": () => ({
+      machines: [
+        row("mail-01", 0.031),
+        row("gate", 0.0204),
+        row("fares", 0.2),
+        row("unsure", 0.03, { error: 0.02 }),
+      ],
+    }),
+    "POST /estate/facts": ({ body }) => {
+      taken.push(body);
+      return {};
+    },
+  });
+  await showIn(<LearnedOtherwise plan={1} />);
+  const list = await screen.findByRole("list");
+  const lines = [...list.querySelectorAll("li")].map((line) => line.textContent);
+  expect(lines).toHaveLength(2);
+  expect(lines[0]).toContain("fares: 20 % ± 0.1 % change a day, stated 2 %");
+  expect(lines[1]).toContain("mail-01: 3.1 %");
+  await userEvent.click(screen.getByRole("button", { name: "Take the daily change of mail-01" }));
+  await waitFor(() => expect(taken).toHaveLength(1));
+  expect(taken[0]).toMatchObject({ machines: ["mail-01"], state: { daily_change: 0.031 } });
+  await userEvent.click(screen.getByRole("button", { name: "Take all 2" }));
+  await waitFor(() => expect(taken).toHaveLength(3));
+});

@@ -1,0 +1,41 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { editFacts, factEdit } from "../api/estateQueries";
+import type { LearnedChange } from "../api/runQueries";
+
+/** Change is stated to a tenth of a percent: what differs by less says nothing against it. */
+const ROUNDED = 0.001;
+/** So many standard errors apart, and by a tenth at least, what is stated does not hold. */
+const ERRORS = 3;
+
+/** Whether the ledger speaks against the daily change that is stated. */
+export const changesOtherwise = (row: LearnedChange) =>
+  Math.abs(row.learned - row.stated) > Math.max(ROUNDED, 0.1 * row.stated, ERRORS * row.error);
+
+export const percentage = (value: number) =>
+  `${(value * 100).toLocaleString("en-GB", { maximumFractionDigits: 1 })} %`;
+
+/** Taking over a fact of machines as it was learned; it is then what is stated of them. */
+export function useTakeLearned<R extends { machine: string }>(
+  plan: number,
+  fact: "growth_per_year" | "daily_change",
+  valueOf: (row: R) => number,
+  onTaken?: () => void,
+) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: async (rows: readonly R[]) => {
+      // Machines with the same value are one edit, which can be brought back.
+      const groups = new Map<number, string[]>();
+      for (const row of rows) {
+        const rounded = Math.round(valueOf(row) * 1000) / 1000;
+        groups.set(rounded, [...(groups.get(rounded) ?? []), row.machine]);
+      }
+      for (const [value, machines] of groups)
+        await editFacts(plan, factEdit(machines, { state: { [fact]: value } }));
+    },
+    onSuccess: () => {
+      onTaken?.();
+      void client.invalidateQueries({ queryKey: ["plan", plan] });
+    },
+  });
+}
