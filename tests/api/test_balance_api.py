@@ -48,7 +48,7 @@ def ended(client, running, begun):
 
 
 def test_a_proposal_is_searched_told_and_taken(client, crowded_url, running):
-    asked = {"day": WEEK, "seconds": 600, "most_moves": 15, "most_evaluations": 120}
+    asked = {"day": WEEK, "seconds": 600, "most_moves": 15, "most_evaluations": 60}
     found = ended(client, running, client.post(f"{crowded_url}/balances", asked))
     assert found["state"] == "done", found["message"]
     result = found["result"]
@@ -67,7 +67,7 @@ def test_a_proposal_is_searched_told_and_taken(client, crowded_url, running):
     assert found["id"] in [c["id"] for c in client.get(f"{crowded_url}/computations").json]
 
 
-@pytest.mark.parametrize("stands", [[], ["proxies", "weeks"]])
+@pytest.mark.parametrize("stands", [[], pytest.param(["proxies", "weeks"], marks=pytest.mark.long)])
 def test_what_is_said_of_a_rung_is_what_its_draft_shows(client, crowded_url, running, stands):
     asked = {"day": WEEK, "seconds": 600, "most_evaluations": 60, "stands": stands, "seed": 5}
     found = ended(client, running, client.post(f"{crowded_url}/balances", asked))

@@ -96,6 +96,7 @@ print([name for name, signatures in compiled().items() if signatures != before[n
 """
 
 
+@pytest.mark.long
 def test_nothing_of_the_engine_is_left_to_compile_when_it_is_used():
     environment = {**os.environ, "PYTHONPATH": str(PROJECT / "src")}
     done = subprocess.run(

@@ -8,7 +8,7 @@ import pytest
 
 from gambrel.commands.places import PROJECT
 
-SHORT = {"Fuzzed calls": 20}
+SHORT = {"Fuzzed calls": 8}
 LONG = {
     "Killed processes": 2,
     "Two and eight writers": 3,

@@ -93,7 +93,7 @@ def test_the_score_of_a_candidate_is_that_of_its_plan(request):
 
 
 def test_the_bound_is_below_every_plan(request):
-    for seed in seeds(request, 40):
+    for seed in seeds(request, 20):
         problem = some_problem(seed)
         limits, evaluator = bound(problem), Evaluator(problem)
         for candidate in random_candidates(problem, 6, seed):

@@ -241,7 +241,7 @@ def test_trade_offs_are_those_of_the_reference(request):
 
 
 def test_no_window_is_open_in_a_closed_night(request):
-    for seed in seeds(request, 30):
+    for seed in seeds(request, 15):
         plan = busy_plan(seed)
         night = nights_of(plan)[Random(seed).randrange(30)]
         closed = happen_all(plan, [CloseNight(night.date.isoformat())])

@@ -1,6 +1,7 @@
 """The ladder of plans, and plans that hold: each number is that of a plain simulation."""
 
 from dataclasses import replace
+from datetime import date
 from functools import cache, partial
 
 import pytest
@@ -28,7 +29,7 @@ PARTS = ("lost", "rpo_missed", "rpo_s", "over_s", "skipped", "margin_s")
 @cache
 def larkmoor_ladder():
     problem = larkmoor_problem()
-    outcome = balance(problem, MostEvaluations(300), seed=1)
+    outcome = balance(problem, MostEvaluations(200), seed=1)
     before, rungs = ladder(
         problem, chosen(problem, outcome), partial(told_all, problem), bound(problem)
     )
@@ -82,7 +83,7 @@ def test_what_a_rung_buys_is_said_night_by_night():
 
 def test_one_move_is_the_best_of_all_single_moves_on_a_small_plan():
     problem = crowded(3)
-    outcome = balance(problem, MostEvaluations(800), seed=2)
+    outcome = balance(problem, MostEvaluations(500), seed=2)
     _, rungs = ladder(problem, chosen(problem, outcome), partial(told_all, problem), bound(problem))
     evaluator = Evaluator(problem)
     singles = [
@@ -114,6 +115,18 @@ def test_sizes_grow_and_the_worst_is_told_in_a_few_words():
     _, _, before, rungs = larkmoor_ladder()
     assert reaches(before) == "Friday: 16 machines not done"
     assert reaches(rungs[-1].told) in ("fits", *(f"{n} tight" for n in ("Monday", "Friday")))
+
+
+def test_of_several_weeks_the_worst_night_is_told_with_its_date():
+    problem = problem_of(busy_plan(3), weeks=3)
+    for candidate in (Candidate(), *random_candidates(problem, 2, seed=1)):
+        told = tell(problem, candidate)
+        worst = min(
+            told.nights, key=lambda n: (("over", "tight", "fits").index(n.verdict), -n.lost)
+        )
+        said = reaches(told)
+        day = date.fromisoformat(worst.date)
+        assert said == "fits" or said.startswith(f"{day:%A} {day.day} ")
 
 
 # --- plans that hold ------------------------------------------------------------------------------

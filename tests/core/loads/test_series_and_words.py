@@ -164,7 +164,7 @@ def columns(spans, dtype):
     return rows
 
 
-@settings(max_examples=150)
+@settings(max_examples=60)
 @given(SPANS, SPANS, st.integers(1, 4), st.tuples(st.integers(0, 36), st.integers(0, 36)))
 def test_a_series_is_what_adding_up_second_by_second_gives(used, waits, limit, part):
     measure = Measure("slots:proxy:p", "slots", 1.0, ((0.0, float(limit)),))

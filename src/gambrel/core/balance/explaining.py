@@ -205,6 +205,14 @@ def _words(plan: Plan, aspect: Aspect, operation: Operation) -> str:
 # --- why --------------------------------------------------------------------------------------
 
 
+def night_name(night: NightTold, nights: Sequence[NightTold]) -> str:
+    """The weekday of a night; with its date where there are several of that name."""
+    day = day_name(night.date)
+    if len(nights) <= len(DAYS):
+        return day
+    return f"{day} {day_of_calendar.fromisoformat(night.date):%-d %b}"
+
+
 def day_name(date: str) -> str:
     """The weekday of "YYYY-MM-DD"."""
     return DAYS[day_of_calendar.fromisoformat(date).weekday()]
@@ -222,10 +230,12 @@ def _reason(
     own = _full_nights(before, job)
     troubled = [night for night in before.nights if night.verdict != "fits"] or list(before.nights)
     at = next((night for night in own if night in troubled), own[0] if own else troubled[0])
-    tight, day = _tightness(plan, at, job), day_name(at.date)
+    tight, day = _tightness(plan, at, job), night_name(at, before.nights)
     if isinstance(operation, MoveFull):
         target = _moved_to(before, at, operation.days)
-        there = "" if target is None else f"; {day_name(target.date)} has {_fulls(target)}"
+        there = (
+            "" if target is None else f"; {night_name(target, before.nights)} has {_fulls(target)}"
+        )
         also = f", and {tight}" if tight else ""
         return f"{day} has {_fulls(at)}{also}{there}."
     if isinstance(operation, MoveStart):
@@ -280,7 +290,7 @@ def brought(problem: Problem, after: PlanTold, without: PlanTold) -> tuple[str, 
     """What is better in one plan than in another, night by night, the gravest first."""
     lines = []
     for with_it, other in zip(after.nights, without.nights, strict=True):
-        day = day_name(other.date)
+        day = night_name(other, after.nights)
         if other.lost > with_it.lost:
             lines.append((3e6, f"{day}: {count(other.lost - with_it.lost, 'machine')} more done"))
         past = other.over_s - with_it.over_s

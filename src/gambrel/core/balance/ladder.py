@@ -17,8 +17,8 @@ from gambrel.core.balance.explaining import (
     Proposal,
     Tell,
     brought,
-    day_name,
     explain,
+    night_name,
 )
 from gambrel.core.balance.moves import Candidate
 from gambrel.core.balance.objective import Score
@@ -132,12 +132,13 @@ def reaches(told: PlanTold) -> str:
     others = sum(night.verdict == worst.verdict for night in told.nights) - 1
     if worst.verdict == "fits":
         return "fits"
+    day = night_name(worst, told.nights)
     also = f", and {count(others, 'more night')}" if others else ""
     if worst.lost:
-        return f"{day_name(worst.date)}: {count(worst.lost, 'machine')} not done{also}"
+        return f"{day}: {count(worst.lost, 'machine')} not done{also}"
     if worst.over_s >= MINUTE:
-        return f"{day_name(worst.date)} {duration(worst.over_s)} late{also}"
-    return f"{day_name(worst.date)} {worst.verdict}{also}"
+        return f"{day} {duration(worst.over_s)} late{also}"
+    return f"{day} {worst.verdict}{also}"
 
 
 def _badness(night: NightTold) -> tuple[float, ...]:
