@@ -391,16 +391,18 @@ def _windows_in_words(
     """The jobs that keep their window in most draws and did not in most before, or the reverse."""
     found = []
     for key in pairs[0][0].ends:
-        if key not in pairs[0][1].ends:
+        # A run may be skipped in one draw and come in another.
+        ends = [other.ends[key] for _, other in pairs if key in other.ends]
+        if 2 * len(ends) < len(pairs):
             continue
         was = sum(one.past.get(key, 0.0) > 1.0 for one, _ in pairs) / len(pairs)
         now = sum(other.past.get(key, 0.0) > 1.0 for _, other in pairs) / len(pairs)
         name = plan.job_by_id[key[0]].name
         if kept and was >= LIKELY > now:
-            end = median(other.ends[key] for _, other in pairs)
+            end = median(ends)
             found.append((key[0], f"{name} keeps its window and ends {words.moment(end, zone)}"))
         if not kept and now >= LIKELY > was:
-            end = median(other.ends[key] for _, other in pairs)
+            end = median(ends)
             found.append((key[0], f"{name} loses its window and ends {words.moment(end, zone)}"))
     return found
 
@@ -412,7 +414,9 @@ def _later(pairs: Sequence[tuple[Tally, Tally]]) -> list[tuple[str, float]]:
         by = [
             other.ends[key] - one.ends[key]
             for one, other in pairs
-            if key in other.ends and max(other.ends[key], one.ends[key]) < float("inf")
+            if key in one.ends
+            and key in other.ends
+            and max(other.ends[key], one.ends[key]) < float("inf")
         ]
         if by and median(by) > MATTERS_S:
             found.append((key[0], median(by)))
