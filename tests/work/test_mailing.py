@@ -9,7 +9,7 @@ from plans import small_plan
 from runs_told import as_planned
 
 from gambrel.commands.database import free_port
-from gambrel.core.nights.nights import night_of
+from gambrel.core.nights.nights import night_at, night_of, planner_zone
 from gambrel.core.plan.instants import format_instant, parse_instant
 from gambrel.formats.report_mail import notice_mail, report_mail
 from gambrel.standins.mail_server import MailServer as StandInServer
@@ -187,7 +187,9 @@ def test_a_runner_that_falls_silent_is_told_once(maker, played):
         row.kind = "runner"
     runner = runs.clock(head.id)[1]
     began = {"id": "b", "what": "run began", "job": "nightly", "kind": "full"}
-    at = format_instant(time.time() - 60)
+    now = time.time()
+    # At noon a minute ago was another night.
+    at = format_instant(max(now - 60, night_at(now, planner_zone(PLAN)).start))
     runs.take(runner, [{**began, "at": at, "occurrence": at}])
     mailing.tell_of_silence(head)
     assert not outbox(maker, head)
