@@ -70,6 +70,7 @@ def test_an_order_is_changed_by_keyboard_and_a_machine_starts_at_once(planner):
     expect(page.get_by_role("button", name="Usual order")).to_have_count(0)
 
 
+@pytest.mark.long
 def test_a_recovery_is_kept_and_opened_again(planner):
     page = planner.page
     lose(page, "site", "Quay")

@@ -132,6 +132,7 @@ def test_the_morning_after_is_read_and_the_ledger_filtered(night):
     planner.check("the ledger")
 
 
+@pytest.mark.long
 def test_a_night_that_is_over_stands_on_the_strip_and_on_the_board(night):
     planner, stand_in = night
     page = planner.page

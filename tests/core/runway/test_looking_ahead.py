@@ -317,6 +317,7 @@ def test_space_is_bought_so_that_the_reserve_stays_free(demo):
     assert "quay-dedupe" not in items
 
 
+@pytest.mark.long
 def test_what_is_bought_for_the_nights_makes_them_hold_and_nothing_less_does(demo):
     months = months_between(FIRST.start, after_months(FIRST.start, 1, ZONE), ZONE)[:1]
     ahead = expected(demo)
