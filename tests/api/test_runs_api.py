@@ -76,12 +76,14 @@ def test_every_event_is_answered_for(runner):
         {**good[0], "id": "x1", "job": "ghost"},
         {**good[0], "id": "x2", "wings": 1},
         {**good[-1], "id": "x3", "at": "2027-11-06T12:00:00Z"},
+        None,
     ]
     answer = runner.post([*bad, *good], clock=NIGHT.start + 9.02 * 3600)
     assert answer.status_code == 200
     assert answer.json["new"] == len(good)
     assert [(r["id"], r["field"]) for r in answer.json["refused"]] == [
         ("events[0]", "id"), ("events[1]", ""), ("x1", "job"), ("x2", "wings"), ("x3", "at"),
+        ("events[5]", ""),
     ]  # fmt: skip
     assert runner.post(good, clock=NIGHT.start + 9.02 * 3600).json["known"] == len(good)
     assert runner.post(good, clock=None, speed=-1).status_code == 422

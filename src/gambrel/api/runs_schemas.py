@@ -26,7 +26,7 @@ class EventsSchema(Schema):
 
     clock = Instant(load_default=None, allow_none=True)
     speed = Float(load_default=None, allow_none=True, validate=Range(0, 36_000))
-    events = required(List, Raw(), validate=Length(max=MOST_EVENTS))
+    events = required(List, Raw(allow_none=True), validate=Length(max=MOST_EVENTS))
 
 
 class RefusedEventSchema(Schema):
