@@ -6,7 +6,7 @@ from dataclasses import replace
 from datetime import date
 
 from sizes import REPEATED, large, sample
-from timing import seconds
+from timing import seconds, told
 
 from gambrel.core.edits.operations import change_job
 from gambrel.core.nights.nights import night_of, planner_zone
@@ -61,10 +61,6 @@ def _estate(name: str, plan: Plan) -> str:
     month = seconds(nights)
     points = sum(len(at) * len(space.machines) for space in known.jobs for at in space.instants)
     return (
-        f"| {name} | {points:,} | {1000 * once:,.0f} ms | {_told(whole)} | {_told(edited)} "
-        f"| {edited / whole:.2f} | {_told(month)} | {known.nbytes() / MIB:,.0f} MiB |"
+        f"| {name} | {points:,} | {1000 * once:,.0f} ms | {told(whole)} | {told(edited)} "
+        f"| {edited / whole:.2f} | {told(month)} | {known.nbytes() / MIB:,.0f} MiB |"
     )
-
-
-def _told(value: float) -> str:
-    return f"{1000 * value:,.0f} ms" if value < 10 else f"{value:.1f} s"

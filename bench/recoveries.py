@@ -7,7 +7,7 @@ from datetime import date
 from functools import partial
 
 from sizes import REPEATED, large, sample
-from timing import seconds
+from timing import seconds, told
 
 from gambrel.core.nights.nights import night_of, planner_zone
 from gambrel.core.plan.objects import Plan
@@ -17,10 +17,6 @@ from gambrel.core.recovery.loss import Loss
 from gambrel.core.recovery.proposing import proposals
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import HOUR
-
-
-def _told(value: float) -> str:
-    return f"{1000 * value:,.0f} ms" if value < 10 else f"{value:.1f} s"
 
 
 def day_of_the_loss() -> list[str]:
@@ -64,7 +60,7 @@ def _estate(name: str, plan: Plan) -> list[str]:
         better = seconds(partial(proposals, plan, found, play))
         lines.append(
             f"| {name} | {len(found.rows):,} | {'go on' if goes_on else 'stand still'} "
-            f"| {_told(night)} | {_told(once)} | {_told(again)} | {again / night:.2f} "
-            f"| {_told(better)} |"
+            f"| {told(night)} | {told(once)} | {told(again)} | {again / night:.2f} "
+            f"| {told(better)} |"
         )
     return lines

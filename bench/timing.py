@@ -16,3 +16,8 @@ def seconds(work: Callable[[], Any], times: int = 1) -> float:
         work()
         taken.append(time.perf_counter() - begin)
     return statistics.median(taken)
+
+
+def told(value: float) -> str:
+    """Seconds in words: "13 ms", "11.5 s"."""
+    return f"{1000 * value:,.0f} ms" if value < 10 else f"{value:.1f} s"

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import replace
 from datetime import date
 from functools import partial
 
 from sizes import REPEATED, large, sample
-from timing import seconds
+from timing import seconds, told
 
 from gambrel.core.ledger.as_it_goes import DRAWS, outlook, rest_of
 from gambrel.core.ledger.predicting import predicted_runs
@@ -22,10 +21,6 @@ from gambrel.core.units import HOUR
 FRIDAY = date(2026, 11, 6)
 HOURS = (("21:00", 9.0), ("01:20", 13.0 + 1 / 3), ("04:00", 16.0))
 """Instants of the night, and how long after noon they are."""
-
-
-def _told(value: float) -> str:
-    return f"{1000 * value:,.0f} ms" if value < 10 else f"{value:.1f} s"
 
 
 def a_night_under_way() -> list[str]:
@@ -54,14 +49,10 @@ def _estate(name: str, plan: Plan, times: int) -> list[str]:
         start = seconds(partial(simulate, plan, night.start, night.end), times)
         middle = seconds(partial(simulate, there, at, night.end), times)
         rest = rest_of(there, night, predicted_runs(whole, night))
-        begin = time.perf_counter()
-        outlook(rest)
-        drawn = time.perf_counter() - begin
-        begin = time.perf_counter()
-        what_would_help(rest, ())
-        helped = time.perf_counter() - begin
+        drawn = seconds(partial(outlook, rest))
+        helped = seconds(partial(what_would_help, rest, ()))
         lines.append(
-            f"| {name} | {clock} | {_told(start)} | {_told(middle)} | {middle / start:.2f} "
-            f"| {_told(drawn)} | {_told(helped)} |"
+            f"| {name} | {clock} | {told(start)} | {told(middle)} | {middle / start:.2f} "
+            f"| {told(drawn)} | {told(helped)} |"
         )
     return lines

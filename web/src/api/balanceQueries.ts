@@ -130,5 +130,8 @@ export function isStale(found: Computation, plan: Plan): boolean {
   return found.stale || (found.asked as { stands_on?: string }).stands_on !== now;
 }
 
+/** Moves in the order in which they are applied: not all of them commute. */
 export const operationsOf = (moves: readonly ProposedMove[]): Operation[] =>
-  moves.map((move) => move.operation as Operation);
+  [...moves]
+    .sort((a, b) => (a.turn ?? 0) - (b.turn ?? 0))
+    .map((move) => move.operation as Operation);

@@ -115,7 +115,7 @@ const weekWith = (
   day: string,
   rung: Rung,
 ) => {
-  const operations = operationsOf([...rung.moves].sort((a, b) => (a.turn ?? 0) - (b.turn ?? 0)));
+  const operations = operationsOf(rung.moves);
   return {
     queryKey: ["plan", plan.id, "rung", q.stateOf(plan, draft), day, JSON.stringify(operations)],
     queryFn: ({ signal }: { signal: AbortSignal }) =>

@@ -396,12 +396,7 @@ function Moves({ found, rung }: { found: Computation; rung: Rung }) {
   const { moves } = rung;
   const [taken, setTaken] = useState<ReadonlySet<number>>(() => new Set(moves.map((_, i) => i)));
   const scenario = ((found.asked as { happens?: unknown[] }).happens ?? []).length > 0;
-  // They are listed by gain and applied by their turns: not all moves commute.
-  const chosen = JSON.stringify(
-    operationsOf(
-      moves.filter((_, i) => taken.has(i)).sort((a, b) => (a.turn ?? 0) - (b.turn ?? 0)),
-    ),
-  );
+  const chosen = JSON.stringify(operationsOf(moves.filter((_, i) => taken.has(i))));
   useEffect(() => {
     consider(JSON.parse(chosen) as Operation[]);
   }, [chosen, consider]);

@@ -145,10 +145,10 @@ class Evaluator:
 
     def score(self, plan: Plan) -> Score:
         """How good a plan is; where it shall hold, in all that it shall hold in."""
-        scores = [self.score_of(self.walk(plan))]
-        if self.problem.asks_to_hold:
-            scores += [world.score() for world in self._worlds(plan)]
-        return self.summed(scores)
+        score = self.score_of(self.walk(plan))
+        if not self.problem.asks_to_hold:
+            return score
+        return self.summed([score, *(world.score() for world in self._worlds(plan))])
 
     def summed(self, scores: Sequence[Score]) -> Score:
         """The score of a plan that shall hold: as planned, then after each loss, then each draw.

@@ -291,10 +291,8 @@ class Searching:
                 break
             here = yield from self._look(below.candidate)
             assert self._guide is not None
-            more = [
-                move for move in self._neighbours(here.candidate)
-                if move[1] is not None and move[0] not in dict(here.candidate.choices)
-            ]  # fmt: skip
+            taken = dict(here.candidate.choices)
+            more = [move for move in self._neighbours(here.candidate) if move[0] not in taken]
             ordered = self._guide.ordered(here.candidate, more, self.random, EXPLORED)
             yield from self._try(here.candidate.with_choice(*move) for move in ordered[:RUNG_TRIES])
             above = self.best_of.get(moves + 1)

@@ -24,7 +24,9 @@ def evaluated_here() -> Evaluate:
 
     def evaluate(problem: Problem, batch: Sequence[Asked]) -> list[Told]:
         # An evaluator holds its problem, so that no other problem gets its place in memory.
-        evaluator = kept.setdefault(id(problem), Evaluator(problem))
+        if id(problem) not in kept:
+            kept[id(problem)] = Evaluator(problem)
+        evaluator = kept[id(problem)]
         return [told_of(evaluator, candidate, traced) for candidate, traced in batch]
 
     return evaluate

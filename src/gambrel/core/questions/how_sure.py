@@ -19,7 +19,7 @@ from gambrel.core.ledger.learned_change import LearnedChange
 from gambrel.core.ledger.learned_rates import LearnedRate
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.layout import layout_of
-from gambrel.core.simulation.engine.walk import Walk, settled_walk
+from gambrel.core.simulation.engine.walk import Walk
 from gambrel.core.simulation.varying import Spread, drawn
 from gambrel.core.units import SAME_INSTANT
 
@@ -81,16 +81,9 @@ def draw(problem: Problem, spread: Spread, seed: int, numbers: Iterable[int]) ->
 
 
 def _sample(evaluator: Evaluator, spread: Spread, seed: int, number: int) -> Sample:
-    problem = evaluator.problem
-    plan = problem.plan
-    walk = settled_walk(
-        *drawn(layout_of(plan), plan, spread, seed, number),
-        problem.from_ if problem.begins is None else problem.begins,
-        problem.to,
-        problem.points,
-        beyond_s=problem.beyond_s,
-    )
-    return _nights(evaluator, walk)
+    plan = evaluator.problem.plan
+    layout, varied = drawn(layout_of(plan), plan, spread, seed, number)
+    return _nights(evaluator, evaluator.walk(varied, layout=layout))
 
 
 def _nights(evaluator: Evaluator, walk: Walk) -> Sample:
