@@ -13,14 +13,31 @@ from __future__ import annotations
 from numba import b1, i8, njit, void
 from numba.types import UniTuple  # type: ignore[attr-defined]
 
-from gambrel.core.simulation.engine.queue import comes_before, full, head, park
+from gambrel.core.simulation.engine.queue import (
+    comes_before,
+    full,
+    head,
+    park,
+    run_comes_before,
+)
 from gambrel.core.simulation.engine.tables import N_HOT, N_READY, N_STARTERS, ST_DISK, World
 from gambrel.core.simulation.engine.world import WORLD
+
+
+@njit(i8(WORLD, i8, i8, i8), cache=True)
+def _run_of(w: World, classes: int, row: int, item: int) -> int:
+    """The run of what a row can start. Of disks the row knows it without a look at them."""
+    if row >= 2 * classes:
+        return w.task[w.work[item].task].run
+    return w.active[w.klass[row if row < classes else row - classes].job]
 
 
 @njit(b1(WORLD, i8, i8, i8, i8, i8), cache=True)
 def _goes_first(w: World, classes: int, row: int, item: int, best: int, found: int) -> bool:
     """Whether what one row can start comes before what another can."""
+    one, two = _run_of(w, classes, row, item), _run_of(w, classes, best, found)
+    if one != two:
+        return run_comes_before(w, one, two)
     task, stage, number = w.transfer[item].task, ST_DISK, item
     if row >= 2 * classes:
         work = w.work[item]

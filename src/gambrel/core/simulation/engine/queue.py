@@ -213,21 +213,29 @@ def park(w: World, row: int, pool: int) -> None:
         w.parked_last[pool] = row
 
 
+@njit(b1(WORLD, i8, i8), cache=True)
+def run_comes_before(w: World, one: int, other: int) -> bool:
+    """The order of the queue for tasks of two runs: priority, occurrence, job.
+
+    Of two runs of a job that fall on one instant the second is skipped, and has no tasks.
+    """
+    a, b = w.run[one], w.run[other]
+    first, second = w.job[a.job].priority, w.job[b.job].priority
+    if first != second:
+        return first > second
+    if a.occurrence != b.occurrence:
+        return a.occurrence < b.occurrence
+    return a.job < b.job
+
+
 @njit(b1(WORLD, i8, i8, i8, i8, i8, i8), cache=True)
 def comes_before(
     w: World, task: int, stage: int, number: int, other: int, other_stage: int, other_number: int
 ) -> bool:
-    """The order of the queue: priority, occurrence, job, machine, stage, number in the stage."""
+    """The order of the queue: that of the runs, then machine, stage, number in the stage."""
     one, two = w.task[task], w.task[other]
     if one.run != two.run:
-        a, b = w.run[one.run], w.run[two.run]
-        first, second = w.job[a.job].priority, w.job[b.job].priority
-        if first != second:
-            return first > second
-        if a.occurrence != b.occurrence:
-            return a.occurrence < b.occurrence
-        if a.job != b.job:
-            return a.job < b.job
+        return run_comes_before(w, one.run, two.run)
     if one.order != two.order:
         return one.order < two.order
     if stage != other_stage:

@@ -87,7 +87,7 @@ def _new_stream(w: World) -> int:
     return w.n[N_STREAM] - 1
 
 
-@njit(i8(WORLD, i8, i8), cache=True)
+@njit(i8(WORLD, i8, i8), cache=True, error_model="numpy")
 def enter(w: World, t: int, uses: int) -> int:
     """Give a transfer that begins to move its place; its share, ceiling and work are set.
 
@@ -99,6 +99,7 @@ def enter(w: World, t: int, uses: int) -> int:
     stream.transfer = t
     stream.uses_n = uses
     stream.share, stream.ceiling = transfer.share, transfer.ceiling
+    stream.own_level = transfer.ceiling / transfer.share
     stream.left = transfer.work
     stream.rate = 0.0
     stream.squeezed_by = NOT_SHARED_YET
@@ -251,7 +252,7 @@ def _fill(w: World, streams: int, resources: int) -> None:
         for i in range(rising):
             s = w.rising[i]
             stream = w.stream[s]
-            level = min(level, stream.ceiling / stream.share)
+            level = min(level, stream.own_level)
             for node in range(s * most, s * most + stream.uses_n):
                 resource = w.use_resource[node]
                 if w.in_region[resource]:
@@ -276,7 +277,7 @@ def _fill(w: World, streams: int, resources: int) -> None:
             s = w.rising[i]
             stream = w.stream[s]
             rate, squeeze = -1.0, UNLIMITED
-            if stream.ceiling / stream.share <= bound:
+            if stream.own_level <= bound:
                 rate, squeeze = stream.ceiling, OWN_CEILING
             else:
                 for k in range(stream.uses_n):

@@ -152,9 +152,10 @@ TRANSFER = _record(
 queue by itself, since `wanted`. `slots`: it holds its slots. `stream`: its place among those that
 move, or -1. `left`: what was left when it ceased to move."""
 
-STREAM = _record("transfer squeezed_by uses_n", "share ceiling left rate since end")
+STREAM = _record("transfer squeezed_by uses_n", "share ceiling own_level left rate since end")
 """A transfer while it moves. Those that move are few, and stand together, as sharing rates looks at
-them again and again. `squeezed_by`: place among its uses, or one of the states below 0."""
+them again and again. `squeezed_by`: place among its uses, or one of the states below 0.
+`own_level`: the level at which its own ceiling binds."""
 
 WORK = _record(
     "stage task copy_row klass number previous next state chain", "queued started ended wire"
