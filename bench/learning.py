@@ -48,6 +48,7 @@ class Told:
 
     Attributes:
         stated, learned: sizes of the errors of the last end as forecast at noon.
+        known: as it would be forecast by one who knew all of the truth but the night's chance.
         inside: whether the end lay inside the 90 % span of noon.
         as_it_goes: by hour the size of the error, and whether the end lay inside the span.
     """
@@ -56,6 +57,7 @@ class Told:
     length_s: float
     stated: float
     learned: float
+    known: float
     inside: bool
     as_it_goes: dict[int, tuple[float, bool]] = field(default_factory=dict)
 
@@ -67,9 +69,11 @@ class _World:
         self.plan = read_plan(demo.larkmoor())
         self.zone = planner_zone(self.plan)
         wrong = selected_machines(self.plan, self.plan.job_by_id[WRONG_JOB])
-        world = TrueWorld(seed, FIRST, {machine.id: WRONG_FACTOR for machine in wrong})
+        self.truth = TrueWorld(seed, FIRST, {machine.id: WRONG_FACTOR for machine in wrong})
         first = night_of(FIRST, self.zone)
-        self.performance = Performance(self.plan, first.start, self.plan.state.points, world, {})
+        self.performance = Performance(
+            self.plan, first.start, self.plan.state.points, self.truth, {}
+        )
         self.open: RunsByKey = {}
         self.rates: list[NightRates] = []
         self.increments: list[tuple[str, str, float, float, float]] = []
@@ -138,6 +142,8 @@ def world_told(seed: int) -> list[Told]:
 def _night_told(world: _World, night: Night, stated: list[RunRecord]) -> Told | None:
     plan, spread = world.learned()
     learned = world.forecast(plan, night)
+    expected = replace(world.truth, by_chance=False).plan_of(world.plan, night.date)
+    known = world.forecast(expected, night)
     points = world.performance.state().points
     at_noon = replace(
         plan, state=replace(plan.state, points=points, running=Running(at=night.start))
@@ -157,7 +163,7 @@ def _night_told(world: _World, night: Night, stated: list[RunRecord]) -> Told | 
     world.advance(night.end)
     bound = that_bind(world.close(night))
     ended = last_end(bound)
-    ends = [last_predicted_end(that_bind(told)) for told in (stated, learned)]
+    ends = [last_predicted_end(that_bind(told)) for told in (stated, learned, known)]
     if ended is None or None in ends or span.early_end is None:
         return None
     length = ended - min(run.began for run in bound if run.began is not None)
@@ -170,6 +176,7 @@ def _night_told(world: _World, night: Night, stated: list[RunRecord]) -> Told | 
         length_s=length,
         stated=off(ends[0]),
         learned=off(ends[1]),
+        known=off(ends[2]),
         inside=span.early_end <= ended <= (span.late_end or ended),
         as_it_goes={
             hour: (off(told.last_end), told.early_end <= ended <= (told.late_end or ended))
@@ -217,6 +224,7 @@ def _rows(name: str, told: list[Told]) -> Iterator[str]:
     yield _row(f"{len(told)} {name}", "at noon, as stated", [t.stated for t in told], None)
     inside = [each.inside for each in told]
     yield _row("", "at noon, as learned", [t.learned for t in told], inside)
+    yield _row("", "at noon, all known but chance", [t.known for t in told], None)
     for hour in AS_IT_GOES:
         at = [each.as_it_goes[hour] for each in told if hour in each.as_it_goes]
         if at:

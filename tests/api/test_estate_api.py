@@ -680,6 +680,33 @@ def test_a_mapping_that_is_none_is_refused(client, url):
         assert answer.json["errors"][0]["field"] == "mapping"
 
 
+def test_words_that_are_no_words_are_refused(client, url):
+    for words in ("[1]", '{"colour": {"x": "y"}}', '{"role": {"x": 1}}', "{"):
+        answer = send(client, f"{url}/imports/preview", GOOD, words=words)
+        assert answer.status_code == 422
+        assert answer.json["errors"][0]["field"] == "words"
+
+
+def test_an_import_says_what_becomes_of_the_week(client, url):
+    """The same as the inbox would say of the plan with what is imported."""
+    plan = client.get(url).json
+    night = plan["first_night"]
+    disks = machine(client, url, "mail-01").json["disk_list"]
+    rows = "".join(f"mail-01;{disk['id']};9000;9000\n" for disk in disks)
+    file = f"name;disk;provisioned;used\n{rows}".encode()
+    seen = send(client, f"{url}/imports/preview", file, night=night).json
+    assert seen["lines"] and not seen["problems"]
+    before = client.get(f"{url}/nights/{night}").json
+    told = {each["date"]: each for each in seen["nights"]}
+    assert told
+    if night in told:
+        assert told[night]["end_before"] == before["last_end"]
+    send(client, f"{url}/imports", file, base_version=seen["base_version"])
+    for date, each in told.items():
+        after = client.get(f"{url}/nights/{date}").json
+        assert (each["end_after"], each["verdict_after"]) == (after["last_end"], after["verdict"])
+
+
 def test_nothing_to_import_is_said(client, url):
     answer = send(client, f"{url}/imports", b"name\nmail-01\n")
     assert (answer.status_code, "nothing" in answer.json["title"]) == (422, True)

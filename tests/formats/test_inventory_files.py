@@ -174,6 +174,48 @@ def test_a_mapping_can_be_given():
     assert "no column for the name" in str(told(csv("A,B\nnew,h1\n")))
 
 
+FOREIGN = (
+    "name,host,size,power,role,team\n"
+    "n1,h1,10,eingeschaltet,Datenbank,cargo\nn2,h1,10,aus,Datenbank,\nn3,h1,10,on,web,cargo\n"
+)
+MAPPED = {
+    "name": "name", "host": "host", "provisioned": "size", "powered_on": "power", "role": "role",
+    "owner": "team",
+}  # fmt: skip
+
+
+def test_words_of_a_file_are_told_with_what_they_mean():
+    reading = read_files([("m.csv", FOREIGN.encode())], Choices(mapping=MAPPED))
+    seen = {(word.field, word.word): (word.meaning, word.rows) for word in reading.files[0].words}
+    assert seen == {
+        ("powered_on", "eingeschaltet"): (None, 1), ("powered_on", "aus"): (None, 1),
+        ("powered_on", "on"): ("on", 1), ("role", "Datenbank"): ("Datenbank", 2),
+        ("role", "web"): ("web", 1),
+    }  # fmt: skip
+    assert told(csv(FOREIGN, mapping=MAPPED)) == [
+        (2, "power", "eingeschaltet", "is neither on nor off"),
+        (3, "power", "aus", "is neither on nor off"),
+    ]
+
+
+def test_words_that_are_mapped_mean_what_is_said():
+    words = {"powered_on": {"eingeschaltet": "on", "aus": "off"}, "role": {"Datenbank": "db"}}
+    made = csv(FOREIGN, mapping=MAPPED, words=words)
+    assert made.problems == ()
+    new = [made.plan.machine_by_id[name] for name in ("n1", "n2", "n3")]
+    assert [m.powered_on for m in new] == [True, False, True]
+    assert [m.facts.role for m in new] == ["db", "db", "web"]
+    assert [m.facts.owner for m in new] == ["cargo", "", "cargo"]
+    # What a database changes a day is known by its role.
+    assert [m.daily_change for m in new] == [0.04, 0.04, 0.01]
+
+
+def test_the_owner_of_a_known_machine_changes_and_is_told():
+    known = csv("name,host,size\nn3,h1,10\n").plan
+    made = taken(("m.csv", b"name,owner\nn3,accounts\n"), plan=known)
+    assert made.lines == ("n3: owner accounts",)
+
+
 # --- XML --------------------------------------------------------------------------------------
 
 OVF = """<?xml version="1.0"?>

@@ -81,6 +81,7 @@ def _entry(entry: MachineEntry, group: str) -> dict[str, Any]:
         "folder": machine.folder,
         "tags": list(machine.tags),
         "role": machine.facts.role,
+        "owner": machine.facts.owner,
         "source": None if found is None else found.source,
         "powered_on": machine.powered_on,
         "disks": len(machine.disks),
@@ -154,7 +155,7 @@ def show_estate(plan_id: int, query_data: dict[str, Any]) -> Any:
 
 _COLUMNS = (
     "name", "kind", "coverage", "coverage_words", "since", "jobs", "newest", "site", "cluster",
-    "host", "folder", "tags", "role", "source", "powered_on", "disks", "used_gib",
+    "host", "folder", "tags", "role", "owner", "source", "powered_on", "disks", "used_gib",
     "provisioned_gib", "swap_gib", "daily_change", "change_from", "compress_ratio",
     "growth_per_year", "rpo_hours", "hazards",
 )  # fmt: skip

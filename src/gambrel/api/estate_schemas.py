@@ -49,6 +49,7 @@ class MachineEntrySchema(Schema):
     folder = required(String)
     tags = required(List, String())
     role = required(String)
+    owner = required(String)
     source = nullable(String)
     powered_on = required(Boolean)
     disks = required(Integer)
@@ -209,10 +210,16 @@ class JobEffectSchema(Schema):
 
 
 class ImportFormSchema(Schema):
-    """Files with what a planner says of them; `mapping` is JSON: the column of each field."""
+    """Files with what a planner says of them.
+
+    `mapping` and `words` are JSON: the column of each field; by field what words of the file mean.
+    `night` is a night of the week whose forecast is compared.
+    """
 
     files = required(List, File(), validate=Length(min=1, max=200))  # type: ignore[no-untyped-call]
     mapping = String(load_default="", validate=Length(max=20_000))
+    words = String(load_default="", validate=Length(max=20_000))
+    night = Date(load_default=None)
     unit = String(load_default="GiB", validate=OneOf(UNITS))
     host = String(load_default="", validate=Length(max=190))
     good_rows = Boolean(load_default=False)
@@ -227,6 +234,15 @@ class ImportProblemSchema(Schema):
     reason = required(String)
 
 
+class WordSchema(Schema):
+    """A word of a file, what it is taken for (null: not understood), in how many rows it stands."""
+
+    field = required(String)
+    word = required(String)
+    meaning = nullable(String)
+    rows = required(Integer)
+
+
 class ReadFileSchema(Schema):
     """A file as it was understood; for CSV its columns, what they are taken for, some rows."""
 
@@ -236,6 +252,7 @@ class ReadFileSchema(Schema):
     columns = required(List, String())
     mapping = required(Dict)
     sample = required(List, List(String()))
+    words = required(List, Nested(WordSchema))
 
 
 class ImportPreviewSchema(Schema):
@@ -247,6 +264,8 @@ class ImportPreviewSchema(Schema):
     more_problems = required(Integer)
     fields = required(List, String())
     jobs = required(List, Nested(JobEffectSchema))
+    roles = required(List, String())
+    nights = required(List, Nested(lambda: NightEffectSchema))
 
 
 # --- sources ----------------------------------------------------------------------------------

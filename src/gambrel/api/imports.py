@@ -3,22 +3,26 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
+from dataclasses import asdict
 from typing import Any
 
 from apiflask import APIBlueprint
 from flask import jsonify, request
 
 from gambrel.api import estate_schemas as schemas
-from gambrel.api.inbox import told_effects
+from gambrel.api.inbox import nights_value, told_effects
 from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.serialize import acceptance_value
 from gambrel.api.sessions import actor, planning
+from gambrel.core.estate.facts import ROLE_DAILY_CHANGE
 from gambrel.core.estate.importing import Imported
 from gambrel.core.plan.objects import Plan
-from gambrel.formats.inventory_csv import FIELDS
+from gambrel.formats.inventory_csv import FIELDS, WORDED
 from gambrel.store import acceptances
 from gambrel.store.plans import plan_head
 from gambrel.work.imports import MOST_PROBLEMS, Choices, Reading, imported, read_files
+from gambrel.work.machine_table import effect
 
 blueprint = APIBlueprint("imports", __name__, tag="Imports", url_prefix="/api/v1/plans")
 
@@ -32,23 +36,36 @@ def allow_files() -> None:
     request.max_content_length = MOST_UPLOADED
 
 
+def _json(form: dict[str, Any], name: str, fits: Callable[[str, Any], bool], reason: str) -> Any:
+    """The object that a field of the form is as JSON, whose entries fit; None where it is empty."""
+    if not form[name]:
+        return None
+    try:
+        said = json.loads(form[name])
+    except (ValueError, RecursionError):
+        said = "no JSON"
+    if not isinstance(said, dict) or not all(fits(key, value) for key, value in said.items()):
+        raise ProblemError(
+            422, "This mapping cannot be read", "Nothing was imported.",
+            errors=[field_error(name, form[name][:80], reason)],
+        )  # fmt: skip
+    return said
+
+
+def _is_text_by_text(value: Any) -> bool:
+    return isinstance(value, dict) and all(isinstance(to, str) for to in value.values())
+
+
 def _choices(form: dict[str, Any]) -> Choices:
-    mapping = None
-    if form["mapping"]:
-        try:
-            mapping = json.loads(form["mapping"])
-        except ValueError:
-            mapping = "no JSON"
-        if not isinstance(mapping, dict) or not all(
-            field in FIELDS and isinstance(title, str) for field, title in mapping.items()
-        ):
-            raise ProblemError(
-                422, "This mapping cannot be read", "Nothing was imported.",
-                errors=[
-                    field_error("mapping", form["mapping"][:80], "maps no field of a machine")
-                ],
-            )  # fmt: skip
-    return Choices(mapping, form["unit"], form["host"] or None)
+    mapping = _json(
+        form, "mapping", lambda field, title: field in FIELDS and isinstance(title, str),
+        "maps no field of a machine",
+    )  # fmt: skip
+    words = _json(
+        form, "words", lambda field, words: field in WORDED and _is_text_by_text(words),
+        f"does not give what words of {', '.join(WORDED)} mean",
+    )  # fmt: skip
+    return Choices(mapping, form["unit"], form["host"] or None, words or {})
 
 
 def _read(plan_id: int, form: dict[str, Any]) -> tuple[int, Plan, Reading, Imported]:
@@ -68,6 +85,10 @@ def _read(plan_id: int, form: dict[str, Any]) -> tuple[int, Plan, Reading, Impor
 def preview_import(plan_id: int, form_and_files_data: dict[str, Any]) -> Any:
     """What files would change. Nothing is written."""
     version, plan, reading, made = _read(plan_id, form_and_files_data)
+    shown, night = planning().version(version), form_and_files_data["night"]
+    nights = []
+    if night is not None and made.lines:
+        nights = nights_value(effect(shown, made.plan, night))
     return jsonify(
         {
             "base_version": version,
@@ -75,6 +96,7 @@ def preview_import(plan_id: int, form_and_files_data: dict[str, Any]) -> Any:
                 {
                     "name": file.name, "kind": file.kind, "machines": file.machines,
                     "columns": file.columns, "mapping": file.mapping, "sample": file.sample,
+                    "words": [asdict(word) for word in file.words],
                 }
                 for file in reading.files
             ],
@@ -84,6 +106,8 @@ def preview_import(plan_id: int, form_and_files_data: dict[str, Any]) -> Any:
             "more_problems": max(0, len(made.problems) - MOST_PROBLEMS),
             "fields": list(FIELDS),
             "jobs": told_effects(plan, made.plan),
+            "roles": sorted({*ROLE_DAILY_CHANGE, *(m.facts.role for m in plan.machines)} - {""}),
+            "nights": nights,
         }
     )  # fmt: skip
 

@@ -126,22 +126,21 @@ def inbox_effect(plan_id: int, json_data: dict[str, Any]) -> Any:
         entries = inbox.with_needed(inbox.inbox(db, plan_id), json_data["ids"])
     shown = shared.version(head.adopted_version)
     changed = inbox.taken(shown.plan, entries, shared.today(shown.plan))
-    return jsonify(_effect(effect(shown, changed, json_data["night"]), changed))
+    found = effect(shown, changed, json_data["night"])
+    return jsonify({"jobs": effects_value(found.jobs, changed), "nights": nights_value(found)})
 
 
-def _effect(found: Effect, changed: Plan) -> dict[str, Any]:
-    return {
-        "jobs": effects_value(found.jobs, changed),
-        "nights": [
-            {
-                **asdict(night),
-                "date": night.date.isoformat(),
-                "end_before": instant(night.end_before),
-                "end_after": instant(night.end_after),
-            }
-            for night in found.nights
-        ],
-    }
+def nights_value(found: Effect) -> list[dict[str, Any]]:
+    """What becomes of the nights that a change touches."""
+    return [
+        {
+            **asdict(night),
+            "date": night.date.isoformat(),
+            "end_before": instant(night.end_before),
+            "end_after": instant(night.end_after),
+        }
+        for night in found.nights
+    ]
 
 
 @blueprint.post("/plans/<int:plan_id>/inbox/accept")

@@ -117,7 +117,7 @@ def with_facts(file: dict[str, Any]) -> None:
     for machine in file["machines"]:
         facts = machine["facts"]
         if machine["kind"] == "vm":
-            facts["role"] = machine["tags"][1]
+            facts["role"], facts["owner"] = machine["tags"][1:3]
         facts["change_from"] = random.choice(("reported", "learned", "role"))
         usual = GROWTH_OF_FOLDER.get(machine["folder"], 0.1)
         facts["growth_per_year"] = round(usual * random.choice((0.8, 0.9, 1.0, 1.1, 1.2)), 2)

@@ -5,8 +5,10 @@ from __future__ import annotations
 import csv
 import io
 import re
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 
 from gambrel.core.estate.facts import FactError, checked
 from gambrel.core.estate.importing import (
@@ -17,9 +19,9 @@ from gambrel.core.estate.importing import (
 )
 
 FIELDS = (
-    "name", "kind", "host", "site", "folder", "tags", "powered_on", "role", "disk", "provisioned",
-    "used", "swap", "datastore", "daily_change", "compress_ratio", "growth_per_year", "rpo_hours",
-    "rto_hours", "memory_gib",
+    "name", "kind", "host", "site", "folder", "tags", "powered_on", "role", "owner", "disk",
+    "provisioned", "used", "swap", "datastore", "daily_change", "compress_ratio", "growth_per_year",
+    "rpo_hours", "rto_hours", "memory_gib",
 )  # fmt: skip
 """What a column can be."""
 
@@ -32,6 +34,7 @@ _SYNONYMS = {
     "tags": ("tags", "labels", "tag"),
     "powered_on": ("powered on", "power", "state", "power state", "status"),
     "role": ("role", "application", "app", "rolle"),
+    "owner": ("owner", "owned by", "team", "responsible", "besitzer", "eier"),
     "disk": ("disk", "drive", "volume", "platte"),
     "provisioned": ("provisioned", "size", "capacity", "disk size", "kapazität", "größe"),
     "used": ("used", "in use", "consumed", "belegt", "brukt"),
@@ -51,8 +54,24 @@ _UNITS = {
 UNITS = ("GiB", "GB", "MiB", "MB", "TiB", "TB", "KiB", "bytes")
 _SIZES = ("provisioned", "used", "swap")
 _SHARES = ("daily_change", "growth_per_year")
-_YES = {"yes", "true", "1", "on", "up", "running", "powered on", "ja"}
-_NO = {"no", "false", "0", "off", "down", "stopped", "powered off", "nein", "nei"}
+Words = Mapping[str, Mapping[str, str]]
+"""By field what a word in its column means, word by word as it stands in the file."""
+_MEANINGS: Mapping[str, Mapping[str, frozenset[str]]] = {
+    "powered_on": {
+        "on": frozenset({"yes", "true", "1", "on", "up", "running", "powered on", "ja"}),
+        "off": frozenset({"no", "false", "0", "off", "down", "stopped", "powered off", "nein",
+                          "nei"}),
+    },
+    "kind": {
+        "vm": frozenset({"vm", "virtual"}),
+        "server": frozenset({"server", "physical"}),
+    },
+}  # fmt: skip
+"""By field what its words can mean, and which words are known to mean it."""
+WORDED = ("powered_on", "kind", "role")
+"""Fields whose words can be mapped; a role may be any text."""
+MOST_WORDS = 60
+"""So many different words of a column are told."""
 MOST_LINES = 200_000
 MOST_COLUMNS = 400
 LONGEST_TITLE = 200
@@ -219,12 +238,41 @@ def _share(text: str) -> float:
     return number / 100 if said == "%" else number
 
 
-def _flag(text: str) -> bool:
-    if text.casefold() in _YES:
-        return True
-    if text.casefold() in _NO:
-        return False
-    raise ValueError("is neither on nor off")
+def _meaning(field: str, text: str) -> str | None:
+    """What a word of a field with given meanings means; None where nobody knows."""
+    word = text.casefold()
+    return next((to for to, words in _MEANINGS[field].items() if word in words), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Word:
+    """A word in a column whose words have a meaning.
+
+    Attributes:
+        meaning: None where it is not understood.
+        rows: in how many rows it stands.
+    """
+
+    field: str
+    word: str
+    meaning: str | None
+    rows: int
+
+
+def words_of(table: CsvTable, mapping: Mapping[str, str], words: Words) -> list[Word]:
+    """The words of the columns whose words can be mapped, those in most rows first."""
+    found = []
+    for field in WORDED:
+        if mapping.get(field) not in table.header:
+            continue
+        place = table.header.index(mapping[field])
+        counted = Counter(cells[place] for _, cells in table.rows if len(cells) > place)
+        counted.pop("", None)
+        for word, rows in counted.most_common(MOST_WORDS):
+            said = words.get(field, {}).get(word, word)
+            meaning = said if field == "role" else _meaning(field, said)
+            found.append(Word(field, word, meaning, rows))
+    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -234,13 +282,17 @@ class _Line:
 
 
 def machines_of(
-    table: CsvTable, mapping: Mapping[str, str], unit: str = "GiB"
+    table: CsvTable,
+    mapping: Mapping[str, str],
+    unit: str = "GiB",
+    words: Words = MappingProxyType({}),
 ) -> tuple[list[ImportedMachine], list[ImportProblem]]:
     """The machines of a table; rows of one name are its disks where a column names the disk.
 
     Args:
         mapping: the title of the column that each field is.
         unit: of sizes where neither the cell nor the title of its column has one.
+        words: what words mean that are not known, or that mean something else.
     """
     problems: list[ImportProblem] = []
     if "name" not in mapping:
@@ -256,7 +308,8 @@ def machines_of(
                 )
             )  # fmt: skip
             continue
-        found = _line(table, number, dict(zip(table.header, cells, strict=True)), mapping, unit)
+        by_title = dict(zip(table.header, cells, strict=True))
+        found = _line(table, number, by_title, mapping, unit, words)
         if isinstance(found, _Line):
             lines.append(found)
         else:
@@ -266,7 +319,12 @@ def machines_of(
 
 
 def _line(
-    table: CsvTable, number: int, cells: Mapping[str, str], mapping: Mapping[str, str], unit: str
+    table: CsvTable,
+    number: int,
+    cells: Mapping[str, str],
+    mapping: Mapping[str, str],
+    unit: str,
+    words: Words,
 ) -> _Line | list[ImportProblem]:
     values: dict[str, object] = {}
     problems = []
@@ -279,7 +337,8 @@ def _line(
                 )
             continue
         try:
-            values[field] = _value(field, text, unit_of_title(title) or unit)
+            meant = words.get(field, {}).get(text, text)
+            values[field] = _value(field, meant, unit_of_title(title) or unit)
         except FactError as error:
             problems.append(ImportProblem(Place(table.name, number, title), text, error.reason))
         except ValueError as error:
@@ -295,16 +354,17 @@ def _value(field: str, text: str, unit: str) -> object:
     if field in ("compress_ratio", "rpo_hours", "rto_hours", "memory_gib"):
         return checked(field, parsed_number(text)[0])
     if field == "powered_on":
-        return _flag(text)
+        state = _meaning(field, text)
+        if state is None:
+            raise ValueError("is neither on nor off")
+        return state == "on"
     if field == "tags":
         return tuple(dict.fromkeys(tag.strip() for tag in re.split(r"[;,|]", text) if tag.strip()))
     if field == "kind":
-        kind = text.casefold()
-        if kind in ("vm", "virtual"):
-            return "vm"
-        if kind in ("server", "physical"):
-            return "server"
-        raise ValueError("is neither vm nor server")
+        kind = _meaning(field, text)
+        if kind is None:
+            raise ValueError("is neither vm nor server")
+        return kind
     if len(text) > 190:
         raise ValueError("is longer than 190 characters")
     return text
@@ -355,6 +415,7 @@ def _machine(file: str, name: str, lines: list[_Line]) -> ImportedMachine:
         first.get("tags"),  # type: ignore[arg-type]
         first.get("powered_on"),  # type: ignore[arg-type]
         first.get("role"),  # type: ignore[arg-type]
+        first.get("owner"),  # type: ignore[arg-type]
         tuple((field, first[field]) for field in facts if field in first),  # type: ignore[misc]
         disks if has_disk else None,
     )

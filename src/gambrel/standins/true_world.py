@@ -48,25 +48,31 @@ class TrueWorld:
     Attributes:
         begins: the date on which trends are zero.
         wrong: factors on the change of machines whose stated change is far off, by id.
+        by_chance: whether nights differ by chance too. Without it a night is what one would expect
+            of it who knew all that lasts.
     """
 
     seed: int
     begins: date
     wrong: dict[str, float] = field(default_factory=dict)
+    by_chance: bool = True
+
+    def _tonight(self, sigma: float, *parts: object) -> float:
+        """A factor that differs from night to night."""
+        return exp(chance(self.seed, *parts).gauss(0.0, sigma)) if self.by_chance else 1.0
 
     def change_factor(self, machine: Machine, night: date) -> float:
         """By what the true change of a machine in a night differs from the plan's."""
         folder = machine.folder.split("/")[0] if machine.folder else ""
         own = exp(chance(self.seed, "own", machine.id).gauss(0.0, SPREAD_OF_CHANGE))
-        noise = exp(chance(self.seed, "night", machine.id, night).gauss(0.0, NOISE_OF_A_NIGHT))
+        noise = self._tonight(NOISE_OF_A_NIGHT, "night", machine.id, night)
         week = BY_WEEKDAY.get(folder, USUAL_WEEK)[night.weekday()]
         trend = 1.0 + TREND_PER_DAY.get(folder, 0.0) * (night - self.begins).days
         return self.wrong.get(machine.id, 1.0) * own * noise * week * trend
 
     def plan_of(self, plan: Plan, night: date) -> Plan:
         """The plan with what is true in a night instead of what it says."""
-        rates = chance(self.seed, "rates", night)
-        stream = exp(rates.gauss(0.0, NOISE_OF_RATES))
+        stream = self._tonight(NOISE_OF_RATES, "rates", night)
         told = plan.transports
         return replace(
             plan,
@@ -92,7 +98,7 @@ class TrueWorld:
                     proxy,
                     mib_per_s=proxy.mib_per_s
                     * 0.96
-                    * exp(chance(self.seed, "proxy", proxy.id, night).gauss(0.0, NOISE_OF_RATES)),
+                    * self._tonight(NOISE_OF_RATES, "proxy", proxy.id, night),
                 )
                 for proxy in plan.proxies
             ),

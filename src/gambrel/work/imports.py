@@ -26,9 +26,12 @@ from gambrel.formats import machine_xml
 from gambrel.formats.inventory_csv import (
     CsvTable,
     Unreadable,
+    Word,
+    Words,
     guessed_mapping,
     machines_of,
     read_table,
+    words_of,
 )
 
 MOST_BYTES = 32 * 2**20
@@ -47,17 +50,19 @@ class Choices:
     Attributes:
         mapping: the title of the column that each field is, for CSV; without it it is guessed.
         unit: of sizes in CSV that have none.
+        words: by field what words in CSV mean, as they stand in the file.
         host: of VMs of which the file names none.
     """
 
     mapping: Mapping[str, str] | None = None
     unit: str = "GiB"
     host: str | None = None
+    words: Words = field(default_factory=dict)
 
 
 @dataclass
 class ReadFile:
-    """A file as it was understood: its kind, for CSV its columns and what they are taken for."""
+    """A file as it was understood: its kind, for CSV its columns and words and what they mean."""
 
     name: str
     kind: str
@@ -65,6 +70,7 @@ class ReadFile:
     columns: list[str] = field(default_factory=list)
     mapping: dict[str, str] = field(default_factory=dict)
     sample: list[list[str]] = field(default_factory=list)
+    words: list[Word] = field(default_factory=list)
 
 
 @dataclass
@@ -180,10 +186,10 @@ def _read_csv(table: CsvTable, choices: Choices, reading: Reading) -> None:
     guessed = guessed_mapping(table.header)
     mapping = guessed if choices.mapping is None else dict(choices.mapping)
     mapping = {key: title for key, title in mapping.items() if title in table.header}
-    machines, problems = machines_of(table, mapping, choices.unit)
+    machines, problems = machines_of(table, mapping, choices.unit, choices.words)
     file = ReadFile(
         table.name, "CSV", len(machines), list(table.header), mapping,
-        [list(cells) for _, cells in table.rows[:3]],
+        [list(cells) for _, cells in table.rows[:3]], words_of(table, mapping, choices.words),
     )  # fmt: skip
     reading.files.append(file)
     reading.machines += machines

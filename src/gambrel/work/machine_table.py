@@ -14,7 +14,8 @@ from gambrel.core.nights.nights import night_outcome, week_of
 from gambrel.core.plan.objects import Machine, Plan
 from gambrel.work.forecaster import Forecaster
 
-GROUPS = ("none", "coverage", "folder", "host", "cluster", "site", "tag", "role", "source", "kind")
+GROUPS = ("none", "coverage", "folder", "host", "cluster", "site", "tag", "role", "owner", "source",
+          "kind")  # fmt: skip
 """What machines can be grouped by; `tag`: by their first one."""
 
 
@@ -44,6 +45,7 @@ class MachineEntry:
             "site": self.site,
             "tag": machine.tags[0] if machine.tags else "",
             "role": machine.facts.role,
+            "owner": machine.facts.owner,
             "source": "" if found is None else found.source,
             "kind": machine.kind,
         }[by]
@@ -63,7 +65,10 @@ def machine_table(shown: Forecaster) -> list[MachineEntry]:
 
 def _entry(plan: Plan, machine: Machine, covered: Coverage) -> MachineEntry:
     host = None if machine.host is None else plan.host_by_id[machine.host]
-    words = [machine.id, machine.folder, machine.host or "", machine.facts.role, *machine.tags]
+    facts = machine.facts
+    words = [
+        machine.id, machine.folder, machine.host or "", facts.role, facts.owner, *machine.tags
+    ]  # fmt: skip
     return MachineEntry(
         machine,
         plan.site_of(machine),

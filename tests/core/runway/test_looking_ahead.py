@@ -1,5 +1,6 @@
 """What follows from projections: expected changes, nights, answers, purchases, occupancy, tiers."""
 
+from collections import Counter
 from dataclasses import replace
 from datetime import date
 from itertools import pairwise
@@ -366,6 +367,13 @@ def test_occupancy_of_a_later_day_is_that_of_the_projection(demo):
         for m in run.machines
     )
     assert told.total.read == pytest.approx(read, rel=0.1)
+    owners = occupancy(made, at, "owner")
+    assert {g.group: g.machines for g in owners.groups} == Counter(
+        m.facts.owner or "none" for m in demo.machines if not m.gone
+    )
+    assert sum(g.stored + g.copies for g in owners.groups) == pytest.approx(
+        owners.total.stored + owners.total.copies
+    )
     before = occupancy(made, FIRST.start, "folder", read_before={("mail", "mail-01"): 5e12})
     assert before.total.read == 5e12
     with pytest.raises(ValueError, match="not one of those"):

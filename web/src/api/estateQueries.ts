@@ -265,6 +265,8 @@ export interface ImportChoices {
   mapping: Record<string, string> | null;
   unit: string;
   host: string;
+  /** By field what words of the file mean, where that is not known or is something else. */
+  words: Record<string, Record<string, string>>;
 }
 
 function importForm(
@@ -276,6 +278,7 @@ function importForm(
   for (const file of files) form.append("files", file, file.name);
   if (choices.mapping) form.append("mapping", JSON.stringify(choices.mapping));
   form.append("unit", choices.unit);
+  if (Object.keys(choices.words).length) form.append("words", JSON.stringify(choices.words));
   if (choices.host) form.append("host", choices.host);
   for (const [key, value] of Object.entries(more)) form.append(key, value);
   return form;
@@ -284,11 +287,11 @@ function importForm(
 /** A form goes out as it is; what its fields are, the API's description says. */
 const asForm = (form: FormData) => ({ body: form as never, bodySerializer: () => form });
 
-export const previewImport = (plan: number, files: File[], choices: ImportChoices) =>
+export const previewImport = (plan: number, files: File[], choices: ImportChoices, night: string) =>
   data(
     api.POST("/api/v1/plans/{plan_id}/imports/preview", {
       ...onPlan(plan),
-      ...asForm(importForm(files, choices)),
+      ...asForm(importForm(files, choices, { night })),
     }),
   );
 

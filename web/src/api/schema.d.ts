@@ -6020,7 +6020,7 @@ export interface paths {
                     coverage?: ("not protected" | "stale" | "twice" | "protected" | "left out" | "gone")[];
                     where?: string[];
                     hazards?: boolean;
-                    group?: "none" | "coverage" | "folder" | "host" | "cluster" | "site" | "tag" | "role" | "source" | "kind";
+                    group?: "none" | "coverage" | "folder" | "host" | "cluster" | "site" | "tag" | "role" | "owner" | "source" | "kind";
                     sort?: "name" | "coverage" | "used" | "provisioned" | "change" | "host" | "folder" | "newest" | "growth" | "jobs" | "hazards";
                     descending?: boolean;
                     /** @description a version of the plan */
@@ -14430,7 +14430,7 @@ export interface paths {
                     coverage?: ("not protected" | "stale" | "twice" | "protected" | "left out" | "gone")[];
                     where?: string[];
                     hazards?: boolean;
-                    group?: "none" | "coverage" | "folder" | "host" | "cluster" | "site" | "tag" | "role" | "source" | "kind";
+                    group?: "none" | "coverage" | "folder" | "host" | "cluster" | "site" | "tag" | "role" | "owner" | "source" | "kind";
                     sort?: "name" | "coverage" | "used" | "provisioned" | "change" | "host" | "folder" | "newest" | "growth" | "jobs" | "hazards";
                     descending?: boolean;
                     /** @description a version of the plan */
@@ -21497,7 +21497,7 @@ export interface paths {
                     months?: number;
                     feared_growth?: number | null;
                     provisioned_grows?: boolean;
-                    by?: "machine" | "folder" | "tag" | "tier" | "role" | "kind" | "site" | "cluster" | "repository" | "job";
+                    by?: "machine" | "folder" | "tag" | "owner" | "tier" | "role" | "kind" | "site" | "cluster" | "repository" | "job";
                     day?: string | null;
                     over_months?: boolean;
                 };
@@ -23596,6 +23596,7 @@ export interface components {
             folder: string;
             tags: string[];
             role: string;
+            owner: string;
             source: string | null;
             powered_on: boolean;
             disks: number;
@@ -23964,6 +23965,13 @@ export interface components {
             files: string[];
             /** @default  */
             mapping: string;
+            /** @default  */
+            words: string;
+            /**
+             * Format: date
+             * @default null
+             */
+            night: string | null;
             /**
              * @default GiB
              * @enum {string}
@@ -25445,6 +25453,12 @@ export interface components {
             machine: string;
             said?: components["schemas"]["SaidOfLineSchema"][];
         };
+        WordSchema: {
+            field: string;
+            word: string;
+            meaning: string | null;
+            rows: number;
+        };
         ReadFileSchema: {
             name: string;
             kind: string;
@@ -25454,6 +25468,7 @@ export interface components {
                 [key: string]: unknown;
             };
             sample: string[][];
+            words: components["schemas"]["WordSchema"][];
         };
         ImportProblemSchema: {
             file: string;
@@ -25471,6 +25486,8 @@ export interface components {
             more_problems: number;
             fields: string[];
             jobs: components["schemas"]["JobEffectSchema"][];
+            roles: string[];
+            nights: components["schemas"]["NightEffectSchema"][];
         };
         JobWeekSchema: {
             job: string;
@@ -25616,7 +25633,7 @@ export interface components {
              * @default folder
              * @enum {string}
              */
-            by: "machine" | "folder" | "tag" | "tier" | "role" | "kind" | "site" | "cluster" | "repository" | "job";
+            by: "machine" | "folder" | "tag" | "owner" | "tier" | "role" | "kind" | "site" | "cluster" | "repository" | "job";
             /**
              * Format: date
              * @default null
@@ -25968,6 +25985,7 @@ export interface components {
             folder: string;
             tags: string[];
             role: string;
+            owner: string;
             source: string | null;
             powered_on: boolean;
             disks: number;

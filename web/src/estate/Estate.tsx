@@ -40,6 +40,7 @@ const GROUPS = [
   "site",
   "tag",
   "role",
+  "owner",
   "source",
   "kind",
 ];
@@ -219,7 +220,7 @@ export function Estate() {
             <input
               data-find
               type="search"
-              placeholder="name, folder, tag, host, role"
+              placeholder="name, folder, tag, host, role, owner"
               value={typed}
               onChange={(event) => {
                 setTyped(event.target.value);

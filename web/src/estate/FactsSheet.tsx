@@ -32,6 +32,7 @@ const FACTS: Fact[] = [
   { field: "rto_hours", label: "RTO", scale: 1, unit: "hours" },
   { field: "memory_gib", label: "Memory", scale: 1, unit: "GiB" },
   { field: "role", label: "Role of the application", scale: 1, unit: "", kind: "text" },
+  { field: "owner", label: "Owner", scale: 1, unit: "", kind: "text" },
   { field: "quiesces", label: "Can be quiesced", scale: 1, unit: "", kind: "flag" },
   { field: "nic_mbit_per_s", label: "Network", scale: 1, unit: "Mbit/s", onlyServer: true },
   { field: "agent_streams", label: "Streams of its agent", scale: 1, unit: "", onlyServer: true },

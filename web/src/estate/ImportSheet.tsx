@@ -6,6 +6,8 @@ import { Choice } from "../ui/Choice";
 import { Field } from "../ui/Field";
 import { fitting, keepMapping, keptMappings, sameColumns } from "./mappings";
 import { Sheet } from "../ui/Sheet";
+import { WeekLines } from "./WeekLines";
+import { WordsOfFile } from "./WordsOfFile";
 import { count } from "../ui/words";
 import {
   importFiles,
@@ -19,10 +21,15 @@ const UNITS = ["GiB", "GB", "MiB", "MB", "TiB", "TB", "KiB", "bytes"];
 
 /** Machines from files: choose, see what would change and what is wrong, then take it. */
 export function ImportSheet({ onClose }: { onClose: () => void }) {
-  const { plan } = useWorkbench();
+  const { plan, date } = useWorkbench();
   const client = useQueryClient();
   const [files, setFiles] = useState<File[]>([]);
-  const [choices, setChoices] = useState<ImportChoices>({ mapping: null, unit: "GiB", host: "" });
+  const [choices, setChoices] = useState<ImportChoices>({
+    mapping: null,
+    unit: "GiB",
+    host: "",
+    words: {},
+  });
   const [preview, setPreview] = useState<ImportPreview | null>(null);
   const [busy, setBusy] = useState(false);
   const [problem, setProblem] = useState<Error | null>(null);
@@ -50,13 +57,13 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
       setFiles(chosen);
       setChoices(how);
       setDone(null);
-      let found = chosen.length ? await previewImport(plan.id, chosen, how) : null;
+      let found = chosen.length ? await previewImport(plan.id, chosen, how, date) : null;
       const columns = tableOf(found)?.columns;
       if (how.mapping === null && columns && last && sameColumns(columns, last.columns)) {
         // The corrected file: it is taken as the one before it was.
         const again = { ...how, mapping: last.mapping };
         setChoices(again);
-        found = await previewImport(plan.id, chosen, again);
+        found = await previewImport(plan.id, chosen, again, date);
       }
       const mapped = tableOf(found);
       if (mapped)
@@ -144,6 +151,14 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
             />
           )}
           {table && (
+            <WordsOfFile
+              found={table.words}
+              words={choices.words}
+              roles={preview.roles}
+              onChange={(words) => void look(files, { ...choices, words })}
+            />
+          )}
+          {table && (
             <div className="mb-2">
               {Object.keys(kept).length > 0 && (
                 <span className="-ml-1.5">
@@ -152,10 +167,11 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
                     value=""
                     options={Object.keys(kept).map((value) => ({ value, label: value }))}
                     onChange={(chosen) => {
-                      const { mapping, unit } = kept[chosen]!;
+                      const { mapping, unit, words } = kept[chosen]!;
                       void look(files, {
                         ...choices,
                         unit,
+                        words: words ?? {},
                         mapping: fitting(mapping, table.columns),
                       });
                     }}
@@ -170,6 +186,7 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
                   keepMapping(plan.id, name.trim(), {
                     mapping: table.mapping as Record<string, string>,
                     unit: choices.unit,
+                    words: choices.words,
                   });
                   setKept(keptMappings(plan.id));
                   setName("");
@@ -210,6 +227,12 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
           <Lines lines={preview.lines} />
           {preview.jobs.length > 0 && (
             <Lines lines={preview.jobs.map((job) => `${job.machine} ${job.words}`)} />
+          )}
+          {preview.lines.length > 0 && (
+            <>
+              <h3 className="mt-2 font-semibold">The week with them</h3>
+              <WeekLines nights={preview.nights} />
+            </>
           )}
           {bad > 0 && (
             <>

@@ -4,7 +4,7 @@ import { ProblemLines } from "./ProblemLines";
 import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { useState } from "react";
-import { isSeen, nightLine } from "../workbench/changedNights";
+import { WeekLines } from "./WeekLines";
 import { useWorkbench } from "../workbench/store";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -225,15 +225,7 @@ function WeekEffect({ ids }: { ids: number[] }) {
         Simulating the week …
       </p>
     );
-  const lines = effect.data.nights.filter(isSeen).map((night) => nightLine(night, plan.time_zone));
-  return (
-    <ul aria-label="Effect on the week" className="mt-1">
-      {lines.map((line) => (
-        <li key={line}>{line}</li>
-      ))}
-      {!lines.length && <li className="text-ink-2">No night of this week changes.</li>}
-    </ul>
-  );
+  return <WeekLines nights={effect.data.nights} />;
 }
 
 function Rule({ kind, action }: { kind: Difference["kind"]; action: string | null }) {

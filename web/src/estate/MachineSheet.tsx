@@ -246,6 +246,11 @@ function Body({
             {machine.role || "not stated"}
             <Was machine={machine} fact="role" show={(v) => String(v) || "not stated"} />
           </dd>
+          <dt className="text-ink-2">Owner</dt>
+          <dd>
+            {machine.owner || "not stated"}
+            <Was machine={machine} fact="owner" show={(v) => String(v) || "not stated"} />
+          </dd>
           <dt className="text-ink-2">Quiesces</dt>
           <dd>
             {machine.quiesces ? "yes" : "cannot be quiesced"}

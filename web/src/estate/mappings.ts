@@ -4,6 +4,8 @@ import type { ImportChoices } from "../api/estateQueries";
 export interface NamedMapping {
   mapping: Record<string, string>;
   unit: ImportChoices["unit"];
+  /** Mappings kept before words could be mapped have none. */
+  words?: ImportChoices["words"];
 }
 
 const keyOf = (plan: number) => `gambrel import mappings of plan ${plan}`;

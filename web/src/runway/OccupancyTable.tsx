@@ -13,7 +13,8 @@ import { useMeant } from "./meant";
 
 const GROUPINGS: readonly { value: Grouping; label: string }[] = [
   { value: "folder", label: "folder" },
-  { value: "tag", label: "tag, such as the owner" },
+  { value: "tag", label: "tag" },
+  { value: "owner", label: "owner" },
   { value: "tier", label: "tier of protection" },
   { value: "role", label: "role" },
   { value: "kind", label: "kind" },

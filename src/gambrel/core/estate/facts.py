@@ -53,6 +53,7 @@ MACHINE_FACTS = {
     "rto_hours": Fact(least=0.01, most=10_000.0, may_be_none=True),
     "memory_gib": Fact(least=0.01, most=1e6, may_be_none=True),
     "role": Fact("text"),
+    "owner": Fact("text"),
     "quiesces": Fact("flag"),
     "nic_mbit_per_s": Fact(least=0.001, most=1e7, may_be_none=True, only_server=True),
     "agent_streams": Fact("whole", least=1, most=1000, only_server=True),
@@ -65,9 +66,9 @@ DISK_FACTS = {
 }
 """Facts of a disk. They are named "DISK/FACT", and "*/FACT" means every disk of the machine."""
 EVERY_DISK = "*"
-_KEPT_IN_FACTS = ("growth_per_year", "role", "quiesces")
+_KEPT_IN_FACTS = ("growth_per_year", "role", "owner", "quiesces")
 """Facts that a machine keeps in its `facts`."""
-MOST_OF_A_ROLE = 60
+MOST_OF_A_TEXT = 60
 
 
 class FactError(ValueError):
@@ -111,8 +112,8 @@ def checked(field: str, value: object) -> FactValue:
     if value is None and fact.may_be_none:
         return None
     if fact.kind == "text":
-        if not isinstance(value, str) or len(value) > MOST_OF_A_ROLE:
-            raise FactError(field, value, f"is not a text of at most {MOST_OF_A_ROLE} characters")
+        if not isinstance(value, str) or len(value) > MOST_OF_A_TEXT:
+            raise FactError(field, value, f"is not a text of at most {MOST_OF_A_TEXT} characters")
         return value.strip()
     if fact.kind == "flag":
         if not isinstance(value, bool):
@@ -319,6 +320,7 @@ _WORDS = {
     "daily_change": "daily change", "churn_ceiling": "change levels off at",
     "compress_ratio": "compress ratio", "growth_per_year": "growth a year",
     "rpo_hours": "RPO", "rto_hours": "RTO", "memory_gib": "memory", "role": "role",
+    "owner": "owner",
     "quiesces": "can be quiesced:",
     "nic_mbit_per_s": "network", "agent_streams": "agent streams",
     "provisioned_gib": "provisioned", "used_gib": "used", "swap_gib": "swap",

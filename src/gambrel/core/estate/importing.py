@@ -64,6 +64,7 @@ class ImportedMachine:
     tags: tuple[str, ...] | None = None
     powered_on: bool | None = None
     role: str | None = None
+    owner: str | None = None
     facts: tuple[tuple[str, float], ...] = ()
     disks: tuple[ImportedDisk, ...] | None = None
     exact: p.Machine | None = None
@@ -165,7 +166,12 @@ def _made(
         tags=made.tags if new.tags is None else new.tags,
         powered_on=made.powered_on if new.powered_on is None else new.powered_on,
         disks=_disks(plan, new, made, name_of_host),
-        facts=replace(made.facts, role=role, gone_since=None),
+        facts=replace(
+            made.facts,
+            role=role,
+            owner=made.facts.owner if new.owner is None else new.owner,
+            gone_since=None,
+        ),
     )
     for field, value in new.facts:
         made = stated(made, field, value)
@@ -251,4 +257,6 @@ def _line(was: p.Machine | None, now: p.Machine) -> str:
         told.append("tags " + (", ".join(now.tags) or "none"))
     if was.facts.role != now.facts.role:
         told.append(f"role {now.facts.role or 'none'}")
+    if was.facts.owner != now.facts.owner:
+        told.append(f"owner {now.facts.owner or 'none'}")
     return f"{now.id}: " + ("; ".join(told) or "other facts")

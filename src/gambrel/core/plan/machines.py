@@ -73,6 +73,7 @@ class Facts:
     Attributes:
         found: None for a machine that no discovery found.
         role: of the application on it; "" where nobody said.
+        owner: who answers for it, such as a team; "" where nobody said.
         change_from: where `daily_change` comes from.
         growth_per_year: share by which the used space grows in a year.
         quiesces: whether its file systems can be quiesced.
@@ -84,6 +85,7 @@ class Facts:
 
     found: Found | None = None
     role: str = ""
+    owner: str = ""
     change_from: ChangeSource = "stated"
     growth_per_year: Growth = 0.0
     quiesces: bool = True

@@ -19,7 +19,8 @@ from gambrel.core.runway.projection import Projection
 from gambrel.core.units import DAY, GIB, TIB
 
 Grouping = Literal[
-    "machine", "folder", "tag", "tier", "role", "kind", "site", "cluster", "repository", "job",
+    "machine", "folder", "tag", "owner", "tier", "role", "kind", "site", "cluster", "repository",
+    "job",
 ]  # fmt: skip
 GROUPINGS: tuple[Grouping, ...] = get_args(Grouping)
 
@@ -86,6 +87,7 @@ def groups_of(plan: Plan, machine: Machine, by: Grouping) -> list[str]:
         "machine": lambda: [machine.id],
         "folder": lambda: [machine.folder or NOTHING],
         "tag": lambda: list(machine.tags) or [NOTHING],
+        "owner": lambda: [machine.facts.owner or NOTHING],
         "tier": lambda: [tier_of(machine)],
         "role": lambda: [machine.facts.role or NOTHING],
         "kind": lambda: ["virtual machine" if machine.kind == "vm" else "physical server"],
