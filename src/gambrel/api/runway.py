@@ -52,7 +52,8 @@ NIGHTS_COMPARED = 3
 
 
 def _gib(values: Any) -> list[float]:
-    return [round(float(value) / GIB, 3) for value in values]
+    found: list[float] = np.round(np.asarray(values, np.float64) / GIB, 3).tolist()
+    return found
 
 
 # --- space ----------------------------------------------------------------------------------------

@@ -1,5 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 import { api, data, done, type Operation } from "./client";
+import { afterCurves } from "./curvesFirst";
 import type { components } from "./schema";
 import { type PlanState, stateOf } from "./planQueries";
 
@@ -91,14 +92,16 @@ export const lookQuery = (
       night,
       JSON.stringify(operations),
     ],
-    queryFn: ({ signal }) =>
-      data(
+    queryFn: async ({ signal }) => {
+      await afterCurves();
+      return data(
         api.POST("/api/v1/plans/{plan_id}/jobs/look", {
           ...onPlan(plan.id),
           body: { draft: draft?.id ?? null, job, night, operations },
           signal,
         }),
-      ),
+      );
+    },
     staleTime: Infinity,
     retry: false,
   });

@@ -1,5 +1,6 @@
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, data, type Operation } from "./client";
+import { asCurves } from "./curvesFirst";
 import { type PlanState, stateOf } from "./planQueries";
 import type { components } from "./schema";
 
@@ -55,12 +56,14 @@ export const runwayQuery = (
   queryOptions({
     queryKey: [...keyOf("runway", plan, draft, ahead, operations), feared],
     queryFn: ({ signal }) =>
-      data(
-        api.POST("/api/v1/plans/{plan_id}/runway", {
-          ...on(plan.id),
-          body: { ...asked(draft, ahead, operations), feared },
-          signal,
-        }),
+      asCurves(
+        data(
+          api.POST("/api/v1/plans/{plan_id}/runway", {
+            ...on(plan.id),
+            body: { ...asked(draft, ahead, operations), feared },
+            signal,
+          }),
+        ),
       ),
     staleTime: Infinity,
     retry: false,

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useState } from "react";
 import type { Operation } from "../api/client";
+import { showCurves } from "../api/curvesFirst";
 import { type Ahead, asked, runwayQuery } from "../api/runwayQueries";
 import { Button } from "../ui/Button";
 import { Choice } from "../ui/Choice";
@@ -48,6 +49,7 @@ function useCurves(ahead: Ahead, feared: number | null, operations: readonly Ope
 /** The space of every repository over the months, answering while jobs are edited beside it. */
 export function Space() {
   const { plan, draft, considered } = useWorkbench();
+  useEffect(showCurves, []);
   const { search, set } = useAddress();
   const { ahead, fear, setMonths, setFear, setGrows } = useMeant();
   const feared = fear === null ? null : fear / 100;

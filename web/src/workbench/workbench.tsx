@@ -1,3 +1,4 @@
+import { afterCurves } from "../api/curvesFirst";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useLocation, useNavigate, useParams, useSearchParams } from "react-router";
@@ -28,9 +29,6 @@ interface Question {
   thenWeek: boolean;
 }
 
-/** In Runway the curves answer first; the nights of the strip come after them. */
-const AFTER_THE_CURVES_MS = 250;
-
 /**
  * Previews of moves: one request at a time, the newest question next, answers never out of order.
  */
@@ -38,14 +36,13 @@ function usePreviews(
   ask: (moves: readonly Move[], scope: "night" | "week", signal: AbortSignal) => Promise<Preview>,
   onProblem: (problem: Error) => void,
   onAnswer: () => void,
-  pause: number,
 ) {
   const [state, setState] = useState<PreviewState>({ result: null, running: false });
   const waiting = useRef<Question | null>(null);
   const flight = useRef<AbortController | null>(null);
-  const latest = useRef({ ask, onProblem, onAnswer, pause });
+  const latest = useRef({ ask, onProblem, onAnswer });
   useEffect(() => {
-    latest.current = { ask, onProblem, onAnswer, pause };
+    latest.current = { ask, onProblem, onAnswer };
   });
 
   const pump = useCallback(async () => {
@@ -54,8 +51,7 @@ function usePreviews(
       const control = new AbortController();
       flight.current = control;
       setState((s) => ({ ...s, running: true }));
-      const { pause } = latest.current;
-      if (pause) await new Promise((done) => setTimeout(done, pause));
+      await afterCurves();
       if (!waiting.current) break;
       const { moves, scope, thenWeek } = waiting.current;
       waiting.current = null;
@@ -152,7 +148,6 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
       else say(error.message);
     },
     () => setRefused(null),
-    view === "runway" ? AFTER_THE_CURVES_MS : 0,
   );
   const { request, clear, result, running } = previews;
 
