@@ -11,7 +11,7 @@ from sqlalchemy import text
 from timing import seconds
 
 from gambrel.commands.database import Instance
-from gambrel.commands.serving import prepared
+from gambrel.commands.opening import prepared
 from gambrel.core.ledger.events import event_from
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.reading import read_plan

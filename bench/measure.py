@@ -45,7 +45,8 @@ from weeks import better_weeks
 
 from gambrel import demo
 from gambrel.commands.database import Instance, free_port
-from gambrel.commands.serving import Application, prepared
+from gambrel.commands.opening import prepared
+from gambrel.commands.serving import Application
 from gambrel.core.estate.differences import differences
 from gambrel.core.estate.inventory import (
     FoundDatastore,

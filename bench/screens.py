@@ -13,7 +13,8 @@ from playwright.sync_api import Page, Route, sync_playwright
 from sizes import BARS, FRAMES, SETTLED_MS, large, sample
 
 from gambrel.commands.database import Instance, free_port
-from gambrel.commands.serving import Application, prepared
+from gambrel.commands.opening import prepared
+from gambrel.commands.serving import Application
 from gambrel.core.plan.reading import read_plan
 from gambrel.store.plans import store_plan
 from gambrel.store.sign_in import new_link

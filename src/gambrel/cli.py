@@ -102,12 +102,14 @@ def _parser() -> argparse.ArgumentParser:
 def _run(options: argparse.Namespace) -> int:
     # Each command imports what it needs: `simulate` must not wait for a web server's packages.
     match options.command:
-        case "demo" | "start" | "link":
+        case "demo":
+            from gambrel.commands import demonstrating
+
+            demonstrating.demo(options.port, fresh=options.fresh)
+        case "start" | "link":
             from gambrel.commands import serving
 
-            if options.command == "demo":
-                serving.demo(options.port, fresh=options.fresh)
-            elif options.command == "start":
+            if options.command == "start":
                 serving.start(options.port)
             else:
                 serving.link(options.name)

@@ -9,9 +9,10 @@ from sqlalchemy import Engine, make_url, text
 from sqlalchemy.exc import DBAPIError
 
 from gambrel.commands.database import database
+from gambrel.commands.keys import keys
+from gambrel.commands.opening import only_one
 from gambrel.commands.own_data import dump_before
 from gambrel.commands.places import STATE, CommandError, say
-from gambrel.commands.serving import keys, only_one
 from gambrel.commands.state_files import write_whole
 from gambrel.store.database import connect, revision_of
 from gambrel.store.dumps import DumpError, check_dump, is_empty, load_dump, write_dump

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from gambrel.commands.database import database
 from gambrel.commands.files import listed, read, write
+from gambrel.commands.opening import prepared
 from gambrel.commands.places import CommandError, say
-from gambrel.commands.serving import prepared
 from gambrel.core.edits.operations import apply_all
 from gambrel.formats import plan_file
 from gambrel.store.plan_tables import NotStorable

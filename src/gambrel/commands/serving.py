@@ -3,31 +3,26 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import os
-import secrets
 import signal
 import subprocess
 import sys
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from types import FrameType
-from typing import Any
 
-from sqlalchemy.exc import OperationalError
-
-from gambrel.commands import own_data
 from gambrel.commands.database import (
     Instance,
     database,
     end_with_parent,
-    free_port,
     port_is_free,
     running_address,
 )
+from gambrel.commands.keys import sealing_key, secret_key
+from gambrel.commands.opening import only_one, prepared
 from gambrel.commands.places import (
     APPLICATION_OUTPUT,
     PAGES,
@@ -36,7 +31,6 @@ from gambrel.commands.places import (
     complain,
     say,
 )
-from gambrel.commands.sample_runs import connect_mail, load_history, stand_in_token
 from gambrel.commands.settings import (
     address_from,
     keep_from,
@@ -44,23 +38,10 @@ from gambrel.commands.settings import (
     proxies_from,
     sources_from,
 )
-from gambrel.commands.state_files import kept_text, rotated
-from gambrel.core.plan.reading import read_plan
-from gambrel.demo import SCENARIOS
-from gambrel.demo.estate import sample_sources
-from gambrel.store import sources
+from gambrel.commands.state_files import rotated
 from gambrel.store.database import (
     Sessions,
-    connect,
-    knows_revision,
-    migrate,
-    newest_revision,
-    revision_of,
-    sessions,
 )
-from gambrel.store.dumps import is_empty
-from gambrel.store.plans import discard_drafts, plan_heads, store_plan
-from gambrel.store.sealing import Sealer
 from gambrel.store.sign_in import new_link
 
 DEFAULT_PORT = 8420
@@ -70,45 +51,6 @@ LIVES_S = 60.0
 """What has run for so long is started again at once when it ends."""
 LONGEST_PAUSE_S = 8.0
 PLANNER = "Planner"
-
-
-def secret_key() -> str:
-    """The key that signs session cookies: GAMBREL_SECRET_KEY, or one made once for this folder."""
-    return os.environ.get("GAMBREL_SECRET_KEY") or kept_text(
-        STATE / "secret-key", lambda: secrets.token_urlsafe(48), least=32
-    )
-
-
-def sealing_key() -> str:
-    """The key that seals the secrets of sources: GAMBREL_SEALING_KEY, or one made once."""
-    return os.environ.get("GAMBREL_SEALING_KEY") or kept_text(
-        STATE / "sealing-key",
-        Sealer.new_key,
-        least=32,
-        lost="the secrets of all sources then have to be entered again",
-    )
-
-
-def keys() -> dict[str, str]:
-    """What a dump needs beside the database, so that another machine can go on with it."""
-    return {"secret-key": secret_key(), "sealing-key": sealing_key()}
-
-
-@contextlib.contextmanager
-def only_one() -> Iterator[None]:
-    """Hold the lock of this folder; two servers on one database folder would harm each other."""
-    STATE.mkdir(parents=True, exist_ok=True)
-    with (STATE / "running").open("a+") as lock:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            lock.seek(0)
-            raise CommandError(
-                f"Gambrel already runs from this folder: {lock.read().strip() or 'just starting'}. "
-                "Stop it there with Ctrl+C, or use the one that runs; "
-                "`./gambrel link` prints a new sign-in link for it."
-            ) from None
-        yield
 
 
 def _choose_port(wanted: int | None) -> int:
@@ -125,46 +67,6 @@ def _choose_port(wanted: int | None) -> int:
                 say(f"Port {DEFAULT_PORT} is in use by another program; {port} is taken instead.")
             return port
     raise CommandError(f"No port from {DEFAULT_PORT} to {DEFAULT_PORT + 39} is free. Use --port.")
-
-
-def prepared(url: str) -> Sessions:
-    """The database with its newest schema; of an older one that has plans a dump is made before.
-
-    Raises:
-        CommandError: where it cannot be used, or a newer program has written it.
-    """
-    engine = connect(url)
-    try:
-        with engine.connect() as connection:
-            revision = revision_of(connection)
-            empty = is_empty(connection)
-        if revision is not None and not knows_revision(revision):
-            raise CommandError(
-                f"The database was written by a newer Gambrel (its schema is {revision}, this "
-                f"program knows up to {newest_revision()}). Start that one, or bring back a dump "
-                "that was made before with `./gambrel undump`. Nothing was changed."
-            )
-        if revision not in (None, newest_revision()) and not empty:
-            own_data.dump_before(engine, f"upgrade-from-{revision}", keys())
-        migrate(engine)
-    except OperationalError as error:
-        raise CommandError(
-            f"The database cannot be used: {error.orig}. Check GAMBREL_DATABASE_URL and the "
-            "rights of its user."
-        ) from error
-    return sessions(engine)
-
-
-def _load_samples(maker: Sessions, *, fresh: bool) -> None:
-    with maker() as db:
-        known = {head.name for head in plan_heads(db)}
-    for name in ("tiny", "larkmoor"):
-        if fresh or name not in known:
-            say(f"Loading the sample plan {name}.")
-            with maker.begin() as db:
-                plan = read_plan(SCENARIOS[name]())
-                head = store_plan(db, name, plan, actor="gambrel demo", note="sample data")
-                discard_drafts(db, head.id, actor="gambrel demo")
 
 
 MEMORY_GIVEN_BACK = {
@@ -239,63 +141,6 @@ class Application:
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(self.process.pid, signal.SIGKILL)
             self.process.wait()
-
-
-class StandIns:
-    """The process that plays the sources of the sample estate on a port of loopback."""
-
-    def __init__(self, application_port: int, token: str) -> None:
-        self.port, self.mail_port = free_port(), free_port()
-        environment = {
-            **os.environ,
-            "GAMBREL_STAND_IN_TOKEN": token,
-            "GAMBREL_STAND_IN_FOR": f"http://127.0.0.1:{application_port}",
-        }
-        with rotated(STATE / "stand-ins.log", log_bytes_from(os.environ)).open("ab") as log:
-            self.process = subprocess.Popen(
-                [
-                    sys.executable, "-m", "gambrel.standins",
-                    "--port", str(self.port), "--mail-port", str(self.mail_port),
-                ],
-                env=environment,
-                stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
-                start_new_session=True,
-                preexec_fn=end_with_parent,
-            )  # fmt: skip
-
-    def stop(self) -> None:
-        self.process.terminate()
-        try:
-            self.process.wait(5)
-        except subprocess.TimeoutExpired:
-            self.process.kill()
-            self.process.wait()
-
-
-def _connect_samples(maker: Sessions, port: int) -> None:
-    """Have the sample plan know its sources, at the addresses that they have this time."""
-    samples = {sample.name: sample for sample in sample_sources(SCENARIOS["larkmoor"]())}
-    sealer = Sealer(sealing_key())
-    with maker.begin() as db:
-        plan = next(head for head in plan_heads(db) if head.name == "larkmoor")
-        known = {source.name: source for source in sources.sources(db, plan.id)}
-        for sample in samples.values():
-            fields: dict[str, Any] = {
-                "interval_min": 60,
-                "address": f"http://127.0.0.1:{port}/{sample.name}",
-            }
-            if sample.name in known:
-                source = known[sample.name]
-                sources.change_source(db, source.id, source.revision, fields, actor="gambrel demo")
-                continue
-            fields |= {"name": sample.name, "kind": sample.kind, "make": sample.make}
-            accounts = [(a.scope, a.user, a.secret) for a in sample.accounts]
-            sources.add_source(
-                db, plan.id, {**fields, "site": sample.site}, accounts, sealer,
-                actor="gambrel demo",
-            )  # fmt: skip
 
 
 class _Stop(Exception):
@@ -389,27 +234,6 @@ def serve(port: int | None, before: Callable[[Sessions, int], None]) -> None:
         finally:
             _note_running("")
     say("Stopped.")
-
-
-def demo(port: int | None, *, fresh: bool) -> None:
-    """Serve with the sample plans, and with simulated sources that name the sample estate."""
-    played: list[StandIns] = []
-
-    def before(maker: Sessions, application_port: int) -> None:
-        _load_samples(maker, fresh=fresh)
-        with maker() as db:
-            head = next(head for head in plan_heads(db) if head.name == "larkmoor")
-        load_history(maker, head, SCENARIOS["larkmoor"]())
-        played.append(StandIns(application_port, stand_in_token(maker, head)))
-        _connect_samples(maker, played[0].port)
-        connect_mail(maker, head, played[0].mail_port)
-        say(f"Mail of the demo is shown at http://127.0.0.1:{played[0].port}/mail")
-
-    try:
-        serve(port, before)
-    finally:
-        for stand_ins in played:
-            stand_ins.stop()
 
 
 def start(port: int | None) -> None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
 
-from sqlalchemy import delete, func, select, tuple_, update
+from sqlalchemy import Row, delete, func, select, tuple_, update
 from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
@@ -395,7 +395,7 @@ def _run_record(row: LedgerRunRow) -> RunRecord:
     )
 
 
-def _machine_record(row: LedgerMachineRow) -> MachineRecord:
+def _machine_record(row: LedgerMachineRow | Row[Any]) -> MachineRecord:
     return MachineRecord(
         row.machine,
         row.outcome,  # type: ignore[arg-type]
@@ -818,7 +818,8 @@ def page(
         before: (occurrence in microseconds, id) of the last entry of the page before.
     """
     row = LedgerMachineRow
-    query = select(row).where(row.plan_id == plan_id)
+    # Plain rows: an object of each takes half of the time of a long file.
+    query = select(*LedgerMachineRow.__table__.columns).where(row.plan_id == plan_id)
     if wanted.machine:
         query = query.where(row.machine == wanted.machine)
     if wanted.job:
@@ -839,7 +840,7 @@ def page(
     query = query.order_by(row.occurrence_us.desc(), row.id.desc()).limit(most)
     return [
         LedgerEntry(found.id, found.job, found.occurrence_us / 1e6, _machine_record(found))
-        for found in session.scalars(query)
+        for found in session.execute(query)
     ]
 
 
