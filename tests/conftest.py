@@ -15,7 +15,7 @@ from gambrel.commands.database import Instance
 from gambrel.store.database import connect, migrate, sessions
 
 # The machines that run this are slow at times: no example is failed for its time.
-settings.register_profile("gambrel", deadline=None, derandomize=True, max_examples=120)
+settings.register_profile("gambrel", deadline=None, derandomize=True, max_examples=80)
 settings.load_profile("gambrel")
 
 _numbers = itertools.count(1)

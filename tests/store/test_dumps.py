@@ -161,7 +161,15 @@ def test_any_other_file_is_refused(tmp_path, content):
         check_dump(tmp_path / "not there")
 
 
-@pytest.mark.parametrize("revision", ["0001", "0007", "0011", "0014"])
+@pytest.mark.parametrize(
+    "revision",
+    [
+        "0001",
+        pytest.param("0007", marks=pytest.mark.long),
+        "0011",
+        pytest.param("0014", marks=pytest.mark.long),
+    ],
+)
 def test_a_dump_of_an_older_schema_is_brought_up(new_database, other, tmp_path, revision):
     old = connect(new_database())
     migrate(old, revision)

@@ -29,7 +29,7 @@ PARTS = ("lost", "rpo_missed", "rpo_s", "over_s", "skipped", "margin_s")
 @cache
 def larkmoor_ladder():
     problem = larkmoor_problem()
-    outcome = balance(problem, MostEvaluations(200), seed=1)
+    outcome = balance(problem, MostEvaluations(150), seed=1)
     before, rungs = ladder(
         problem, chosen(problem, outcome), partial(told_all, problem), bound(problem)
     )

@@ -80,7 +80,7 @@ restored_machines = st.lists(
 )
 
 
-@settings(max_examples=200)
+@settings(max_examples=100)
 @given(plans(), restored_machines, st.floats(0, 1), st.booleans())
 def test_generated_plans_go_on_from_anywhere(plan, restores, part, at_an_event):
     planned = tuple(
