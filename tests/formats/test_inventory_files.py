@@ -102,6 +102,13 @@ def test_foreign_headers_are_guessed_where_they_can_be():
     }  # fmt: skip
 
 
+def test_titles_are_guessed_whatever_their_case():
+    header = ("MASCHINE", "Größe", "Anwendung")
+    assert guessed_mapping(header) == {
+        "name": "MASCHINE", "provisioned": "Größe", "role": "Anwendung",
+    }  # fmt: skip
+
+
 def test_units_come_from_the_cell_then_the_title_then_the_choice():
     text = "name,size (MB),used\na,2000,1\nb,3 GiB,2 TiB\n"
     table = read_table("m.csv", text.encode())

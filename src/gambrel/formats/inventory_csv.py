@@ -33,7 +33,7 @@ _SYNONYMS = {
     "folder": ("folder", "path", "group", "ordner", "mappe"),
     "tags": ("tags", "labels", "tag"),
     "powered_on": ("powered on", "power", "state", "power state", "status"),
-    "role": ("role", "application", "app", "rolle"),
+    "role": ("role", "application", "app", "rolle", "anwendung"),
     "owner": ("owner", "owned by", "team", "responsible", "besitzer", "eier"),
     "disk": ("disk", "drive", "volume", "platte"),
     "provisioned": ("provisioned", "size", "capacity", "disk size", "kapazität", "größe"),
@@ -161,7 +161,8 @@ def guessed_mapping(
     plain = {_plain(title): title for title in reversed(header)}
     found: dict[str, str] = {}
     for field, titles in synonyms.items():
-        for title in titles:
+        # Folded as the titles are: "ß" becomes "ss".
+        for title in map(str.casefold, titles):
             if title in plain and plain[title] not in found.values():
                 found[field] = plain[title]
                 break
