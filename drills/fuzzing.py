@@ -54,7 +54,7 @@ def _answer(person: Person, case: Case[Any], revision: str) -> tuple[int, float]
     took = time.monotonic() - began
     if "attachment" in answer.headers.get("Content-Disposition", ""):
         # A file is as long as it is: what counts is when it begins to come.
-        took = answer.elapsed.total_seconds()
+        took = answer.elapsed
     return answer.status_code, took
 
 
