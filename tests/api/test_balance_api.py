@@ -64,6 +64,18 @@ def test_a_proposal_is_searched_told_and_taken(client, crowded_url, running):
         f"{crowded_url}/preview", {"night": "2026-11-06", "operations": operations}
     )
     assert "over" not in {night["verdict"] for night in preview.json["nights"]}
+    # Beside these moves nothing has to be bought; what would do without any is found as well.
+    as_it_is, with_moves = (result["purchase"][key] for key in ("as_it_is", "with_moves"))
+    fitting = min(
+        len(rung["moves"])
+        for rung in result["rungs"]
+        if "over" not in {night["verdict"] for night in rung["after"]["nights"]}
+    )
+    assert (with_moves["items"], with_moves["fits"], with_moves["moves"]) == ([], True, fitting)
+    assert as_it_is["fits"] and as_it_is["items"] and not as_it_is["operations"]
+    bought = [each for item in as_it_is["items"] for each in item["operations"]]
+    preview = client.post(f"{crowded_url}/preview", {"night": "2026-11-06", "operations": bought})
+    assert "over" not in {night["verdict"] for night in preview.json["nights"]}
     assert found["id"] in [c["id"] for c in client.get(f"{crowded_url}/computations").json]
 
 

@@ -214,6 +214,22 @@ class UnmetSchema(Schema):
     reason = nullable(Nested, ReasonAheadSchema)
 
 
+class BoughtSchema(Schema):
+    """What would have to be bought; `operations` are the moves beside it."""
+
+    items = required(List, Nested(PurchaseItemSchema))
+    fits = required(Boolean)
+    moves = required(Integer)
+    operations = required(List, Dict())
+
+
+class PurchaseBesideMovesSchema(Schema):
+    """What would have to be bought for the plan as it is, and beside moves."""
+
+    as_it_is = required(Nested, BoughtSchema)
+    with_moves = required(Nested, BoughtSchema)
+
+
 class ResultSchema(Schema):
     """What came out; of each kind of computation with its own keys."""
 
@@ -232,6 +248,7 @@ class ResultSchema(Schema):
     moves = List(Nested(MoveSchema))
     rungs = List(Nested(RungSchema))
     bound = Nested(BoundSchema)
+    purchase = Nested(PurchaseBesideMovesSchema)
     samples = Integer()
     spread = Nested(SpreadSchema)
     nights = List(Nested(NightConfidenceSchema))
@@ -245,8 +262,8 @@ class RungSoFarSchema(Schema):
 class ProgressSchema(Schema):
     phase = String(
         metadata={
-            "description": "waiting, searching, explaining, weighing or simulating; `ahead` others "
-            "wait"
+            "description": "waiting, searching, explaining, weighing, buying or simulating; "
+            "`ahead` others wait"
         }
     )
     ahead = Integer()

@@ -20,6 +20,7 @@ from gambrel.core.plan.instants import format_instant
 from gambrel.core.questions.how_sure import NightConfidence, Sample, confidence
 from gambrel.core.runway.nights_ahead import MonthAhead, breaks
 from gambrel.core.runway.purchase import Item, NightPurchase
+from gambrel.core.runway.purchase_with_moves import Bought
 from gambrel.core.simulation.varying import Spread
 
 
@@ -229,6 +230,20 @@ def purchase_result(space: Sequence[Item], found: NightPurchase) -> dict[str, An
             for unmet in found.unmet
         ],
         "months": [_month_value(month) for month in found.months],
+    }
+
+
+def bought_result(as_it_is: Bought, with_moves: Bought) -> dict[str, Any]:
+    """What would have to be bought for the plan as it is, and beside moves."""
+    return {"as_it_is": _bought_value(as_it_is), "with_moves": _bought_value(with_moves)}
+
+
+def _bought_value(bought: Bought) -> dict[str, Any]:
+    return {
+        "items": [item_value(item) for item in bought.items],
+        "fits": bought.fits,
+        "moves": len(bought.candidate),
+        "operations": [operation_to_dict(o) for o in bought.candidate.operations],
     }
 
 

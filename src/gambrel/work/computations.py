@@ -14,11 +14,11 @@ from typing import Any
 
 from gambrel.core.balance.bound import Bound
 from gambrel.core.balance.explaining import PlanTold
-from gambrel.core.balance.ladder import Judge, Rung, chosen, ladder
+from gambrel.core.balance.ladder import Judge, Rung, chosen, fits, ladder
 from gambrel.core.balance.moves import Candidate, candidate_of
 from gambrel.core.balance.objective import Score
 from gambrel.core.balance.problem import MOST_LOSSES, MOST_WEEKS, USUAL_KINDS, Problem
-from gambrel.core.balance.search_driver import Progress, balance
+from gambrel.core.balance.search_driver import Evaluate, Progress, balance
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import Operation, operation_from
@@ -27,11 +27,13 @@ from gambrel.core.questions.how_sure import Sample, confidence
 from gambrel.core.questions.what_if import happen_all, happening_from, single_losses
 from gambrel.core.runway.nights_ahead import MonthAhead
 from gambrel.core.runway.purchase import Item, NightPurchase, Unmet
+from gambrel.core.runway.purchase_with_moves import Bought, least_purchase
 from gambrel.core.simulation.turns import Turns, while_wanted
 from gambrel.core.simulation.varying import USUAL_SPREAD, Spread
 from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store import computations as store
 from gambrel.store.computation_results import (
+    bought_result,
     confidence_result,
     ladder_result,
     nights_ahead_result,
@@ -65,6 +67,8 @@ WEIGHED_BY = 64
 """Further fresh draws from which the chances of a rung come."""
 WEIGHED_UP_TO = 3000
 """Plans of more machines are weighed only by what was asked for."""
+SEARCHED_BESIDE = 120
+"""Plans that are simulated beside each purchase that is tried."""
 MONTHS_AT_ONCE = 3
 """Months ahead that a worker simulates in one go."""
 
@@ -313,7 +317,30 @@ class Computations:
                 break
             self._note(job, {"phase": "weighing", "result": result}, always=True)
             value.update(self._weighed(job, rung))
+        if not job.stop.is_set() and len(problem.plan.machines) <= WEIGHED_UP_TO:
+            self._note(job, {"phase": "buying", "result": result}, always=True)
+            result["purchase"] = self._to_buy(job, whole, rungs, evaluate)
         return result
+
+    def _to_buy(
+        self, job: _Running, whole: worker_tasks.Packed, rungs: Sequence[Rung], evaluate: Evaluate
+    ) -> dict[str, Any]:
+        """What would have to be bought: for the plan as it is, and beside the best moves."""
+        problem: Problem = job.problem
+        (as_it_is,) = self.workers.all(worker_tasks.bought, [(whole, Candidate())])
+        enough = next((rung.candidate for rung in rungs if fits(rung.told)), None)
+        if enough is not None or (as_it_is.fits and not as_it_is.items):
+            return bought_result(as_it_is, Bought(enough or Candidate(), (), True))
+        until = MostSeconds(job.asked["seconds"])
+
+        def search(changed: Problem, start: Candidate) -> Candidate:
+            self._note(job, {"phase": "buying"})
+            stop = AnyOf((Asked(job.stop.is_set), until, MostEvaluations(SEARCHED_BESIDE)))
+            seed = job.asked["seed"]
+            return balance(changed, stop, evaluate=evaluate, seed=seed, start=start).candidate
+
+        best = rungs[-1].candidate if rungs else Candidate()
+        return bought_result(as_it_is, least_purchase(problem, best, search, as_it_is))
 
     def _weighed(self, job: _Running, rung: Rung) -> dict[str, Any]:
         """How sure a rung is, and what breaks it: as its draft will be shown."""

@@ -20,6 +20,7 @@ from gambrel.core.balance.search_driver import Evaluate, told_of
 from gambrel.core.questions.how_sure import Sample, draw
 from gambrel.core.runway.nights_ahead import MonthAhead, look_at
 from gambrel.core.runway.purchase import Item, NightPurchase, nights_to_buy
+from gambrel.core.runway.purchase_with_moves import Bought, bought_beside
 from gambrel.core.simulation.varying import Spread
 from gambrel.work.executors import Workers
 from gambrel.work.runway import NightsAhead
@@ -103,6 +104,11 @@ def told(packed: Packed, candidate: Candidate) -> PlanTold:
 def told_after(packed: Packed, loss: Loss) -> PlanTold:
     """What becomes of the nights of a plan after a loss."""
     return tell(_evaluator(packed).problem.with_loss(loss), Candidate())
+
+
+def bought(packed: Packed, candidate: Candidate) -> Bought:
+    """What has to be bought beside some moves for every night to fit."""
+    return bought_beside(_evaluator(packed).problem, candidate)
 
 
 def bounded(packed: Packed) -> Bound:

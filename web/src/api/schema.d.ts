@@ -24245,6 +24245,18 @@ export interface components {
             words: string;
             peaks: components["schemas"]["LeastNeedSchema"][];
         };
+        BoughtSchema: {
+            items: components["schemas"]["PurchaseItemSchema"][];
+            fits: boolean;
+            moves: number;
+            operations: {
+                [key: string]: unknown;
+            }[];
+        };
+        PurchaseBesideMovesSchema: {
+            as_it_is: components["schemas"]["BoughtSchema"];
+            with_moves: components["schemas"]["BoughtSchema"];
+        };
         SpreadSchema: {
             change: number;
             rate: number;
@@ -24267,6 +24279,7 @@ export interface components {
             moves?: components["schemas"]["MoveSchema"][];
             rungs?: components["schemas"]["RungSchema"][];
             bound?: components["schemas"]["BoundSchema"];
+            purchase?: components["schemas"]["PurchaseBesideMovesSchema"];
             samples?: number;
             spread?: components["schemas"]["SpreadSchema"];
             nights?: components["schemas"]["NightConfidenceSchema"][];
@@ -24278,7 +24291,7 @@ export interface components {
             };
         };
         ProgressSchema: {
-            /** @description waiting, searching, explaining, weighing or simulating; `ahead` others wait */
+            /** @description waiting, searching, explaining, weighing, buying or simulating; `ahead` others wait */
             phase?: string;
             ahead?: number;
             evaluations?: number;

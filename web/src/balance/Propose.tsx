@@ -6,6 +6,7 @@ import { useEffect, useMemo, useState } from "react";
 import { Flag, NumberField } from "../ui/controls";
 import { learnedSpreadQuery } from "../api/runQueries";
 import { Ladder, Losses } from "./Ladder";
+import { ToBuy } from "./ToBuy";
 import { useAddress } from "../workbench/address";
 import { Silhouette } from "../ui/Silhouette";
 import type { Operation } from "../api/client";
@@ -266,7 +267,9 @@ function Searching({
                 ? "Working out what each move brings"
                 : progress.phase === "weighing"
                   ? "Working out how sure each of these is, and what breaks it"
-                  : `${count(progress.evaluations ?? 0, "week")} simulated`}
+                  : progress.phase === "buying"
+                    ? "Working out what would have to be bought"
+                    : `${count(progress.evaluations ?? 0, "week")} simulated`}
           </strong>
           {progress.score && progress.phase === "searching" && (
             <span className="block text-ink-2">
@@ -280,7 +283,9 @@ function Searching({
           )}
         </p>
         <Button onClick={onStop}>
-          {progress.phase === "weighing" ? "Stop, that will do" : "Stop, take the best so far"}
+          {progress.phase === "weighing" || progress.phase === "buying"
+            ? "Stop, that will do"
+            : "Stop, take the best so far"}
         </Button>
         <Button look="plain" onClick={onCancel}>
           Cancel
@@ -383,6 +388,12 @@ function Found({ found }: { found: Computation }) {
             zone={plan.time_zone}
           />
           {rung && <Losses losses={rung.losses} />}
+          {result.purchase && (
+            <ToBuy
+              purchase={result.purchase}
+              scenario={((found.asked as { happens?: unknown[] }).happens ?? []).length > 0}
+            />
+          )}
           <Limits bound={result.bound} />
         </section>
       </div>

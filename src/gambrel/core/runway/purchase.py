@@ -177,7 +177,7 @@ def _month(stage: Stage, bought: Sequence[Item]) -> tuple[MonthAhead, list[Item]
             break
         remedy, operations, words, made, better = best
         night = next(n for n in stage.nights if night_outcome(forecast, n).verdict == "over")
-        found.append(_item(plan, remedy, operations, words, night, forecast))
+        found.append(item_of(plan, remedy, operations, words, night, forecast))
         plan, forecast = made, better
         month = look_at(replace(stage, plan=plan), forecast)
     missing = []
@@ -215,17 +215,22 @@ def _trouble(stage: Stage, forecast: Forecast) -> tuple[float, Night | None]:
 Best = tuple[Remedy, tuple[Operation, ...], str, Plan, Forecast]
 
 
+def for_sale(stage: Stage, plan: Plan, forecast: Forecast) -> list[Remedy]:
+    """What can be bought against the worst night of a forecast; nothing is tried yet."""
+    _, night = _trouble(stage, forecast)
+    if night is None:
+        return []
+    reasons = night_outcome(forecast, night).reasons
+    found = remedies(plan, pressed(forecast, night), reasons)
+    return [remedy for remedy in found if remedy.key.startswith(PURCHASES)]
+
+
 def _best(stage: Stage, plan: Plan, forecast: Forecast) -> Best | None:
     """The cheapest purchase that makes a month hold; else the one that brings most."""
-    before, night = _trouble(stage, forecast)
-    if night is None:
-        return None
-    reasons = night_outcome(forecast, night).reasons
+    before, _ = _trouble(stage, forecast)
     enough: list[tuple[float, int, Best]] = []
     brings: list[tuple[float, int, Best]] = []
-    for order, remedy in enumerate(remedies(plan, pressed(forecast, night), reasons)):
-        if not remedy.key.startswith(PURCHASES):
-            continue
+    for order, remedy in enumerate(for_sale(stage, plan, forecast)):
         found = _least(stage, plan, remedy, before)
         if found is None:
             continue
@@ -292,7 +297,7 @@ _WHAT = (("slots at", "slots"), ("proxy like", "proxy"), ("mbit", "link"),
          ("stream_slots", "streams"), ("task_slots", "streams"))  # fmt: skip
 
 
-def _item(
+def item_of(
     plan: Plan, remedy: Remedy, operations: tuple[Operation, ...], words: str, night: Night,
     forecast: Forecast,
 ) -> Item:  # fmt: skip
