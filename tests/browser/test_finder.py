@@ -4,6 +4,7 @@ import re
 
 import pytest
 from playwright.sync_api import expect
+from test_keyboard import is_somewhere
 
 
 @pytest.fixture
@@ -60,3 +61,22 @@ def test_it_undoes_what_was_moved_and_offers_only_what_can_be_done(planner, find
 
 def test_what_has_no_such_name_is_said_so(find):
     expect(find("zeppelin")).to_contain_text("Nothing is called that.")
+
+
+@pytest.mark.parametrize(
+    ("keys", "opened"),
+    [
+        ("inb", "Inbox"), ("sour", "Sources"), ("imp", "Import"), ("make", "New job"),
+        ("reac", "Reach"), ("wind", "Windows"), ("sizi", "Sizing"),
+    ],
+)  # fmt: skip
+def test_sheets_are_five_keys_from_find_and_have_the_focus(planner, keys, opened):
+    """Four letters at most, then Enter."""
+    page = planner.page
+    page.keyboard.press("Control+k")
+    expect(page.get_by_role("dialog", name="Find or do something")).to_be_visible()
+    page.keyboard.type(keys)
+    page.keyboard.press("Enter")
+    sheet = page.get_by_role("complementary").or_(page.get_by_role("main"))
+    expect(sheet.filter(has_text=re.compile(opened)).first).to_be_visible()
+    is_somewhere(page)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pytest
 from playwright.sync_api import expect
 
 
@@ -38,6 +39,7 @@ def test_from_nothing_to_a_first_night_by_keyboard(newcomer):
         expect(page.locator("main, aside").filter(has_text=place).first).to_be_visible()
 
 
+@pytest.mark.long
 def test_the_sample_is_one_click_away(newcomer):
     page = newcomer.page
     page.get_by_role("radio", name="Look around in sample data").click()

@@ -177,6 +177,7 @@ def test_questions_about_a_job_are_answered_and_used(jobs):
     expect(page.get_by_role("region", name="Next starts")).to_contain_text("Fri 6 Nov 21:00")
 
 
+@pytest.mark.long
 def test_room_is_found_and_taken(jobs):
     page = jobs.page
     opened(page)

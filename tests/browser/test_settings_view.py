@@ -113,7 +113,7 @@ def test_the_trail_is_searched_and_the_address_keeps_it(planner):
     planner.check("the audit trail")
 
 
-@pytest.mark.parametrize("theme", ["paper", "night"])
+@pytest.mark.parametrize("theme", ["paper", pytest.param("night", marks=pytest.mark.long)])
 def test_every_part_has_no_accessibility_violation(planner, theme):
     for part in ("you", "provider", "data"):
         planner.go(f"/settings/2026-11-06?part={part}")

@@ -84,7 +84,7 @@ def some_problem(seed: int, **more) -> Problem:
 
 
 def test_the_score_of_a_candidate_is_that_of_its_plan(request):
-    for seed in seeds(request, 15):
+    for seed in seeds(request, 9):
         problem = some_problem(seed)
         evaluator = Evaluator(problem)
         for candidate in random_candidates(problem, 2, seed):
@@ -93,7 +93,7 @@ def test_the_score_of_a_candidate_is_that_of_its_plan(request):
 
 
 def test_the_bound_is_below_every_plan(request):
-    for seed in seeds(request, 20):
+    for seed in seeds(request, 12):
         problem = some_problem(seed)
         limits, evaluator = bound(problem), Evaluator(problem)
         for candidate in random_candidates(problem, 6, seed):
@@ -117,7 +117,7 @@ def test_the_bound_is_below_every_plan(request):
 
 
 def test_a_search_proposes_what_it_scored(request):
-    for seed in seeds(request, 12):
+    for seed in seeds(request, 7):
         most = Random(seed).choice((1, 2, 4, 15))
         problem = some_problem(seed, most_moves=most)
         outcome = balance(problem, MostEvaluations(80), seed=seed, shakes=2)
@@ -140,7 +140,7 @@ def _told_all(problem: Problem, candidates: Sequence[Candidate]) -> list[PlanTol
 
 
 def test_what_goes_into_a_draft_is_what_was_told(request):
-    for seed in seeds(request, 10):
+    for seed in seeds(request, 6):
         random = Random(seed)
         base_plan = busy_plan(seed, slow=seed % 2 == 0)
         first = problem_of(base_plan).nights[0]

@@ -96,7 +96,7 @@ def some_edits(plan: Plan, random: Random) -> list[Operation]:
 
 
 def test_weeks_and_nights_are_those_of_one_long_simulation(request):
-    for seed in seeds(request, 20):
+    for seed in seeds(request, 12):
         plan = busy_plan(seed, slow=seed % 2 == 0)
         whole, nights = uninterrupted(plan), nights_of(plan)
         by_week = Forecaster(plan, nights[0])
@@ -112,7 +112,7 @@ def test_weeks_and_nights_are_those_of_one_long_simulation(request):
 
 
 def test_drafts_and_previews_are_those_of_one_long_simulation(request):
-    for seed in seeds(request, 20):
+    for seed in seeds(request, 12):
         random = Random(seed)
         plan = busy_plan(seed, slow=seed % 2 == 0)
         nights = nights_of(plan, 4)

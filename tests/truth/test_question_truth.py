@@ -60,7 +60,7 @@ def same_findings(one, other) -> None:
 
 
 def test_findings_and_exposures_of_a_draft_are_those_of_its_whole_week(request):
-    for seed in seeds(request, 20):
+    for seed in seeds(request, 12):
         random, _, draft, shown, whole = draft_of(seed)
         day = nights_of(draft)[random.randrange(21)].date
         week = shown.week(day)
@@ -74,7 +74,7 @@ def test_findings_and_exposures_of_a_draft_are_those_of_its_whole_week(request):
 
 
 def test_what_a_finding_weighs_is_what_the_reference_says(request):
-    for seed in seeds(request, 6):
+    for seed in seeds(request, 4):
         _, _, draft, shown, _ = draft_of(seed, 1)
         week = shown.week(shown.origin.date)
         plain = reference.simulate(draft, shown.origin.start, week.end + 9 * DAY)
@@ -95,7 +95,7 @@ def test_what_a_finding_weighs_is_what_the_reference_says(request):
 
 
 def test_what_is_said_to_help_helps_as_much_as_is_said(request):
-    for seed in seeds(request, 8):
+    for seed in seeds(request, 5):
         random, _, draft, shown, _ = draft_of(seed)
         week = shown.week(nights_of(draft)[random.randrange(14)].date)
         found = find(week.forecast, week.start, week.end)
@@ -117,7 +117,7 @@ def test_what_is_said_to_help_helps_as_much_as_is_said(request):
 
 
 def test_effects_of_another_estate_are_those_of_two_whole_plans(request):
-    for seed in seeds(request, 12):
+    for seed in seeds(request, 7):
         random, base, draft, shown, whole = draft_of(seed)
         grown = tuple(
             replace(m, daily_change=m.daily_change * 2, powered_on=False) for m in draft.machines
@@ -137,7 +137,7 @@ def test_effects_of_another_estate_are_those_of_two_whole_plans(request):
 
 
 def test_room_is_what_the_plan_with_that_run_does(request):
-    for seed in seeds(request, 10):
+    for seed in seeds(request, 6):
         random, _, draft, shown, _ = draft_of(seed)
         job = random.choice([job for job in draft.jobs if job.schedules])
         night = nights_of(draft)[random.randrange(21)]
@@ -157,7 +157,7 @@ def test_room_is_what_the_plan_with_that_run_does(request):
 
 
 def test_sizing_tells_of_the_whole_week(request):
-    for seed in seeds(request, 8):
+    for seed in seeds(request, 5):
         random, _, draft, shown, whole = draft_of(seed)
         night = nights_of(draft)[random.randrange(21)]
         forecast = shown.week(night.date).forecast
@@ -191,7 +191,7 @@ def test_sizing_tells_of_the_whole_week(request):
 
 
 def test_points_ahead_are_those_of_the_reference_on_that_day(request):
-    for seed in seeds(request, 12):
+    for seed in seeds(request, 7):
         random = Random(seed)
         plan = busy_plan(seed, slow=seed % 3 == 0)
         job = random.choice(plan.jobs)
@@ -217,7 +217,7 @@ def _days(found) -> set[float]:
 
 
 def test_trade_offs_are_those_of_the_reference(request):
-    for seed in seeds(request, 3):
+    for seed in seeds(request, 2):
         random = Random(seed)
         plan = busy_plan(seed)
         job = random.choice(plan.jobs)
@@ -241,7 +241,7 @@ def test_trade_offs_are_those_of_the_reference(request):
 
 
 def test_no_window_is_open_in_a_closed_night(request):
-    for seed in seeds(request, 15):
+    for seed in seeds(request, 9):
         plan = busy_plan(seed)
         night = nights_of(plan)[Random(seed).randrange(30)]
         closed = happen_all(plan, [CloseNight(night.date.isoformat())])
@@ -264,7 +264,7 @@ def test_no_window_is_open_in_a_closed_night(request):
 
 
 def test_threads_that_ask_at_once_are_told_the_same(request):
-    for seed in seeds(request, 4):
+    for seed in seeds(request, 2):
         shown = []
         for number in (seed, seed + 1):
             plan = busy_plan(number, slow=True)
@@ -293,7 +293,7 @@ def test_threads_that_ask_at_once_are_told_the_same(request):
 
 
 def test_the_newest_restore_is_the_shortest_of_the_newest(request):
-    for seed in seeds(request, 20):
+    for seed in seeds(request, 12):
         plan = busy_plan(seed)
         first = nights_of(plan)[0]
         day = first.start + 9 * DAY

@@ -188,6 +188,7 @@ def test_single_losses_are_each_proxy_the_slowest_link_and_the_hosts_that_run_mo
     assert single_losses(plan, (), 40) == ()
 
 
+@pytest.mark.long
 def test_a_search_for_a_plan_that_stands_a_loss_finds_one_that_does():
     problem = crowded(3, kind="stop")
     lost = problem.plan.proxies[0].id

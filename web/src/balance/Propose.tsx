@@ -48,7 +48,7 @@ import {
  */
 export function Propose() {
   const { plan, draft, date } = useWorkbench();
-  const { search } = useAddress();
+  const { search, set } = useAddress();
   const [settings, setSettings] = useState<Settings>(USUAL);
   const found = useQuery(computationsQuery(plan.id, "balance"));
   const computing = useComputing(plan.id, "balance");
@@ -71,11 +71,12 @@ export function Propose() {
         onChange={setSettings}
         happens={happens}
         running={running}
-        onSearch={() =>
+        onSearch={() => {
+          set({ rung: null });
           computing.balance.mutate(
             requestOf(settings, draft?.id ?? null, mondayOf(date), happens, learned.data),
-          )
-        }
+          );
+        }}
       />
       {problem && (
         <p role="alert" className="text-barn">
@@ -346,11 +347,13 @@ function Found({ found }: { found: Computation }) {
   const { plan } = useWorkbench();
   // While its rungs are weighed, what a search found is there already.
   const result = found.result ?? found.progress.result;
-  const [picked, setPicked] = useState<number | null>(null);
+  const { search, set } = useAddress();
   const rungs = result?.rungs ?? [];
+  // The choice stands in the address, so that it outlives a reload.
+  const picked = rungs.findIndex((each) => String(each.moves.length) === search.get("rung"));
   // The fewest moves that fit are what most planners want; else the best there is.
   const first = rungs.findIndex((each) => each.reaches === "fits");
-  const shown = picked ?? (first < 0 ? rungs.length - 1 : first);
+  const shown = picked >= 0 ? picked : first < 0 ? rungs.length - 1 : first;
   const rung = rungs[shown];
   if (!result?.before || !result.bound) return null;
   const best = rungs.at(-1);
@@ -373,7 +376,12 @@ function Found({ found }: { found: Computation }) {
         </span>
       </div>
       {rungs.length > 0 && (
-        <Ladder rungs={rungs} chosen={shown} onChoose={setPicked} before={result.before} />
+        <Ladder
+          rungs={rungs}
+          chosen={shown}
+          onChoose={(i) => set({ rung: String(rungs[i]!.moves.length) })}
+          before={result.before}
+        />
       )}
       <div className="mt-2 grid grid-cols-[minmax(0,1fr)_420px] gap-6 narrow:grid-cols-1">
         {rung ? (
