@@ -395,13 +395,13 @@ function Found({ found }: { found: Computation }) {
             after={(rung?.after ?? result.before).nights}
             zone={plan.time_zone}
           />
-          {rung && <Losses losses={rung.losses} />}
           {result.purchase && (
             <ToBuy
               purchase={result.purchase}
               scenario={((found.asked as { happens?: unknown[] }).happens ?? []).length > 0}
             />
           )}
+          {rung && <Losses losses={rung.losses} />}
           <Limits bound={result.bound} />
         </section>
       </div>

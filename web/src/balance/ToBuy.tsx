@@ -59,7 +59,7 @@ function Line({ lead, bought, scenario }: { lead: string; bought: Bought; scenar
 
 /** What has to be bought, or that nothing has to or helps. */
 export function boughtWords({ items, fits }: Pick<Bought, "items" | "fits">): string {
-  const things = items.map((item) => item.words).join(", and ");
+  const things = items.map((item) => item.words).join("; ");
   if (fits) return items.length ? `${things}.` : "nothing, every night fits.";
   if (!items.length) return "nothing that can be bought makes every night fit.";
   return `${things} would help, but not every night would fit.`;

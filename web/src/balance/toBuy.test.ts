@@ -15,7 +15,7 @@ describe("what to buy", () => {
 
   it("names all that has to be bought, and whether it is enough", () => {
     const items = [item("2 more slots at quay-p2"), item("1 more proxy like hill-p1")];
-    const both = "2 more slots at quay-p2, and 1 more proxy like hill-p1";
+    const both = "2 more slots at quay-p2; 1 more proxy like hill-p1";
     expect(boughtWords({ items, fits: true })).toBe(`${both}.`);
     expect(boughtWords({ items, fits: false })).toBe(
       `${both} would help, but not every night would fit.`,
