@@ -79,6 +79,35 @@ def test_a_proposal_is_searched_told_and_taken(client, crowded_url, running):
     assert found["id"] in [c["id"] for c in client.get(f"{crowded_url}/computations").json]
 
 
+def test_where_moves_are_not_enough_the_purchase_beside_them_is(
+    client, crowded_url, running, monkeypatch
+):
+    noted, note = [], running._note
+
+    def noting(job, progress, **how):
+        noted.append(dict(progress))
+        note(job, progress, **how)
+
+    monkeypatch.setattr(running, "_note", noting)
+    asked = {
+        "day": WEEK, "seconds": 60, "most_moves": 1, "most_evaluations": 25, "kinds": ["order"],
+    }  # fmt: skip
+    found = ended(client, running, client.post(f"{crowded_url}/balances", asked))
+    assert found["state"] == "done", found["message"]
+    # What was found stays on the screen while it is asked what to buy.
+    buying = [progress for progress in noted if progress["phase"] == "buying"]
+    assert len(buying) > 1 and all(p["result"]["before"] for p in buying)
+    assert "over" in {night["verdict"] for night in found["result"]["after"]["nights"]}
+    bought = found["result"]["purchase"]["with_moves"]
+    assert bought["fits"] and bought["items"] and bought["moves"] <= 1
+    operations = [each for item in bought["items"] for each in item["operations"]]
+    preview = client.post(
+        f"{crowded_url}/preview",
+        {"night": "2026-11-06", "operations": [*operations, *bought["operations"]]},
+    )
+    assert "over" not in {night["verdict"] for night in preview.json["nights"]}
+
+
 @pytest.mark.parametrize("stands", [[], pytest.param(["proxies", "weeks"], marks=pytest.mark.long)])
 def test_what_is_said_of_a_rung_is_what_its_draft_shows(client, crowded_url, running, stands):
     asked = {"day": WEEK, "seconds": 600, "most_evaluations": 60, "stands": stands, "seed": 5}

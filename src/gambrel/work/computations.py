@@ -318,14 +318,26 @@ class Computations:
             self._note(job, {"phase": "weighing", "result": result}, always=True)
             value.update(self._weighed(job, rung))
         if not job.stop.is_set() and len(problem.plan.machines) <= WEIGHED_UP_TO:
-            self._note(job, {"phase": "buying", "result": result}, always=True)
-            result["purchase"] = self._to_buy(job, whole, rungs, evaluate)
+            now = {"phase": "buying", "result": result}
+            self._note(job, now, always=True)
+            result["purchase"] = self._to_buy(
+                job, whole, rungs, evaluate, lambda: self._note(job, now)
+            )
         return result
 
     def _to_buy(
-        self, job: _Running, whole: worker_tasks.Packed, rungs: Sequence[Rung], evaluate: Evaluate
+        self,
+        job: _Running,
+        whole: worker_tasks.Packed,
+        rungs: Sequence[Rung],
+        evaluate: Evaluate,
+        note: Callable[[], None],
     ) -> dict[str, Any]:
-        """What would have to be bought: for the plan as it is, and beside the best moves."""
+        """What would have to be bought: for the plan as it is, and beside the best moves.
+
+        Args:
+            note: called now and then; raises where nobody wants it any more.
+        """
         problem: Problem = job.problem
         (as_it_is,) = self.workers.all(worker_tasks.bought, [(whole, Candidate())])
         enough = next((rung.candidate for rung in rungs if fits(rung.told)), None)
@@ -334,7 +346,7 @@ class Computations:
         until = MostSeconds(job.asked["seconds"])
 
         def search(changed: Problem, start: Candidate) -> Candidate:
-            self._note(job, {"phase": "buying"})
+            note()
             stop = AnyOf((Asked(job.stop.is_set), until, MostEvaluations(SEARCHED_BESIDE)))
             seed = job.asked["seed"]
             return balance(changed, stop, evaluate=evaluate, seed=seed, start=start).candidate
