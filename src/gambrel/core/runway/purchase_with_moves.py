@@ -61,7 +61,8 @@ def least_purchase(
 
     Args:
         candidate: the best moves without a purchase.
-        as_it_is: what is enough without moves, where that is known: never more than that is bought.
+        as_it_is: what is enough without moves, where that is known; taken where it costs less, or
+            where nothing else was found to be enough.
     """
     beside = bought_beside(problem, candidate)
     if not beside.items:
