@@ -5,7 +5,7 @@ from datetime import date
 from functools import cache, partial
 
 import pytest
-from balances import crowded, larkmoor_problem, problem_of, random_candidates
+from balances import crowded, crowded_file, larkmoor_problem, problem_of, random_candidates
 from busy_plans import busy_plan
 
 from gambrel.core.balance.bound import bound
@@ -17,6 +17,7 @@ from gambrel.core.balance.search_driver import balance
 from gambrel.core.balance.stopping import MostEvaluations
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.nights.nights import night_outcome
+from gambrel.core.plan.reading import read_plan
 from gambrel.core.questions.what_if import LinkAt, LoseHost, LoseProxy, single_losses
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.engine.walk import settled_walk
@@ -127,6 +128,22 @@ def test_of_several_weeks_the_worst_night_is_told_with_its_date():
         said = reaches(told)
         day = date.fromisoformat(worst.date)
         assert said == "fits" or said.startswith(f"{day:%A} {day.day} ")
+
+
+def test_monthly_fulls_are_dealt_over_the_weeks_of_the_month():
+    file = crowded_file(4, 900.0)
+    for job in file["jobs"]:
+        full = next(s for s in job["schedules"] if s["kind"] == "full")
+        full["rrule"] = "FREQ=MONTHLY;BYDAY=1FR"
+    problem = replace(problem_of(read_plan(file), weeks=4), kinds=frozenset({"night"}))
+    before = tell(problem, Candidate())
+    assert {night.date for night in before.nights if len(night.fulls) > 1} == {"2026-11-06"}
+    outcome = balance(problem, MostEvaluations(120), seed=1)
+    after = tell(problem, outcome.candidate)
+    assert max(len(night.fulls) for night in after.nights) == 1
+    # None has left the month, and none was lost on the way.
+    assert sum(len(night.fulls) for night in after.nights) == 4
+    assert after.score.grades < before.score.grades
 
 
 # --- plans that hold ------------------------------------------------------------------------------

@@ -31,6 +31,8 @@ Aspect = tuple[str, MoveKind, int]
 START_STEP_S = 30 * MINUTE
 STREAMS = (2, 4, 8)
 SPREADS = (2, 3, 4, 5, 6, 7)
+MOST_WEEKS_IN_A_MONTH = 3
+"""How far a full on one weekday of the month may go within it, from the first to the fourth."""
 WEEKS_APART = 7
 ORDER_OF_APPLYING: tuple[MoveKind, ...] = (
     "night", "start", "spread", "order", "proxies", "streams", "repository", "synthetic"
@@ -165,7 +167,7 @@ def _is_weekly_full(schedule: Schedule) -> bool:
     )
 
 
-def _nights(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+def _nights(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
     if job.chain == "forever":
         return
     for position, schedule in enumerate(job.schedules):
@@ -176,7 +178,9 @@ def _nights(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
             every = int(rule_parts(schedule.rrule).get("INTERVAL", "1"))
             days += [week * WEEKS_APART for week in range(1, every)]
         else:
-            days = [-WEEKS_APART, WEEKS_APART]
+            # Over as many weeks as are looked at; what would leave the month is refused.
+            weeks = min(MOST_WEEKS_IN_A_MONTH, max(1, len(problem.nights) // 7 - 1))
+            days = [by * WEEKS_APART for n in range(1, weeks + 1) for by in (-n, n)]
         for by in days:
             yield (job.id, "night", position), MoveFull(job.id, position, by)
 
