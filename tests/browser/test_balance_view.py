@@ -68,6 +68,11 @@ def test_a_week_that_fits_is_found_understood_taken_and_adopted(balance):
     expect(lowest).to_be_checked()
     size = int(re.match(r"\d+", lowest.inner_text()).group())
     expect(lines).to_have_count(size)
+    # The choice outlives a reload.
+    page.reload()
+    expect(lowest).to_be_checked()
+    expect(lines).to_have_count(size)
+    lowest.focus()
     page.keyboard.press("ArrowUp")
     best = rungs.get_by_role("radio").last
     expect(best).to_be_checked()
