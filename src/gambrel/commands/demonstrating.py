@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import os
-import subprocess
 import sys
 from typing import Any
 
-from gambrel.commands.database import end_with_parent, free_port
+from gambrel.commands.database import free_port
 from gambrel.commands.keys import sealing_key
-from gambrel.commands.places import STATE, say
+from gambrel.commands.places import say
+from gambrel.commands.processes import begin, end
 from gambrel.commands.sample_runs import connect_mail, load_history, stand_in_token
 from gambrel.commands.serving import serve
-from gambrel.commands.settings import log_bytes_from
-from gambrel.commands.state_files import rotated
 from gambrel.core.plan.reading import read_plan
 from gambrel.demo import SCENARIOS
 from gambrel.demo.estate import sample_sources
@@ -45,27 +43,14 @@ class StandIns:
             "GAMBREL_STAND_IN_TOKEN": token,
             "GAMBREL_STAND_IN_FOR": f"http://127.0.0.1:{application_port}",
         }
-        with rotated(STATE / "stand-ins.log", log_bytes_from(os.environ)).open("ab") as log:
-            self.process = subprocess.Popen(
-                [
-                    sys.executable, "-m", "gambrel.standins",
-                    "--port", str(self.port), "--mail-port", str(self.mail_port),
-                ],
-                env=environment,
-                stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
-                start_new_session=True,
-                preexec_fn=end_with_parent,
-            )  # fmt: skip
+        command = [
+            sys.executable, "-m", "gambrel.standins",
+            "--port", str(self.port), "--mail-port", str(self.mail_port),
+        ]  # fmt: skip
+        self.process = begin(command, environment, "stand-ins.log")
 
     def stop(self) -> None:
-        self.process.terminate()
-        try:
-            self.process.wait(5)
-        except subprocess.TimeoutExpired:
-            self.process.kill()
-            self.process.wait()
+        end(self.process, 5)
 
 
 def _connect_samples(maker: Sessions, port: int) -> None:

@@ -17,7 +17,6 @@ from types import FrameType
 from gambrel.commands.database import (
     Instance,
     database,
-    end_with_parent,
     port_is_free,
     running_address,
 )
@@ -31,6 +30,7 @@ from gambrel.commands.places import (
     complain,
     say,
 )
+from gambrel.commands.processes import begin, end
 from gambrel.commands.settings import (
     address_from,
     keep_from,
@@ -38,7 +38,6 @@ from gambrel.commands.settings import (
     proxies_from,
     sources_from,
 )
-from gambrel.commands.state_files import rotated
 from gambrel.store.database import (
     Sessions,
 )
@@ -97,20 +96,10 @@ class Application:
         self.process = self._launch()
 
     def _launch(self) -> subprocess.Popen[bytes]:
-        with rotated(STATE / APPLICATION_OUTPUT, log_bytes_from(os.environ)).open("ab") as log:
-            return subprocess.Popen(
-                # Not as a module: the processes that compute would load all of it once more.
-                [
-                    sys.executable, "-c",
-                    "from gambrel.commands.web_server import main; main()", str(self.port),
-                ],
-                env=self._environment,
-                stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
-                start_new_session=True,
-                preexec_fn=end_with_parent,
-            )  # fmt: skip
+        # Not as a module: the processes that compute would load all of it once more.
+        program = "from gambrel.commands.web_server import main; main()"
+        command = [sys.executable, "-c", program, str(self.port)]
+        return begin(command, self._environment, APPLICATION_OUTPUT)
 
     def restart(self) -> None:
         self.process = self._launch()
@@ -133,14 +122,7 @@ class Application:
 
     def stop(self) -> None:
         """End the application, its workers with it."""
-        with contextlib.suppress(ProcessLookupError):
-            self.process.terminate()
-        try:
-            self.process.wait(10)
-        except subprocess.TimeoutExpired:
-            with contextlib.suppress(ProcessLookupError):
-                os.killpg(self.process.pid, signal.SIGKILL)
-            self.process.wait()
+        end(self.process, 10)
 
 
 class _Stop(Exception):

@@ -71,7 +71,7 @@ _MEANINGS: Mapping[str, Mapping[str, frozenset[str]]] = {
 WORDED = ("powered_on", "kind", "role")
 """Fields whose words can be mapped; a role may be any text."""
 MOST_WORDS = 60
-"""So many different words of a column are told."""
+"""An import shows at most so many different words of a column."""
 MOST_LINES = 200_000
 MOST_COLUMNS = 400
 LONGEST_TITLE = 200
@@ -354,18 +354,13 @@ def _value(field: str, text: str, unit: str) -> object:
         return checked(field, _share(text))
     if field in ("compress_ratio", "rpo_hours", "rto_hours", "memory_gib"):
         return checked(field, parsed_number(text)[0])
-    if field == "powered_on":
-        state = _meaning(field, text)
-        if state is None:
-            raise ValueError("is neither on nor off")
-        return state == "on"
+    if field in _MEANINGS:
+        meaning = _meaning(field, text)
+        if meaning is None:
+            raise ValueError(f"is neither {' nor '.join(_MEANINGS[field])}")
+        return meaning == "on" if field == "powered_on" else meaning
     if field == "tags":
         return tuple(dict.fromkeys(tag.strip() for tag in re.split(r"[;,|]", text) if tag.strip()))
-    if field == "kind":
-        kind = _meaning(field, text)
-        if kind is None:
-            raise ValueError("is neither vm nor server")
-        return kind
     if len(text) > 190:
         raise ValueError("is longer than 190 characters")
     return text

@@ -320,9 +320,7 @@ class Computations:
         if not job.stop.is_set() and len(problem.plan.machines) <= WEIGHED_UP_TO:
             now = {"phase": "buying", "result": result}
             self._note(job, now, always=True)
-            result["purchase"] = self._to_buy(
-                job, whole, rungs, evaluate, lambda: self._note(job, now)
-            )
+            result["purchase"] = self._to_buy(job, whole, rungs, evaluate, now)
         return result
 
     def _to_buy(
@@ -331,12 +329,12 @@ class Computations:
         whole: worker_tasks.Packed,
         rungs: Sequence[Rung],
         evaluate: Evaluate,
-        note: Callable[[], None],
+        now: Mapping[str, Any],
     ) -> dict[str, Any]:
         """What would have to be bought: for the plan as it is, and beside the best moves.
 
         Args:
-            note: called now and then; raises where nobody wants it any more.
+            now: how far the computation is, noted again and again.
         """
         problem: Problem = job.problem
         (as_it_is,) = self.workers.all(worker_tasks.bought, [(whole, Candidate())])
@@ -346,7 +344,7 @@ class Computations:
         until = MostSeconds(job.asked["seconds"])
 
         def search(changed: Problem, start: Candidate) -> Candidate:
-            note()
+            self._note(job, now)
             stop = AnyOf((Asked(job.stop.is_set), until, MostEvaluations(SEARCHED_BESIDE)))
             seed = job.asked["seed"]
             return balance(changed, stop, evaluate=evaluate, seed=seed, start=start).candidate

@@ -64,9 +64,7 @@ def test_the_amount_is_the_least():
     """One step less is not enough, even with the moves searched anew beside it."""
     file = crowded_file(6, 1500.0)
     file["proxies"][0] |= {"slots": 1, "mib_per_s": None}
-    problem = replace(
-        problem_of(read_plan(file)), kinds=frozenset({"start"}), most_moves=2
-    )  # fmt: skip
+    problem = problem_of(read_plan(file), kinds=frozenset({"start"}), most_moves=2)
     best = searched(problem, Candidate())
     (item,) = least_purchase(problem, best, searched).items
     assert (item.what, item.amount) == ("link", 500.0)

@@ -3,8 +3,7 @@
  * the server has few processors, and what is asked at once is answered late together.
  */
 let shown = 0;
-let flying = 0;
-const behind = new Set<() => void>();
+const flying = new Set<Promise<unknown>>();
 
 /** After an edit the curves are asked for a moment later than the rest. */
 const A_MOMENT_MS = 40;
@@ -22,12 +21,11 @@ export function showCurves(): () => void {
 
 /** A request for the curves. */
 export async function asCurves<T>(answer: Promise<T>): Promise<T> {
-  flying += 1;
+  flying.add(answer);
   try {
     return await answer;
   } finally {
-    flying -= 1;
-    if (!flying) for (const go of [...behind]) go();
+    flying.delete(answer);
   }
 }
 
@@ -35,12 +33,5 @@ export async function asCurves<T>(answer: Promise<T>): Promise<T> {
 export async function afterCurves(): Promise<void> {
   if (!shown) return;
   await pause(A_MOMENT_MS);
-  if (!flying) return;
-  let go = () => {};
-  const there = new Promise<void>((done) => {
-    go = done;
-    behind.add(done);
-  });
-  await Promise.race([there, pause(LONGEST_WAIT_MS)]);
-  behind.delete(go);
+  if (flying.size) await Promise.race([Promise.allSettled(flying), pause(LONGEST_WAIT_MS)]);
 }

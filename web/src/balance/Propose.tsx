@@ -243,6 +243,17 @@ const standsWords = (stands: Settings["stands"]) =>
     .map((each) => each.label)
     .join(", ");
 
+/** What is worked out once the search has ended, by phase. */
+const AFTER_THE_SEARCH: Record<string, string> = {
+  explaining: "Working out what each move brings",
+  weighing: "Working out how sure each of these is, and what breaks it",
+  buying: "Working out what would have to be bought",
+};
+
+/** Whether a search was for a plan to which something had happened. */
+const isOfScenario = ({ asked }: Computation) =>
+  ((asked as { happens?: unknown[] }).happens ?? []).length > 0;
+
 function Searching({
   now,
   onStop,
@@ -264,13 +275,8 @@ function Searching({
           <strong>
             {progress.phase === "waiting"
               ? waitingWords(progress.ahead)
-              : progress.phase === "explaining"
-                ? "Working out what each move brings"
-                : progress.phase === "weighing"
-                  ? "Working out how sure each of these is, and what breaks it"
-                  : progress.phase === "buying"
-                    ? "Working out what would have to be bought"
-                    : `${count(progress.evaluations ?? 0, "week")} simulated`}
+              : (AFTER_THE_SEARCH[progress.phase ?? ""] ??
+                `${count(progress.evaluations ?? 0, "week")} simulated`)}
           </strong>
           {progress.score && progress.phase === "searching" && (
             <span className="block text-ink-2">
@@ -395,12 +401,7 @@ function Found({ found }: { found: Computation }) {
             after={(rung?.after ?? result.before).nights}
             zone={plan.time_zone}
           />
-          {result.purchase && (
-            <ToBuy
-              purchase={result.purchase}
-              scenario={((found.asked as { happens?: unknown[] }).happens ?? []).length > 0}
-            />
-          )}
+          {result.purchase && <ToBuy purchase={result.purchase} scenario={isOfScenario(found)} />}
           {rung && <Losses losses={rung.losses} />}
           <Limits bound={result.bound} />
         </section>
@@ -414,7 +415,7 @@ function Moves({ found, rung }: { found: Computation; rung: Rung }) {
   const { consider, considered, put, busy, plan } = useWorkbench();
   const { moves } = rung;
   const [taken, setTaken] = useState<ReadonlySet<number>>(() => new Set(moves.map((_, i) => i)));
-  const scenario = ((found.asked as { happens?: unknown[] }).happens ?? []).length > 0;
+  const scenario = isOfScenario(found);
   const chosen = JSON.stringify(operationsOf(moves.filter((_, i) => taken.has(i))));
   useEffect(() => {
     consider(JSON.parse(chosen) as Operation[]);

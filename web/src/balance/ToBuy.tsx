@@ -1,7 +1,7 @@
 import type { Bought, PurchaseBesideMoves } from "../api/balanceQueries";
 import type { Operation } from "../api/client";
 import { Button } from "../ui/Button";
-import { count } from "../ui/words";
+import { count, money } from "../ui/words";
 import { Allowed } from "../workbench/Allowed";
 import { useWorkbench } from "../workbench/store";
 
@@ -64,8 +64,6 @@ export function boughtWords({ items, fits }: Pick<Bought, "items" | "fits">): st
   if (!items.length) return "nothing that can be bought makes every night fit.";
   return `${things} would help, but not every night would fit.`;
 }
-
-const money = (value: number) => value.toLocaleString("en-GB", { maximumFractionDigits: 2 });
 
 /** What it costs, as far as prices are stated. */
 export function priceWords(items: Bought["items"]): string {

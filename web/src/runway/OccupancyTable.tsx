@@ -6,7 +6,7 @@ import { Choice } from "../ui/Choice";
 import { Flag } from "../ui/controls";
 import { Field } from "../ui/Field";
 import { Table } from "../ui/Table";
-import { bytes } from "../ui/words";
+import { bytes, money } from "../ui/words";
 import { useAddress } from "../workbench/address";
 import { useWorkbench } from "../workbench/store";
 import { useMeant } from "./meant";
@@ -26,9 +26,6 @@ const GROUPINGS: readonly { value: Grouping; label: string }[] = [
 ];
 
 const titleOf = (by: Grouping) => by[0]!.toUpperCase() + by.slice(1);
-
-const money = (value: number | null) =>
-  value === null ? "–" : value.toLocaleString("en-GB", { maximumFractionDigits: 2 });
 
 /** Who takes how much on a day, for licences and charging. */
 export function OccupancyTable() {
@@ -138,7 +135,7 @@ export function OccupancyTable() {
                 header: "Cost a month",
                 accessorKey: "cost",
                 meta: { right: true },
-                cell: ({ row }) => money(row.original.cost),
+                cell: ({ row }) => (row.original.cost === null ? "–" : money(row.original.cost)),
               },
             ]}
           />

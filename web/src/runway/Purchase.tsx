@@ -13,14 +13,12 @@ import {
 } from "../api/runwayQueries";
 import { Button } from "../ui/Button";
 import { NumberField } from "../ui/controls";
-import { count } from "../ui/words";
+import { count, money } from "../ui/words";
 import { useWorkbench } from "../workbench/store";
 import { dayWords, monthWords } from "./axis";
 import { AskedFor, MonthsDone, NotDone, useAsked } from "./Asking";
 import { useMeant } from "./meant";
 import { isFor, reasonWords } from "./NightsAhead";
-
-const money = (value: number) => value.toLocaleString("en-GB", { maximumFractionDigits: 2 });
 
 /** What is needed by when so that space and nights hold; to print, and to take to the budget. */
 export function Purchase() {

@@ -83,3 +83,6 @@ export function keyWords(path: string): string {
   const words = CALLED[bare] ?? (bare.replaceAll("_", " ") || (unit?.[2] ?? key));
   return unit ? `${words} (${unit[1]})` : words;
 }
+
+/** A price, in whatever currency the prices are stated. */
+export const money = (value: number) => value.toLocaleString("en-GB", { maximumFractionDigits: 2 });

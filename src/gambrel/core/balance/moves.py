@@ -31,8 +31,8 @@ Aspect = tuple[str, MoveKind, int]
 START_STEP_S = 30 * MINUTE
 STREAMS = (2, 4, 8)
 SPREADS = (2, 3, 4, 5, 6, 7)
-MOST_WEEKS_IN_A_MONTH = 3
-"""How far a full on one weekday of the month may go within it, from the first to the fourth."""
+MOST_WEEKS_MOVED = 3
+"""So many weeks a full on one weekday of the month may move: from the first to the fourth."""
 WEEKS_APART = 7
 ORDER_OF_APPLYING: tuple[MoveKind, ...] = (
     "night", "start", "spread", "order", "proxies", "streams", "repository", "synthetic"
@@ -178,8 +178,8 @@ def _nights(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
             every = int(rule_parts(schedule.rrule).get("INTERVAL", "1"))
             days += [week * WEEKS_APART for week in range(1, every)]
         else:
-            # Over as many weeks as are looked at; what would leave the month is refused.
-            weeks = min(MOST_WEEKS_IN_A_MONTH, max(1, len(problem.nights) // 7 - 1))
+            # Balance looks at so many weeks; `MoveFull` refuses what would leave the month.
+            weeks = min(MOST_WEEKS_MOVED, max(1, len(problem.nights) // 7 - 1))
             days = [by * WEEKS_APART for n in range(1, weeks + 1) for by in (-n, n)]
         for by in days:
             yield (job.id, "night", position), MoveFull(job.id, position, by)

@@ -134,10 +134,7 @@ class Evaluator:
             layout: where it is not that of the plan.
         """
         problem = self.problem
-        begins = problem.from_ if problem.begins is None else problem.begins
-        points = problem.points
-        if from_first and problem.first is not None:
-            begins, points = problem.first
+        begins, points = problem.beginning(from_first=from_first)
         return settled_walk(
             layout_of(plan) if layout is None else layout,
             plan, begins, problem.to, points, beyond_s=problem.beyond_s,

@@ -118,6 +118,16 @@ class Problem:
         """Whether a plan is judged by more than the week as it should be."""
         return bool(self.losses) or self.draws > 0
 
+    def beginning(self, *, from_first: bool = False) -> tuple[float, Snapshot]:
+        """Where a simulation begins, with the points that exist there.
+
+        Args:
+            from_first: from where forecasts of the plan begin, as a draft of it will be shown.
+        """
+        if from_first and self.first is not None:
+            return self.first
+        return (self.from_ if self.begins is None else self.begins), self.points
+
     def with_loss(self, loss: Loss) -> Problem:
         """The same question after a loss, and of nothing else."""
         plan = loss.apply(self.plan)

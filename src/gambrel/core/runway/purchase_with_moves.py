@@ -69,6 +69,7 @@ def least_purchase(
         return beside
     stage = _stage(problem, candidate)
     forecast = stage.play()
+    night = next(n for n in stage.nights if night_outcome(forecast, n).verdict == "over")
     trials = _Trials(problem, candidate, search)
     found: list[tuple[float, int, int, Bought]] = []
     for order, remedy in enumerate(for_sale(stage, problem.plan, forecast)):
@@ -77,10 +78,9 @@ def least_purchase(
             continue
         amount, moves = least
         operations, words = remedy.amounts[amount]
-        night = next(n for n in stage.nights if night_outcome(forecast, n).verdict == "over")
         item = item_of(problem.plan, remedy, operations, words, night, forecast)
-        price = float("inf") if item.price is None else item.price
-        found.append((price, amount, order, Bought(moves, (item,), True)))
+        bought = Bought(moves, (item,), True)
+        found.append((_cost(bought), amount, order, bought))
     best = min(found, key=lambda each: each[:3])[3] if found else beside
     if as_it_is is None or not as_it_is.fits:
         return best
@@ -132,10 +132,7 @@ class _Trials:
 
 def _stage(problem: Problem, candidate: Candidate) -> Stage:
     """The horizon of a problem as one month, from where forecasts of the plan begin."""
-    begins = problem.from_ if problem.begins is None else problem.begins
-    points = problem.points
-    if problem.first is not None:
-        begins, points = problem.first
+    begins, points = problem.beginning(from_first=True)
     month = Month(f"{problem.nights[0].date:%Y-%m}", problem.from_, problem.to)
     plan = plan_of(problem, candidate)
     return Stage(plan, points, begins, problem.to, month, problem.nights)
