@@ -26,7 +26,7 @@ from writing import writers
 PAGE = Path(__file__).parents[1] / "docs" / "reliability.md"
 
 DRILLS: dict[str, tuple[Callable[[int], str], int, int]] = {
-    "Fuzzed calls": (fuzz, 150, 10_000),
+    "Fuzzed calls": (fuzz, 150, 12_000),
     "Killed processes": (kills, 2, 200),
     "Two and eight writers": (writers, 3, 60),
     "Slow clients": (slow_clients, 8, 64),

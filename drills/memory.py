@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -151,7 +152,7 @@ def views(minutes: int) -> str:
 
 
 def large_previews(count: int) -> str:
-    """Previews of an estate of 10,000 machines."""
+    """Previews of an estate of 10,000 machines, two at a time."""
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "large.json"
         file.write_text(json.dumps(demo.large()))
@@ -164,18 +165,27 @@ def large_previews(count: int) -> str:
 
 
 def _large_previews(folder: str, count: int) -> str:
-    chance = random.Random(4)
     with served("start", folder=folder) as gambrel:
         person = signed_in(gambrel)
         plan = person.plan("large")
         jobs = _jobs(person, plan)
         first = date.fromisoformat(person.ask("GET", f"/plans/{plan}").json()["first_night"])
-        peak, taken = gambrel.memory_mib(), []
-        for _ in range(count):
-            taken.append(_preview(person, plan, jobs, chance, 4, first))
-            peak = max(peak, gambrel.memory_mib())
+
+        def ask(number: int) -> tuple[list[float], float]:
+            chance, taken, peak = random.Random(4 + number), [], 0.0
+            for _ in range((count + number) // 2):
+                taken.append(_preview(person, plan, jobs, chance, 4, first))
+                peak = max(peak, gambrel.memory_mib())
+            return taken, peak
+
+        with ThreadPoolExecutor() as both:
+            found = list(both.map(ask, range(2)))
+        after = gambrel.memory_mib()
+    taken = [seconds for each, _ in found for seconds in each]
+    peak = max(most for _, most in found)
     _check(MOST_LARGE_MIB, peak)
     return (
-        f"{count} changing previews with 10,000 machines: at most {peak:.0f} MiB; median "
-        f"{percentile(taken, 0.5):.1f} s, 95th percentile {percentile(taken, 0.95):.1f} s."
+        f"{count} changing previews with 10,000 machines, two at a time: at most "
+        f"{peak:.0f} MiB, {after:.0f} MiB at the end; median {percentile(taken, 0.5):.1f} s, 95th "
+        f"percentile {percentile(taken, 0.95):.1f} s."
     )

@@ -30,6 +30,17 @@ retentions = st.sampled_from(
 )
 
 
+second_nics = st.sampled_from(
+    [
+        {},
+        {},
+        {"backup_network": "storage", "backup_nic_mbit_per_s": 500},
+        {"backup_network": "storage"},
+        {"backup_network": "of no link"},
+    ]
+)
+
+
 @st.composite
 def machines(draw, number):
     disks = [
@@ -56,6 +67,7 @@ def machines(draw, number):
         "site": draw(st.sampled_from(["quay", "hill"])),
         "agent_streams": draw(small),
         "nic_mbit_per_s": draw(limits),
+        **draw(second_nics),
         "disks": disks,
     }
 
@@ -105,6 +117,7 @@ def jobs(draw, number, count):
         "compress": draw(st.booleans()),
         "skip_unused": draw(st.booleans()),
         "proxies": draw(st.sampled_from([None, ["p0"], ["p1"], []])),
+        "network": draw(st.sampled_from([None, None, None, "storage"])),
     }
     job["spread_fulls"] = draw(st.sampled_from([1, 1, 2, 3]))
     if job["spread_fulls"] > 1:
@@ -169,6 +182,12 @@ def plans(draw):
                     "encryption_factor": 0.5,
                 },
                 {"id": "lan", "between": ["quay", "quay"], "mbit_per_s": 2000},
+                {
+                    "id": "storage",
+                    "between": ["quay", "quay"],
+                    "mbit_per_s": 400,
+                    "network": "storage",
+                },
             ],
             "hosts": [
                 {
@@ -176,6 +195,7 @@ def plans(draw):
                     "site": "quay",
                     "snapshot_slots": draw(maybe),
                     "proxies": draw(st.sampled_from([None, None, None, ["p1"]])),
+                    **draw(second_nics),
                 }
             ],
             "datastores": [

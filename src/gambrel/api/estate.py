@@ -222,6 +222,8 @@ def show_machine(plan_id: int, name: str, query_data: dict[str, Any]) -> Any:
             "memory_gib": machine.memory_gib,
             "nic_mbit_per_s": machine.nic_mbit_per_s,
             "agent_streams": machine.agent_streams if machine.kind == "server" else None,
+            "backup_network": machine.backup_network,
+            "backup_nic_mbit_per_s": machine.backup_nic_mbit_per_s,
             "uid": None if facts.found is None else facts.found.uid,
             "known_since": day_text(facts.known_since),
             "gone_since": day_text(facts.gone_since),

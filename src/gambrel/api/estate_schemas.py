@@ -160,6 +160,8 @@ class MachineSchema(MachineEntrySchema):
     memory_gib = nullable(Float)
     nic_mbit_per_s = nullable(Float)
     agent_streams = nullable(Integer)
+    backup_network = nullable(String)
+    backup_nic_mbit_per_s = nullable(Float)
     uid = nullable(String)
     known_since = nullable(Date)
     gone_since = nullable(Date)

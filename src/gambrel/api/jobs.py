@@ -199,6 +199,7 @@ def show_choices(plan_id: int, query_data: dict[str, Any]) -> Any:
         "repositories": [repository.id for repository in plan.repositories],
         "proxies": [proxy.id for proxy in plan.proxies],
         "calendars": [calendar.id for calendar in plan.calendars],
+        "networks": plan.networks,
         "time_zones": distinct([*(s.time_zone for s in plan.sites), "UTC"]),
         "jobs": [{"id": job.id, "name": job.name} for job in plan.jobs],
     }

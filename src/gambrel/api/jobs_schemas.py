@@ -317,6 +317,7 @@ class ChoicesSchema(Schema):
     repositories = required(List, String())
     proxies = required(List, String())
     calendars = required(List, String())
+    networks = required(List, String())
     time_zones = required(List, String())
     jobs = required(List, Dict())
 

@@ -255,6 +255,8 @@ def _limits(job: Job) -> str:
         parts.append(f"{count(job.max_streams, 'stream')} at once")
     if job.limit_mbit_per_s is not None:
         parts.append(f"{number(job.limit_mbit_per_s)} Mbit/s")
+    if job.network is not None:
+        parts.append(f"the network {job.network}")
     return ", ".join(parts) or "no limit of its own"
 
 
@@ -300,7 +302,7 @@ def job_clauses(plan: Plan, job: Job) -> list[Clause]:
             "limits",
             "limited to",
             _limits(job),
-            job.max_streams is None and job.limit_mbit_per_s is None,
+            job.max_streams is None and job.limit_mbit_per_s is None and job.network is None,
         ),
         Clause("notices", "notify", _notices(job), job.notify == "never"),
     ]
@@ -393,6 +395,8 @@ def load_label(plan: Plan, name: str) -> str:
     if kind == "link":
         link = next(link for link in plan.links if link.id == ident)
         one, other = (sites[site].name for site in link.between)
+        if link.network is not None:
+            return f"Network {link.network} at {one}"
         return f"Link {one} to {other}" if one != other else f"Backup network at {one}"
     nouns = {
         "proxy": "Proxy",
@@ -401,7 +405,9 @@ def load_label(plan: Plan, name: str) -> str:
         "datastore": "Datastore",
         "server_disk": "Disk",
         "host_nic": "NIC of host",
+        "host_nic_2": "Second NIC of host",
         "server_nic": "NIC of server",
+        "server_nic_2": "Second NIC of server",
         "agent": "Agent on",
         "host": "Snapshots on host",
         "job": "Limit of job",

@@ -1,10 +1,14 @@
 """Routes, who may read a disk and how, and what a stream uses."""
 
 import pytest
-from plans import small_file
+from plans import DAY, FRIDAY_NOON, small_file
 
 from gambrel.core.model.paths import Routes, Topology
 from gambrel.core.plan.reading import read_plan, write_plan
+from gambrel.core.plan.values import PlanError
+from gambrel.core.questions.job_problems import job_problems
+from gambrel.core.simulation.reference import simulate as by_the_text
+from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import MBIT, MIB
 
 
@@ -214,3 +218,96 @@ def test_an_encrypted_link_carries_its_factor_limits_included():
     assert with_keys(wan=plain).links[1].carried(100) == 100
     topology = Topology(with_keys(wan={**plain, "encrypted": True}))
     assert topology.capacity[topology.resource("link:wan")] == 50 * MBIT
+
+
+# --- named networks ---------------------------------------------------------------------------
+
+STORAGE = {"id": "store-net", "between": ["quay", "quay"], "mbit_per_s": 400, "network": "storage"}
+
+
+def with_storage(job=None, **h1):
+    """The estate with a second network at quay, of which host h1 may have a NIC."""
+    file = write_plan(estate(**{"proxies": ["near"], **(job or {})}))
+    file["links"].insert(0, STORAGE)
+    file["hosts"][0].update(h1)
+    return read_plan(file)
+
+
+IN_STORAGE = {"backup_network": "storage", "backup_nic_mbit_per_s": 250}
+
+
+def test_a_host_sends_by_its_second_nic_and_its_network():
+    plan = with_storage(**IN_STORAGE)
+    topology = Topology(plan)
+    assert topology.capacity[topology.resource("host_nic_2:h1")] == 250 * MBIT
+    uses = used(plan, 0.5)
+    assert uses["link:store-net"] == uses["host_nic_2:h1"] == 1
+    # What the proxy sends is the job's affair: it is not held to a network.
+    assert uses["link:lan"] == 0.5
+    assert "host_nic:h1" not in uses
+
+
+def test_a_further_network_is_not_the_own_network_of_its_site():
+    uses = used(with_storage(), 0.5)
+    assert "link:store-net" not in uses
+    assert uses["link:lan"] == 1.5
+    assert "host_nic_2:h1" not in Topology(with_storage()).resource_names
+
+
+def test_a_job_that_is_held_to_a_network_uses_no_other():
+    plan = with_storage({"network": "storage"}, **IN_STORAGE)
+    uses = used(plan, 0.5)
+    assert uses["link:store-net"] == 1.5
+    assert "link:lan" not in uses
+    assert readers(with_storage({"network": "storage"})) == []
+    # Readers that need no NIC of the host go on.
+    assert readers(with_storage({"network": "storage", "proxies": ["direct", "near"]})) == [
+        ("direct", "direct")
+    ]
+
+
+def server_in(network=None, job=None):
+    file = write_plan(with_storage(job))
+    nic = {"nic_mbit_per_s": 100, "backup_nic_mbit_per_s": 50, "backup_network": network}
+    disks = [{"id": "c", "provisioned_gib": 9, "used_gib": 9}]
+    file["machines"] = [{"id": "gate", "kind": "server", "site": "quay", "disks": disks, **nic}]
+    file["jobs"][0]["machines"] = {"ids": ["gate"]}
+    return read_plan(file)
+
+
+def test_a_server_sends_by_its_second_nic():
+    uses = used(server_in("storage"), 0.5)
+    assert uses["server_nic_2:gate"] == uses["link:store-net"] == 0.5
+    assert "server_nic:gate" not in uses and "link:lan" not in uses
+    uses = used(server_in(), 0.5)
+    assert uses["server_nic:gate"] == uses["link:lan"] == 0.5
+
+
+def test_a_server_outside_of_the_job_s_network_has_no_path():
+    held = server_in(job={"network": "storage"})
+    machine = held.machines[0]
+    assert Topology(held).candidates(held.jobs[0], machine, machine.disks[0]) == ()
+    found = job_problems(held, held.jobs[0], 1793469600.0)
+    assert any("no second NIC in the network storage" in each.words for each in found)
+    inside = server_in("storage", job={"network": "storage"})
+    assert used(inside, 0.5)["link:store-net"] == 0.5
+
+
+def test_a_network_of_a_name_that_no_link_has_is_the_site_s_own():
+    assert used(server_in("strage"), 0.5)["link:lan"] == 0.5
+    assert server_in("strage").networks == ("storage", "strage")
+
+
+def test_a_named_network_is_of_one_site():
+    file = write_plan(estate())
+    file["links"][1]["network"] = "storage"
+    with pytest.raises(PlanError, match="is for a link of a site with itself"):
+        read_plan(file)
+
+
+def test_a_full_over_the_second_nic_takes_as_long_as_its_rate_says():
+    """9 GiB, ω = 1/1.6, 50 Mbit/s: 9 · 2^30 / 1.6 / 6.25e6 = 966.4 s."""
+    plan = server_in("storage")
+    for engine in (simulate, by_the_text):
+        run = engine(plan, FRIDAY_NOON, FRIDAY_NOON + 7 * DAY).runs[0].machines[0]
+        assert run.moved - run.start == pytest.approx(9 * 2**30 / 1.6 / 6.25e6 + 5)

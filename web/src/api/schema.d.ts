@@ -24910,6 +24910,7 @@ export interface components {
             repositories: string[];
             proxies: string[];
             calendars: string[];
+            networks: string[];
             time_zones: string[];
             jobs: {
                 [key: string]: unknown;
@@ -26024,6 +26025,8 @@ export interface components {
             memory_gib: number | null;
             nic_mbit_per_s: number | null;
             agent_streams: number | null;
+            backup_network: string | null;
+            backup_nic_mbit_per_s: number | null;
             uid: string | null;
             /** Format: date */
             known_since: string | null;

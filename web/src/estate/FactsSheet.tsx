@@ -36,6 +36,21 @@ const FACTS: Fact[] = [
   { field: "quiesces", label: "Can be quiesced", scale: 1, unit: "", kind: "flag" },
   { field: "nic_mbit_per_s", label: "Network", scale: 1, unit: "Mbit/s", onlyServer: true },
   { field: "agent_streams", label: "Streams of its agent", scale: 1, unit: "", onlyServer: true },
+  {
+    field: "backup_network",
+    label: "Second NIC in network",
+    scale: 1,
+    unit: "",
+    kind: "text",
+    onlyServer: true,
+  },
+  {
+    field: "backup_nic_mbit_per_s",
+    label: "Second NIC",
+    scale: 1,
+    unit: "Mbit/s",
+    onlyServer: true,
+  },
 ];
 const SIZES = [
   { fact: "provisioned_gib", word: "provisioned" },

@@ -265,6 +265,17 @@ function Body({
                 <Was machine={machine} fact="nic_mbit_per_s" show={(v) => `${v} Mbit/s`} />
                 <Was machine={machine} fact="agent_streams" show={(v) => count(v, "stream")} />
               </dd>
+              {machine.backup_network && (
+                <>
+                  <dt className="text-ink-2">Backs up by</dt>
+                  <dd>
+                    its second NIC, in the network {machine.backup_network},{" "}
+                    {machine.backup_nic_mbit_per_s === null
+                      ? "no limit"
+                      : `${machine.backup_nic_mbit_per_s} Mbit/s`}
+                  </dd>
+                </>
+              )}
             </>
           )}
         </dl>

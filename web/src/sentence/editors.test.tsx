@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { screen, waitFor, within } from "@testing-library/react";
+import { cleanup, screen, waitFor, within } from "@testing-library/react";
 import { userEvent } from "@testing-library/user-event";
 import { useState } from "react";
 import { describe, expect, it } from "vitest";
@@ -15,6 +15,7 @@ const OFFERED = {
   proxies: ["quay-p1", "quay-p2"],
   windows: ["night", "weekend"],
   calendars: ["holidays"],
+  networks: ["storage"],
   time_zones: ["Europe/Dublin", "UTC"],
   jobs: [
     { id: "files", name: "Files" },
@@ -466,6 +467,16 @@ describe("the other clauses", () => {
     expect(set.at(-1)).toEqual({ max_streams: null });
     await user.type(screen.getByLabelText("Bandwidth (Mbit/s)"), "300");
     expect(set.at(-1)).toEqual({ limit_mbit_per_s: 300 });
+  });
+
+  it("hold a job to a network, and let it go again", async () => {
+    const held = await edit("limits");
+    await pick(held.user, "Network each machine's own", "storage only");
+    expect(held.set.at(-1)).toEqual({ network: "storage" });
+    cleanup();
+    const free = await edit("limits", { network: "storage" });
+    await pick(free.user, "Network storage only", "each machine's own");
+    expect(free.set.at(-1)).toEqual({ network: null });
   });
 
   it("tell several people, each of them once", async () => {

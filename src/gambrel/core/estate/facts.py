@@ -57,6 +57,8 @@ MACHINE_FACTS = {
     "quiesces": Fact("flag"),
     "nic_mbit_per_s": Fact(least=0.001, most=1e7, may_be_none=True, only_server=True),
     "agent_streams": Fact("whole", least=1, most=1000, only_server=True),
+    "backup_network": Fact("text", may_be_none=True, only_server=True),
+    "backup_nic_mbit_per_s": Fact(least=0.001, most=1e7, may_be_none=True, only_server=True),
 }
 DISK_FACTS = {
     "provisioned_gib": Fact(),
@@ -114,7 +116,7 @@ def checked(field: str, value: object) -> FactValue:
     if fact.kind == "text":
         if not isinstance(value, str) or len(value) > MOST_OF_A_TEXT:
             raise FactError(field, value, f"is not a text of at most {MOST_OF_A_TEXT} characters")
-        return value.strip()
+        return value.strip() or (None if fact.may_be_none else "")
     if fact.kind == "flag":
         if not isinstance(value, bool):
             raise FactError(field, value, "is neither yes nor no")
@@ -145,7 +147,7 @@ def _as_kept(fact: Fact, value: FactValue) -> Any:
     if fact.kind == "whole":
         return int(value or 0)
     if fact.kind == "text":
-        return value or ""
+        return value or (None if fact.may_be_none else "")
     return value if fact.may_be_none else value or 0.0
 
 
@@ -323,10 +325,14 @@ _WORDS = {
     "owner": "owner",
     "quiesces": "can be quiesced:",
     "nic_mbit_per_s": "network", "agent_streams": "agent streams",
+    "backup_network": "second NIC in network", "backup_nic_mbit_per_s": "second NIC",
     "provisioned_gib": "provisioned", "used_gib": "used", "swap_gib": "swap",
     "holds_backups": "holds backups:",
 }  # fmt: skip
-_UNITS = {"rpo_hours": " h", "rto_hours": " h", "memory_gib": " GiB", "nic_mbit_per_s": " Mbit/s"}
+_UNITS = {
+    "rpo_hours": " h", "rto_hours": " h", "memory_gib": " GiB", "nic_mbit_per_s": " Mbit/s",
+    "backup_nic_mbit_per_s": " Mbit/s",
+}  # fmt: skip
 
 
 def _called(field: str) -> str:

@@ -61,6 +61,7 @@ CORRECTED = {
     "link": ("links", ("mbit_per_s",)),
     "datastore": ("datastores", ("read_mib_per_s",)),
     "host_nic": ("hosts", ("nic_mbit_per_s",)),
+    "host_nic_2": ("hosts", ("backup_nic_mbit_per_s",)),
     "repository": ("repositories", ("ingest_mib_per_s",)),
 }
 """For the first part of a resource's name the list of the plan and the keys with its rate."""

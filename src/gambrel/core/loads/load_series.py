@@ -300,6 +300,8 @@ def shown_load_names(plan: Plan) -> list[str]:
             names.append(f"slots:host:{host.id}")
         if host.nic_mbit_per_s is not None:
             names.append(f"host_nic:{host.id}")
+        if host.backup_nic_mbit_per_s is not None:
+            names.append(f"host_nic_2:{host.id}")
     return names
 
 
@@ -323,7 +325,7 @@ def measure_of(forecast: Forecast, name: str, start: float, end: float) -> Measu
         return Measure(name, "slots", 1.0, capacity, pool=pool)
     resource = topology.resource(name)
     kind, _, ident = name.partition(":")
-    mbit = kind in ("link", "host_nic", "server_nic", "job")
+    mbit = kind in ("link", "host_nic", "host_nic_2", "server_nic", "server_nic_2", "job")
     unit = MBIT if mbit else MIB
     if kind == "link":
         steps: tuple[Step, ...] | None = _link_capacity(forecast.plan, ident, start, end)

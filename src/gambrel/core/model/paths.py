@@ -48,24 +48,29 @@ class Routes:
     """Which links lead from one site to another."""
 
     def __init__(self, plan: Plan) -> None:
-        self._own: dict[str, tuple[int, ...]] = {}
+        self._own: dict[tuple[str, str | None], tuple[int, ...]] = {}
         self._between: list[tuple[int, str, str]] = []
         for position, link in enumerate(plan.links):
             one, other = link.between
             if one == other:
-                self._own.setdefault(one, (position,))
+                self._own.setdefault((one, link.network), (position,))
             else:
                 self._between.append((position, one, other))
         self._from: dict[str, dict[str, tuple[int, ...]]] = {}
 
-    def route(self, start: str, end: str) -> tuple[int, ...] | None:
+    def route(self, start: str, end: str, network: str | None = None) -> tuple[int, ...] | None:
         """Positions of the links from one site to another; None where there is no way.
 
         Within a site: its own link if it has one. Else the fewest links, then the smallest list
         of positions, compared in the direction of travel.
+
+        Args:
+            network: the named network that is used within a site; where a site has none of that
+                name, its own link.
         """
         if start == end:
-            return self._own.get(start, ())
+            own = self._own.get((start, None), ())
+            return self._own.get((start, network), own)
         if start not in self._from:
             self._from[start] = self._search(start)
         return self._from[start].get(end)
@@ -94,9 +99,10 @@ class Topology:
     """The resources and slot pools of a plan, numbered, and the candidates of its disks.
 
     Resources are numbered in the order in which a squeeze is named when several bind at once:
-    datastores that restores write to, datastores and server disks, host NICs, server NICs, proxies,
-    links, repository reads, repositories, jobs. Only those with a capacity are in `capacity`
-    (bytes/s). A slot pool is in `slots` only where it is limited.
+    datastores that restores write to, datastores and server disks, host NICs, server NICs (of both
+    the first ones, then the second ones), proxies, links, repository reads, repositories, jobs.
+    Only those with a capacity are in `capacity` (bytes/s). A slot pool is in `slots` only where it
+    is limited.
     """
 
     def __init__(self, plan: Plan) -> None:
@@ -112,7 +118,7 @@ class Topology:
         self._number_pools()
         self._candidates: dict[tuple[object, ...], tuple[Candidate, ...]] = {}
         self._direct: dict[str, frozenset[int]] = {}
-        self._ranks: dict[tuple[str, str, str], tuple[tuple[int, Transport, int], ...]] = {}
+        self._ranks: dict[tuple[str | None, ...], tuple[tuple[int, Transport, int], ...]] = {}
         self._serves: dict[str, frozenset[int]] = {}
 
     # --- numbering ---
@@ -140,9 +146,17 @@ class Topology:
                     self._add_resource(name, mib(disk.read_mib_per_s))
         for host in plan.hosts:
             self._add_resource(f"host_nic:{host.id}", mbit(host.nic_mbit_per_s))
+        for host in plan.hosts:
+            if host.backup_network is not None:
+                self._add_resource(f"host_nic_2:{host.id}", mbit(host.backup_nic_mbit_per_s))
         for machine in plan.machines:
             if machine.kind == "server":
                 self._add_resource(f"server_nic:{machine.id}", mbit(machine.nic_mbit_per_s))
+        for machine in plan.machines:
+            if machine.backup_network is not None:
+                self._add_resource(
+                    f"server_nic_2:{machine.id}", mbit(machine.backup_nic_mbit_per_s)
+                )
         for proxy in plan.proxies:
             self._add_resource(f"proxy:{proxy.id}", mib(proxy.mib_per_s))
         for link in plan.links:
@@ -242,12 +256,16 @@ class Topology:
         return self._candidates[key]
 
     def _agent(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
+        network = machine.backup_network
+        if job.network not in (None, network):
+            return ()
         repository = self.plan.repository_by_id[job.repository]
-        route = self.routes.route(self.plan.site_of(machine), repository.site)
+        route = self.routes.route(self.plan.site_of(machine), repository.site, network)
         if route is None:
             return ()
         raw = (self.resource(f"server_disk:{machine.id}/{disk.id}"),)
-        compressed = (self.resource(f"server_nic:{machine.id}"), *self._arrival(job, route))
+        nic = self.resource(f"{'server_nic' if network is None else 'server_nic_2'}:{machine.id}")
+        compressed = (nic, *self._arrival(job, route))
         ceiling = self.plan.transports.agent_mib_per_s * MIB * job.stream_factor
         return (Candidate(None, None, ceiling, raw, compressed),)
 
@@ -260,24 +278,33 @@ class Topology:
         )
 
     def _rank(
-        self, transport: str, proxy: Proxy, direct: bool, hot_add: bool, host_site: str
+        self, transport: str, proxy: Proxy, direct: bool, hot_add: bool, host: Host, sends: bool
     ) -> tuple[int, Transport] | None:
-        """How well a proxy reaches a disk (0 is best) and by what; None where it does not."""
+        """How well a proxy reaches a disk (0 is best) and by what; None where it does not.
+
+        Args:
+            sends: whether the host may send by a network at all.
+        """
         if transport in ("auto", "direct") and direct:
             return 0, "direct"
         if transport in ("auto", "hot_add") and hot_add:
             return 1, "hot_add"
-        if transport in ("auto", "network"):
-            if self.routes.route(host_site, proxy.site) is None:
+        if transport in ("auto", "network") and sends:
+            if self.routes.route(host.site, proxy.site) is None:
                 return None
-            return 2 if proxy.site == host_site else 3, "network"
+            return 2 if proxy.site == host.site else 3, "network"
         return None
 
     def ranked(
-        self, host: Host, datastore: str, transport: str
+        self, host: Host, datastore: str, transport: str, network: str | None = None
     ) -> tuple[tuple[int, Transport, int], ...]:
-        """(rank, transport, position) of all proxies that reach a disk of a host, in plan order."""
-        key = (host.id, datastore, transport)
+        """(rank, transport, position) of all proxies that reach a disk of a host, in plan order.
+
+        Args:
+            network: the named network to which the reading job is held.
+        """
+        sends = network in (None, host.backup_network)
+        key = (host.id, datastore, transport, network)
         if key not in self._ranks:
             plan = self.plan
             mounted_by = plan.datastore_by_id[datastore].hosts
@@ -286,7 +313,7 @@ class Topology:
             for position, proxy in enumerate(plan.proxies):
                 on_host = plan.host_of_proxy(proxy)
                 hot_add = on_host is not None and on_host in mounted_by
-                rank = self._rank(transport, proxy, position in reaching, hot_add, host.site)
+                rank = self._rank(transport, proxy, position in reaching, hot_add, host, sends)
                 if rank is not None:
                     found.append((*rank, position))
             self._ranks[key] = tuple(found)
@@ -314,7 +341,7 @@ class Topology:
             allowed = set(host.proxies) if allowed is None else allowed.intersection(host.proxies)
         ranked = [
             entry
-            for entry in self.ranked(host, disk.datastore, job.transport)
+            for entry in self.ranked(host, disk.datastore, job.transport, job.network)
             if entry[2] in serving and (allowed is None or plan.proxies[entry[2]].id in allowed)
         ]
         best = min((rank for rank, _, _ in ranked), default=0)
@@ -340,7 +367,8 @@ class Topology:
         """The candidate that a proxy is, by the transport that it would use."""
         plan, proxy = self.plan, self.plan.proxies[position]
         assert machine.host is not None
-        route = self.routes.route(proxy.site, plan.repository_by_id[job.repository].site)
+        site = plan.repository_by_id[job.repository].site
+        route = self.routes.route(proxy.site, site, job.network)
         assert route is not None
         raw = [self.resource(f"datastore:{disk.datastore}"), self.resource(f"proxy:{proxy.id}")]
         ceilings = {
@@ -349,9 +377,11 @@ class Topology:
             "network": plan.transports.network_mib_per_s,
         }
         if transport == "network":
-            way = self.routes.route(plan.host_by_id[machine.host].site, proxy.site)
+            host = plan.host_by_id[machine.host]
+            way = self.routes.route(host.site, proxy.site, host.backup_network)
             assert way is not None
-            raw += [self.resource(f"host_nic:{machine.host}"), *self.links(way)]
+            nic = "host_nic" if host.backup_network is None else "host_nic_2"
+            raw += [self.resource(f"{nic}:{machine.host}"), *self.links(way)]
         return Candidate(
             position,
             transport,

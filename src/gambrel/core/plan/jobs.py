@@ -80,6 +80,7 @@ class Job:
     Attributes:
         exclude_reasons: why machines are left out by name; of others it says nothing.
         guest_before_name, guest_after_name: what the steps in the guest are called.
+        network: the named network to which the job is held; None: each machine's own.
     """
 
     id: Ident
@@ -110,6 +111,7 @@ class Job:
     boot_min: Amount = 6.0
     limit_mbit_per_s: Capacity | None = None
     max_streams: Count | None = None
+    network: Ident | None = None
     retention: Retention = Retention()
     copies: tuple[Copy, ...] = ()
     locked: bool = False

@@ -98,7 +98,12 @@ class Facts:
 
 @dataclass(frozen=True, slots=True)
 class Machine:
-    """A VM (`host` set) or a physical server with an agent (`site` set)."""
+    """A VM (`host` set) or a physical server with an agent (`site` set).
+
+    Attributes:
+        backup_network: of a server: the named network in which it has a second NIC, by which its
+            backups leave; `backup_nic_mbit_per_s` is that NIC's rate.
+    """
 
     variants: ClassVar[Mapping[str, str]] = {"vm": "a VM", "server": "a server"}
     variant_told_by: ClassVar[str] = "kind"
@@ -110,6 +115,8 @@ class Machine:
     site: Annotated[SiteId | None, Key(only="server", required=True)] = None
     nic_mbit_per_s: Annotated[Capacity | None, Key(only="server")] = None
     agent_streams: Annotated[Count, Key(only="server")] = 2
+    backup_network: Annotated[Ident | None, Key(only="server")] = None
+    backup_nic_mbit_per_s: Annotated[Capacity | None, Key(only="server")] = None
     tags: Annotated[tuple[Ident, ...], Rows(distinct=True)] = ()
     folder: str = ""
     powered_on: bool = True

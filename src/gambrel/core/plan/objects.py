@@ -175,6 +175,16 @@ class Plan:
             p.id: frozenset(found[p.id].difference(p.left_out_datastores)) for p in self.proxies
         }
 
+    @cached_property
+    def networks(self) -> tuple[str, ...]:
+        """The named networks that links, hosts and servers have, in the order of their names."""
+        named = (
+            *(link.network for link in self.links),
+            *(host.backup_network for host in self.hosts),
+            *(machine.backup_network for machine in self.machines),
+        )
+        return tuple(sorted({network for network in named if network is not None}))
+
     def site_of(self, machine: Machine) -> str:
         """The id of the site at which a machine runs or stands."""
         if machine.host is not None:

@@ -60,6 +60,8 @@ class Link:
     """A connection of two sites; of a site with itself: that site's own backup network.
 
     Attributes:
+        network: of a link of a site with itself: the name of the further network that it is. The
+            site's own network is the one without a name.
         encrypted: whether what it carries is encrypted on the way.
         encryption_factor: the share of every rate of the link that is left when it is (0 to 1).
     """
@@ -70,10 +72,16 @@ class Link:
     limits: Annotated[tuple[LinkLimit, ...], Key("Limits by hour", form=False)] = ()
     encrypted: Annotated[bool, Key("Encrypted")] = False
     encryption_factor: Annotated[Factor, Key("Rate left by encryption", percent=True)] = 1.0
+    network: Annotated[Ident | None, Key("Named network", null="none")] = None
     purchase_price_per_mbit: Annotated[
         Amount | None, Key("Price of more", unit="a Mbit/s and month", null="not known")
     ] = None
     lead_days: Annotated[Amount | None, Key("Delivery of more takes", null="not known")] = None
+
+    def problems(self) -> Wrong:
+        """A network of one site that joins two."""
+        if self.network is not None and self.between[0] != self.between[1]:
+            yield "network", self.network, "is for a link of a site with itself"
 
     def carried(self, mbit_per_s: float) -> float:
         """What encryption leaves of a rate of this link, in Mbit/s."""
@@ -90,6 +98,15 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class Host:
+    """A hypervisor host.
+
+    Attributes:
+        nic_mbit_per_s: of the NIC that backups and restores use.
+        backup_network: the named network in which the host has a second NIC. Backups by network
+            transport leave by that one; restores come by the first.
+        backup_nic_mbit_per_s: of the second NIC, where there is one.
+    """
+
     id: Ident
     site: Annotated[SiteId, Key("Site", form=False)]
     cluster: Annotated[Ident | None, Key("Cluster", null="none")] = None
@@ -99,6 +116,8 @@ class Host:
         tuple[ProxyId, ...] | None, Rows(distinct=True), Key("Read by", null="any proxy")
     ] = None
     memory_gib: Annotated[Capacity | None, Key("Memory", null="not known")] = None
+    backup_network: Annotated[Ident | None, Key("Second NIC in network", null="none")] = None
+    backup_nic_mbit_per_s: Annotated[Capacity | None, Key("Second NIC", null="no limit")] = None
     found: Found | None = None
 
 

@@ -111,8 +111,14 @@ def _with_rule(job: Job, i: int) -> Job:
     return replace(job, machines=replace(job.machines, ids=(), rules=(job.machines.rules[i],)))
 
 
+def _sends_by(plan: Plan, machine: Machine, network: str | None) -> bool:
+    """Whether the host of a machine, or the server that it is, may send by a network."""
+    on = machine if machine.host is None else plan.host_by_id[machine.host]
+    return network in (None, on.backup_network)
+
+
 def _of_paths(case: _Case) -> Iterator[JobProblem]:
-    job = case.job
+    job, plan = case.job, case.plan
     if job.proxies == () and any(m.kind == "vm" for m in case.machines):
         yield case.stops("readers", "No proxy may read it.")
         return
@@ -131,6 +137,9 @@ def _of_paths(case: _Case) -> Iterator[JobProblem]:
         words = f"No path to {count(len(lost), 'machine')}: {_names(lost)}."
         if free:
             words += f" {len(free)} of them could be read without the pin or the forced transport."
+        apart = [m for m in lost if not _sends_by(plan, m, job.network)]
+        if apart:
+            words += f" {len(apart)} of them have no second NIC in the network {job.network}."
         yield case.stops("readers", words)
 
 

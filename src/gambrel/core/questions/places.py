@@ -85,7 +85,7 @@ def loads_by_place(plan: Plan) -> Mapping[tuple[str, str], Sequence[str]]:
     found: dict[tuple[str, str], list[str]] = defaultdict(list)
     for name in shown_load_names(plan):
         kind, _, ident = name.removeprefix("slots:").partition(":")
-        found["host" if kind == "host_nic" else kind, ident].append(name)
+        found["host" if kind.startswith("host_nic") else kind, ident].append(name)
     return found
 
 

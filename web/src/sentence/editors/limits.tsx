@@ -1,8 +1,11 @@
-import { NumberField } from "../../ui/controls";
+import { NumberField, Pick } from "../../ui/controls";
+import { type Choices as Offered } from "../../api/jobQueries";
 import { type Props } from "./props";
 
-export function LimitsEditor({ edit }: Props) {
+export function LimitsEditor({ edit, offered }: Props & { offered: Offered }) {
   const { value, set } = edit;
+  const network = (value["network"] as string | null | undefined) ?? "";
+  const networks = [...new Set([...offered.networks, ...(network ? [network] : [])])];
   return (
     <>
       <NumberField
@@ -20,6 +23,17 @@ export function LimitsEditor({ edit }: Props) {
         wrong={edit.wrong("limit_mbit_per_s")}
         onChange={(v) => set({ limit_mbit_per_s: v })}
       />
+      {networks.length > 0 && (
+        <Pick
+          label="Network"
+          value={network}
+          options={[
+            { value: "", label: "each machine's own" },
+            ...networks.map((each) => ({ value: each, label: `${each} only` })),
+          ]}
+          onChange={(v) => set({ network: v || null })}
+        />
+      )}
     </>
   );
 }
