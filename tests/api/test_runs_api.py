@@ -23,7 +23,8 @@ from gambrel.core.plan.reading import read_plan
 from gambrel.standins.runner import Client as RunnerClient
 from gambrel.standins.runner import StandInRunner
 from gambrel.store import ledger
-from gambrel.store.plans import store_plan
+from gambrel.store.plans import store_plan, version_plan
+from gambrel.store.point_owners import owned_as_in
 
 EXAMPLE = PROJECT / "docs" / "examples" / "report-run.sh"
 PLAN = small_plan()
@@ -717,3 +718,98 @@ def test_what_one_ledger_gives_another_takes(app, client, url, runner, played):
     )
     order = lambda x: (x["occurrence"], x["machine"])  # noqa: E731
     assert sorted(one, key=order) == sorted(two, key=order)
+
+
+# --- whose points are ---------------------------------------------------------------------------
+
+
+@pytest.fixture
+def morning_after(runner):
+    """A night that is over: each machine has points that only the ledger knows."""
+    performance = as_planned(PLAN, NIGHT.start)
+    at = NIGHT.start + DAY + 3600
+    runner.post([], clock=NIGHT.start)
+    answer = runner.post([*performance.advance(at), *performance.progress()], clock=at)
+    assert answer.json["refused"] == []
+    return performance
+
+
+def _ends(client, url, draft=None):
+    """When the runs of each night to come end, and what they read."""
+    more = "" if draft is None else f"?draft={draft}"
+    nights = [client.get(f"{url}/nights/2026-11-{day:02}{more}").json for day in range(8, 12)]
+    return [
+        (night["last_end"], sum(run["source_bytes"] for run in night["run_list"]))
+        for night in nights
+    ]
+
+
+def _split(client, url):
+    draft = client.post(f"{url}/drafts", {"name": "two jobs"}).json
+    part = {"id": "gates", "name": "Gates", "machines": ["gate"], "repository": None}
+    operation = {"operation": "SplitJob", "job": "nightly", "parts": [part]}
+    return client.post(
+        f"/api/v1/drafts/{draft['id']}/operations",
+        {"operations": [operation]},
+        If_Match=f'"{draft["revision"]}"',
+    ).json
+
+
+def _adopt(client, draft):
+    tag = f'"{draft["revision"]}"'
+    answer = client.post(f"/api/v1/drafts/{draft['id']}/adopt", {"note": ""}, If_Match=tag)
+    assert answer.status_code == 200, answer.json
+    return answer.json
+
+
+def test_what_a_split_promised_holds_when_it_is_adopted(client, url, morning_after, app, plan):
+    before = _ends(client, url)
+    draft = _split(client, url)
+    promised = _ends(client, url, draft["id"])
+    _adopt(client, draft)
+    assert _ends(client, url) == promised
+    # Two jobs make two runs, but no second full: the week moves what it moved.
+    assert [moved for *_, moved in promised] == pytest.approx([m for *_, m in before], rel=0.01)
+    with current_sessions(app)() as db:
+        owners = {(p.job, p.machine) for p in ledger.points_at(db, plan, NIGHT.end + 3600)}
+        # For whoever compares with it, the version before has its points as it had them.
+        was = client.get(f"{url}/adoptions").json[0]["before_version"]
+        points = ledger.points_at(db, plan, NIGHT.end + 3600)
+        old = owned_as_in(db, plan, was, version_plan(db, was), points)
+    assert owners == {("gates", "gate"), ("nightly", "fares")}
+    assert {(p.job, p.machine) for p in old} == {("nightly", "gate"), ("nightly", "fares")}
+
+
+def test_going_back_gives_the_points_back(client, url, morning_after, app, plan):
+    before = _ends(client, url)
+    _adopt(client, _split(client, url))
+    adoption = client.get(f"{url}/adoptions").json[0]["id"]
+    client.post(f"{url}/adoptions/{adoption}/back", {"note": "one job again"})
+    assert _ends(client, url) == before
+    with current_sessions(app)() as db:
+        assert {p.job for p in ledger.points_at(db, plan, NIGHT.end + 3600)} == {"nightly"}
+
+
+def test_the_runner_goes_on_from_points_that_changed_hands(client, url, runner, morning_after):
+    _adopt(client, _split(client, url))
+    morning_after.adopt(read_plan(runner.get("/plan").json))
+    at = morning_after.clock + DAY
+    events = morning_after.advance(at)
+    kinds = {(e["job"], e["machine"]): e["kind"] for e in events if e["what"] == "machine started"}
+    assert kinds == {("gates", "gate"): "incremental", ("nightly", "fares"): "incremental"}
+    assert runner.post(events, clock=at).json["refused"] == []
+
+
+def test_what_is_known_of_a_point_goes_along(client, url, morning_after, app, plan):
+    with current_sessions(app)() as db:
+        point = next(p for p in ledger.points_at(db, plan, NIGHT.end + 3600) if p.machine == "gate")
+    checked = {
+        "machine": "gate", "job": "nightly", "repository": point.repository, "source": "hand",
+        "at": format_instant(point.at), "good": False, "note": "does not open",
+    }  # fmt: skip
+    answer = client.post(f"{url}/point-checks", checked)
+    assert answer.status_code == 201, answer.json
+    _adopt(client, _split(client, url))
+    with current_sessions(app)() as db:
+        bad = {p.job for p in ledger.points_at(db, plan, NIGHT.end + 3600) if p.bad_since}
+    assert bad == {"gates"}

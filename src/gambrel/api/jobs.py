@@ -18,6 +18,7 @@ from gambrel.api.schemas import DraftQuerySchema
 from gambrel.api.serialize import instant
 from gambrel.api.sessions import actor, planning
 from gambrel.core.edits.item_edits import AddItem, OperationError, whole_value
+from gambrel.core.edits.point_owners import points_elsewhere
 from gambrel.core.model.selection import selected_machines, used_gib
 from gambrel.core.nights.job_nights import job_night
 from gambrel.core.nights.nights import Night, night_of, week_of
@@ -285,7 +286,20 @@ def look(plan_id: int, json_data: dict[str, Any]) -> Any:
                 for i, s in enumerate(job.schedules)
             ],
             "nights": _weeks(forecaster, nights, [job.id])[job.id],
-            "points_before": sum(point.job == job.id for point in plan.state.points),
+            "points_before": sum(
+                (point.job, point.repository) == (job.id, job.repository)
+                for point in plan.state.points
+            ),
+            "points_elsewhere": [
+                {
+                    "job": each.job,
+                    "repository": each.repository,
+                    "points": each.points,
+                    "machines": len(each.machines),
+                    "full_bytes": each.full_bytes,
+                }
+                for each in points_elsewhere(plan, job)
+            ],
         }
     )
 

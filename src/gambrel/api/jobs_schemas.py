@@ -130,6 +130,18 @@ class CostSchema(Schema):
     wire_bytes = required(Float)
 
 
+class PointsElsewhereSchema(Schema):
+    """Points that the job could go on from, if they were its own and in its repository."""
+
+    job = required(String)
+    repository = required(String)
+    points = required(Integer)
+    machines = required(
+        Integer, metadata={"description": "machines that would need no full of their own then"}
+    )
+    full_bytes = required(Float, metadata={"description": "what those fulls would hold"})
+
+
 class LookSchema(Schema):
     job = required(String)
     value = required(Dict)
@@ -144,7 +156,10 @@ class LookSchema(Schema):
     joins = required(String)
     schedules = required(List, Nested(ScheduleLookSchema))
     nights = required(List, Nested(JobNightSchema))
-    points_before = required(Integer)
+    points_before = required(
+        Integer, metadata={"description": "restore points that it goes on from, in its repository"}
+    )
+    points_elsewhere = required(List, Nested(PointsElsewhereSchema))
 
 
 class SayRequestSchema(AskedSchema):

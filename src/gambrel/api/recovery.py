@@ -402,7 +402,7 @@ def show_points(plan_id: int, machine_id: str, query_data: dict[str, Any]) -> di
         place = (each.job, machine_id, each.told.repository, round(each.told.at * 1000))
         there = known.get(place)
         job = forecaster.plan.job_by_id[each.job]
-        ended = verified.get((each.job, place[3]))
+        ended = verified.get(place[3])
         told = {
             "exists": there is not None,
             "bad_since": format_known(None if there is None else there.bad_since),

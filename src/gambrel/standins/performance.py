@@ -14,6 +14,7 @@ from datetime import date
 from random import Random
 from typing import Any, NamedTuple
 
+from gambrel.core.edits.point_owners import handed_over, handovers
 from gambrel.core.ledger.ordering import (
     LASTING,
     TONIGHT_ONLY,
@@ -353,7 +354,14 @@ class Performance:
     def adopt(self, plan: Plan) -> None:
         """Go on with another plan."""
         state, bad = self.state(), found_bad(plan)
-        points = tuple(with_what_is_bad(point, bad) for point in state.points)
+        # Whose points are may have changed: the plan says it of those that it knows, and what came
+        # since goes along with its chain.
+        known = {(p.machine, round(p.at * 1000), p.kind) for p in plan.state.points}
+        mine = [p for p in state.points if (p.machine, round(p.at * 1000), p.kind) in known]
+        moved = handovers(mine, plan.state.points)
+        points = tuple(
+            with_what_is_bad(point, bad) for point in handed_over(plan, state.points, moved)
+        )
         self.adopted = plan
         self._look_on(replace(state, points=points))
 

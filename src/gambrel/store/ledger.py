@@ -768,10 +768,13 @@ def cleaned_by_hand(
     return True
 
 
-def verified_points(session: Session, plan_id: int, machine: str) -> dict[tuple[str, int], float]:
-    """When the run of each point of a machine had ended well, by job and millisecond of start."""
+def verified_points(session: Session, plan_id: int, machine: str) -> dict[int, float]:
+    """When the run of each point of a machine had ended well, by the millisecond of its start.
+
+    One run at a time holds a machine; whose its point is now may be another job.
+    """
     rows = session.execute(
-        select(LedgerMachineRow.job, LedgerMachineRow.start, LedgerMachineRow.ended).where(
+        select(LedgerMachineRow.start, LedgerMachineRow.ended).where(
             LedgerMachineRow.plan_id == plan_id,
             LedgerMachineRow.machine == machine,
             LedgerMachineRow.outcome == "done",
@@ -779,8 +782,8 @@ def verified_points(session: Session, plan_id: int, machine: str) -> dict[tuple[
         )
     )
     return {
-        (job, round(start * 1000)): ended
-        for job, start, ended in rows
+        round(start * 1000): ended
+        for start, ended in rows
         if start is not None and ended is not None
     }
 

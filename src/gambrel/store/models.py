@@ -136,6 +136,7 @@ class AdoptionRow(Base):
     words: Mapped[list[Any]]
     actor: Mapped[str] = mapped_column(String(200))
     at: Mapped[datetime] = mapped_column(default=now_utc)
+    handovers: Mapped[list[Any] | None] = mapped_column(JSON(none_as_null=True))
 
 
 class ComputationRow(Base):

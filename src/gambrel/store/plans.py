@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -15,12 +15,15 @@ from gambrel.core.edits.operations import (
     apply_all,
     operation_from,
     operation_to_dict,
+    points_move,
 )
+from gambrel.core.edits.point_owners import Handover, handovers
 from gambrel.core.plan.objects import ExistingPoint, Plan
 from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.store.audit import audit
 from gambrel.store.models import AdoptionRow, DraftOperationRow, DraftRow, PlanRow, VersionRow
 from gambrel.store.plan_tables import Unreadable, load_plan, save_plan
+from gambrel.store.point_owners import as_kept, given_back, hand_over, with_ledger_points
 
 
 class NotFound(LookupError):
@@ -314,7 +317,7 @@ def add_operations(
     """
     row = _checked_row(session, draft_id, revision, actor)
     before = _draft(session, row)
-    plan = apply_all(version_plan(session, row.base_version), before.operations)
+    plan = apply_all(_base(session, row, [*before.operations, *operations]), before.operations)
     session.execute(
         delete(DraftOperationRow).where(
             DraftOperationRow.draft_id == draft_id, DraftOperationRow.undone
@@ -513,7 +516,12 @@ def adopt(
             raise SecondPersonNeeded(actor)
     if head_row.adopted_version != row.base_version:
         raise Changed(current, base_left=True)
-    plan = apply_all(version_plan(session, row.base_version), current.operations)
+    base = _base(session, row, current.operations)
+    plan = apply_all(base, current.operations)
+    moved: tuple[Handover, ...] = ()
+    if points_move(current.operations):
+        moved = handovers(base.state.points, plan.state.points)
+        hand_over(session, row.plan_id, plan, moved)
     head_row.adopted_version = save_plan(session, row.plan_id, plan, note)
     row.state = "adopted"
     row.revision += 1
@@ -526,11 +534,18 @@ def adopt(
             note=note,
             words=[change.words for change in current.changes],
             actor=actor,
+            handovers=as_kept(moved),
         )
     )
     audit(session, actor, "adopt", f"draft {draft_id}", version=head_row.adopted_version, note=note)
     session.flush()
     return PlanHead(head_row.id, head_row.name, head_row.adopted_version)
+
+
+def _base(session: Session, row: DraftRow, operations: Iterable[Operation]) -> Plan:
+    """The plan that a draft stands on; with the points of now where operations move such."""
+    plan = version_plan(session, row.base_version)
+    return with_ledger_points(session, row.plan_id, plan) if points_move(operations) else plan
 
 
 # --- what was adopted, and going back ----------------------------------------------------------
@@ -605,6 +620,13 @@ def go_back(session: Session, plan_id: int, adoption_id: int, *, actor: str, not
     kept = {name: getattr(now, name) for name in ("hosts", "datastores", "machines")}
     state = replace(now.state, points=_points_given_back(now, old))
     plan = read_plan(write_plan(replace(old, **kept, state=state)))
+    since = session.scalars(
+        select(AdoptionRow)
+        .where(AdoptionRow.plan_id == plan_id, AdoptionRow.id >= adoption_id)
+        .order_by(AdoptionRow.id.desc())
+    )
+    moved = given_back(since, plan)
+    hand_over(session, plan_id, plan, moved)
     before = head_row.adopted_version
     head_row.adopted_version = save_plan(session, plan_id, plan, note)
     session.add(
@@ -616,6 +638,7 @@ def go_back(session: Session, plan_id: int, adoption_id: int, *, actor: str, not
             note=note,
             words=[f"back to what was in force before {adoption.at:%Y-%m-%d %H:%M} UTC"],
             actor=actor,
+            handovers=as_kept(moved),
         )
     )
     audit(session, actor, "go back", f"plan {plan_id}", version=head_row.adopted_version, note=note)

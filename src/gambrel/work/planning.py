@@ -21,6 +21,7 @@ from gambrel.store import ledger, point_checks
 from gambrel.store.database import Sessions, in_transaction
 from gambrel.store.plan_tables import Unreadable
 from gambrel.store.plans import Draft, PlanHead, last_readable, plan_of_version, version_plan
+from gambrel.store.point_owners import owned_as_in
 from gambrel.store.sign_in import identity
 from gambrel.work.forecast_cache import ForecastCache
 from gambrel.work.forecaster import Forecaster, origin_night
@@ -147,7 +148,7 @@ class Planning:
             return self._bad[plan_id]
 
     def forget_bad_points(self, plan_id: int) -> None:
-        """Have the bad points of a plan looked up again: one was checked."""
+        """Have the bad points of a plan looked up again: one was checked, or has another owner."""
         with self._looking:
             self._bad.pop(plan_id, None)
 
@@ -191,6 +192,7 @@ class Planning:
                     points = ledger.points_at(
                         session, self._plans[version_id], night.start, bad=bad
                     )
+                    points = owned_as_in(session, self._plans[version_id], version_id, plan, points)
                     plan = with_points(plan, points)
                 elif bad:
                     plan = with_points(plan, [with_what_is_bad(p, bad) for p in plan.state.points])

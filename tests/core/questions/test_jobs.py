@@ -18,7 +18,8 @@ from gambrel.core.edits.operations import (
     operation_to_dict,
 )
 from gambrel.core.edits.plan_diff import compare
-from gambrel.core.edits.splitting import MachineTime, SplitJob, TakeOverPoints, even_groups
+from gambrel.core.edits.point_owners import TakeOverPoints
+from gambrel.core.edits.splitting import MachineTime, SplitJob, even_groups
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import night_of
 from gambrel.core.plan.reading import SCHEDULE, read_plan, write_plan

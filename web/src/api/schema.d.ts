@@ -24455,6 +24455,15 @@ export interface components {
             wire_bytes: number;
             source_bytes: number;
         };
+        PointsElsewhereSchema: {
+            job: string;
+            repository: string;
+            points: number;
+            /** @description machines that would need no full of their own then */
+            machines: number;
+            /** @description what those fulls would hold */
+            full_bytes: number;
+        };
         LookSchema: {
             job: string;
             value: {
@@ -24471,7 +24480,9 @@ export interface components {
             joins: string;
             schedules: components["schemas"]["ScheduleLookSchema"][];
             nights: components["schemas"]["JobNightSchema"][];
+            /** @description restore points that it goes on from, in its repository */
             points_before: number;
+            points_elsewhere: components["schemas"]["PointsElsewhereSchema"][];
         };
         LookRequestSchema: {
             /** @default null */

@@ -8,7 +8,8 @@ import { answering } from "../testing/server";
 import { ClauseEditor, titleOf } from "./editors/ClauseEditor";
 import { localWords } from "./editors/localWords";
 import type { Choices, Look } from "../api/jobQueries";
-import type { JobValue } from "./value";
+import type { Operation } from "../api/client";
+import { type JobValue, type PointsElsewhere, pointsTaken } from "./value";
 
 const OFFERED = {
   repositories: ["quay-vault", "hill-vault"],
@@ -85,6 +86,7 @@ const LOOK = {
   machines: 2,
   joins: "Whoever joins the folder joins the job.",
   points_before: 14,
+  points_elsewhere: [],
   problems: [],
   schedules: [
     {
@@ -112,7 +114,9 @@ async function edit(
   look: Look = LOOK,
 ) {
   const set: Record<string, unknown>[] = [];
+  const operations: Operation[][] = [];
   function Edited() {
+    const [goesOnFrom, goOnFrom] = useState<readonly PointsElsewhere[]>([]);
     const [job, setJob] = useState<JobValue>({ ...FILES, ...value } as JobValue);
     const change = (more: Record<string, unknown>) => {
       set.push(more);
@@ -122,7 +126,17 @@ async function edit(
       <ClauseEditor
         clause={clause}
         look={look}
-        edit={{ value: job, set: change, wrong: (key) => wrong[key] ?? null, operations: [] }}
+        edit={{
+          value: job,
+          set: change,
+          wrong: (key) => wrong[key] ?? null,
+          operations: [],
+          goesOnFrom,
+          goOnFrom: (points) => {
+            operations.push(pointsTaken(job, points));
+            goOnFrom(points);
+          },
+        }}
       />
     );
   }
@@ -145,7 +159,7 @@ async function edit(
   });
   showIn(<Edited />);
   await waitFor(() => expect(screen.queryByText("Reading what there is …")).toBeNull());
-  return { set, user: userEvent.setup() };
+  return { set, operations, user: userEvent.setup() };
 }
 
 /**
@@ -431,6 +445,35 @@ describe("the other clauses", () => {
     expect(set.at(-1)).toMatchObject({ copies: [{ cold_after_days: 60 }] });
     await user.click(screen.getByRole("button", { name: "Take copy 1 away" }));
     expect(set.at(-1)).toEqual({ copies: [] });
+  });
+
+  it("go on from points elsewhere, which are then taken over or carried", async () => {
+    const elsewhere = [
+      { job: "files", repository: "old-disk", points: 84, machines: 3, full_bytes: 2 ** 40 },
+      { job: "web", repository: FILES.repository, points: 9, machines: 1, full_bytes: 2 ** 30 },
+    ];
+    const look = { ...LOOK, points_before: 0, points_elsewhere: elsewhere } as unknown as Look;
+    const { operations, user } = await edit("to", {}, {}, look);
+    expect(screen.getByText(/each machine begins with a full/)).toBeTruthy();
+    await user.click(
+      screen.getByLabelText(
+        "Its 84 points in old-disk, once carried here: no second full of 3 machines, 1 TiB less",
+      ),
+    );
+    expect(operations.at(-1)).toEqual([
+      { operation: "CarryPoints", job: "files", from_repository: "old-disk" },
+    ]);
+    await user.click(
+      screen.getByLabelText("9 points of web: no second full of 1 machine, 1 GiB less"),
+    );
+    expect(operations.at(-1)).toEqual([
+      { operation: "TakeOverPoints", job: "files", from_job: "web" },
+      { operation: "CarryPoints", job: "files", from_repository: "old-disk" },
+    ]);
+    await user.click(screen.getByLabelText(/^Its 84 points/));
+    expect(operations.at(-1)).toEqual([
+      { operation: "TakeOverPoints", job: "files", from_job: "web" },
+    ]);
   });
 
   it("prepare each machine and the whole run", async () => {

@@ -6,18 +6,29 @@ import { refusalsOf, refusalWords } from "../workbench/refusals";
 import { useWorkbench } from "../workbench/store";
 import type { UnsavedValue } from "../workbench/unsaved";
 import { lookQuery } from "../api/jobQueries";
-import { addJob, changeJob, changesOf, type JobValue } from "./value";
+import {
+  addJob,
+  changeJob,
+  changesOf,
+  type JobValue,
+  type PointsElsewhere,
+  pointsTaken,
+} from "./value";
+
+const NO_POINTS: readonly PointsElsewhere[] = [];
 
 /** What is typed of a job and not saved; `fresh` is the whole of one that is not in a draft yet. */
 export interface JobEdits {
   fresh: JobValue | null;
   values: Readonly<Record<string, unknown>>;
+  /** Points elsewhere from which it is to go on. */
+  goesOnFrom?: readonly PointsElsewhere[];
 }
 
 export const NO_EDITS: JobEdits = { fresh: null, values: {} };
 
-export const editsOf = ({ fresh, values }: JobEdits) =>
-  Object.keys(values).length + (fresh ? 1 : 0);
+export const editsOf = ({ fresh, values, goesOnFrom = [] }: JobEdits) =>
+  Object.keys(values).length + goesOnFrom.length + (fresh ? 1 : 0);
 
 /** What editors of a job's clauses work with. */
 export interface JobEdit {
@@ -26,6 +37,8 @@ export interface JobEdit {
   /** What the server says of a value, by its key. */
   wrong: (key: string) => string | null;
   operations: Operation[];
+  goesOnFrom: readonly PointsElsewhere[];
+  goOnFrom: (points: readonly PointsElsewhere[]) => void;
 }
 
 /**
@@ -35,7 +48,7 @@ export interface JobEdit {
 export function useJobEdit(
   id: string,
   fresh: JobValue | null,
-  { value: { values }, set: setEdits, clear }: UnsavedValue<JobEdits>,
+  { value: { values, goesOnFrom = NO_POINTS }, set: setEdits, clear }: UnsavedValue<JobEdits>,
 ) {
   const { plan, draft, date, put, clash } = useWorkbench();
   const [saving, setSaving] = useState(false);
@@ -52,10 +65,12 @@ export function useJobEdit(
   });
   const base = fresh ?? (saved.data?.value as JobValue | undefined);
   const operations = useMemo<Operation[]>(() => {
-    if (fresh) return [addJob({ ...fresh, ...values })];
-    const changes = base ? changesOf(base, values) : {};
-    return Object.keys(changes).length ? [changeJob(id, changes)] : [];
-  }, [base, fresh, id, values]);
+    if (!base) return [];
+    const points = pointsTaken({ ...base, ...values }, goesOnFrom);
+    if (fresh) return [addJob({ ...fresh, ...values }), ...points];
+    const changes = changesOf(base, values);
+    return [...(Object.keys(changes).length ? [changeJob(id, changes)] : []), ...points];
+  }, [base, fresh, goesOnFrom, id, values]);
   useConsiderWhileShown(operations);
 
   const look = useQuery({
@@ -69,7 +84,14 @@ export function useJobEdit(
   const set = (more: Record<string, unknown>) =>
     setEdits((now) => ({ ...now, values: { ...now.values, ...more } }));
   const edit: JobEdit | null = base
-    ? { value: { ...base, ...values }, set, wrong, operations }
+    ? {
+        value: { ...base, ...values },
+        set,
+        wrong,
+        operations,
+        goesOnFrom,
+        goOnFrom: (points) => setEdits((now) => ({ ...now, goesOnFrom: points })),
+      }
     : null;
   return {
     edit,
@@ -78,7 +100,7 @@ export function useJobEdit(
     refused: refused ? errors.map(refusalWords).join("; ") || refused.message : null,
     missing: saved.error,
     changed: operations.length > 0,
-    edits: Object.keys(values).length,
+    edits: Object.keys(values).length + goesOnFrom.length,
     forget: clear,
     save: async () => {
       setSaving(true);

@@ -1,4 +1,5 @@
 import type { Operation } from "../api/client";
+import type { Look } from "../api/jobQueries";
 
 /** A job as the plan file has it, and the operations that make or change one. */
 
@@ -199,4 +200,26 @@ export function firstCondition(field: string, ops: Record<string, string[]>): Co
  */
 export function isComplete(selection: Selection): boolean {
   return selection.rules.every((rule) => rule.length > 0 && rule.every((c) => c.value !== ""));
+}
+
+/** Points that a job could go on from, if they were its own and in its repository. */
+export type PointsElsewhere = Look["points_elsewhere"][number];
+
+/** The operations by which a job goes on from points elsewhere; none for those that are its own. */
+export function pointsTaken(
+  job: { id: string; repository: string },
+  points: readonly PointsElsewhere[],
+): Operation[] {
+  const givers = new Set(points.map((each) => each.job).filter((giver) => giver !== job.id));
+  const places = new Set(
+    points.map((each) => each.repository).filter((place) => place !== job.repository),
+  );
+  return [
+    ...[...givers].map((from_job) => ({ operation: "TakeOverPoints", job: job.id, from_job })),
+    ...[...places].map((from_repository) => ({
+      operation: "CarryPoints",
+      job: job.id,
+      from_repository,
+    })),
+  ];
 }

@@ -11,7 +11,8 @@ from dataclasses import dataclass
 
 from gambrel.core.edits import operations as o
 from gambrel.core.edits.item_edits import AddItem, ChangeItem, RemoveItem
-from gambrel.core.edits.splitting import SplitJob, TakeOverPoints
+from gambrel.core.edits.point_owners import CarryPoints, TakeOverPoints
+from gambrel.core.edits.splitting import SplitJob
 
 Place = tuple[str, str, str]
 """(list, id, field); the field "" is the whole entry, "machines/m1" a part of "machines"."""
@@ -23,6 +24,7 @@ _FIELD_OF: dict[type, tuple[str, ...]] = {
     o.SkipCalendar: ("schedules",),
     o.SetProxies: ("proxies",),
     TakeOverPoints: ("points",),
+    CarryPoints: ("points",),
 }
 
 

@@ -25,7 +25,8 @@ from gambrel.core.edits.item_edits import (
     RemoveItem,
     item_changes,
 )
-from gambrel.core.edits.splitting import SplitJob, TakeOverPoints
+from gambrel.core.edits.point_owners import CarryPoints, TakeOverPoints
+from gambrel.core.edits.splitting import SplitJob
 from gambrel.core.plan.objects import (
     WEEKDAYS,
     DayRowSchedule,
@@ -438,13 +439,14 @@ Operation = (
     | RemoveItem
     | SplitJob
     | TakeOverPoints
+    | CarryPoints
 )
 
 _OPERATIONS: dict[str, Callable[..., Operation]] = {kind.name: kind for kind in get_args(Operation)}
 _FIELD_TYPES: dict[str, type] = {
     "job": str, "schedule": int, "start_time": str, "day_shift": int, "days": int, "machine": str,
     "disk": str, "minutes": int, "list": str, "id": str, "value": dict, "changes": dict,
-    "parts": list, "from_job": str, "calendar": str, "skips": bool,
+    "parts": list, "from_job": str, "from_repository": str, "calendar": str, "skips": bool,
 }  # fmt: skip
 _FIELDS: dict[str, tuple[str, ...]] = {
     kind.name: tuple(field.name for field in fields(kind)) for kind in get_args(Operation)
@@ -555,6 +557,11 @@ def operation_to_dict(operation: Operation) -> dict[str, Any]:
     """The mapping from which `operation_from` makes the same operation."""
     said = {"operation": operation.name, **asdict(operation)}
     return {key: list(item) if isinstance(item, tuple) else item for key, item in said.items()}
+
+
+def points_move(operations: Iterable[Operation]) -> bool:
+    """Whether restore points are another job's after them, or lie in another repository."""
+    return any(isinstance(each, SplitJob | TakeOverPoints | CarryPoints) for each in operations)
 
 
 def apply_all(plan: Plan, operations: Iterable[Operation]) -> Plan:

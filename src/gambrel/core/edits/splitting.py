@@ -1,14 +1,15 @@
-"""One job made into several: groups of even work, and the chains that go along with machines."""
+"""One job made into several: groups of even work; chains of points go along with their machines."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.point_owners import Handover, editable_job, with_handovers
 from gambrel.core.model.selection import selected_machines
-from gambrel.core.plan.objects import ExistingPoint, Job, Plan, Selection
+from gambrel.core.plan.objects import Job, Plan, Selection
 from gambrel.core.words import count
 
 MOST_GROUPS = 12
@@ -81,27 +82,20 @@ def even_groups(times: Sequence[MachineTime], number: int) -> list[Group]:
     ]
 
 
-# --- operations -------------------------------------------------------------------------------
+# --- the operation ----------------------------------------------------------------------------
 
 
-def _handed_over(
-    points: Iterable[ExistingPoint], giver: str, taker_of: Mapping[str, str]
-) -> tuple[ExistingPoint, ...]:
-    return tuple(
-        replace(point, job=taker_of[point.machine])
+def _along(plan: Plan, giver: str, taker_of: Mapping[str, str]) -> list[Handover]:
+    """The points that go along with machines from a job to others, where they lie."""
+    chains = {
+        (point.repository, point.machine)
+        for point in plan.state.points
         if point.job == giver and point.machine in taker_of
-        else point
-        for point in points
-    )
-
-
-def _job(plan: Plan, ident: str) -> Job:
-    job = plan.job_by_id.get(ident)
-    if job is None:
-        raise OperationError("job", ident, "is not the id of a job of this plan")
-    if job.locked:
-        raise OperationError("job", ident, "is locked; unlock it first")
-    return job
+    }
+    return [
+        Handover(giver, repository, taker_of[machine], repository, (machine,))
+        for repository, machine in sorted(chains)
+    ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +114,7 @@ class SplitJob:
     parts: tuple[Mapping[str, Any], ...]
 
     def apply(self, plan: Plan) -> Plan:
-        job = _job(plan, self.job)
+        job = editable_job(plan, self.job)
         mine = {machine.id for machine in selected_machines(plan, job)}
         taken: dict[str, str] = {}
         made: list[Job] = []
@@ -141,8 +135,8 @@ class SplitJob:
         position = plan.job_position[job.id]
         jobs = list(plan.jobs)
         jobs[position : position + 1] = [replace(job, machines=rest), *made]
-        points = _handed_over(plan.state.points, job.id, taken)
-        return replace(plan, jobs=tuple(jobs), state=replace(plan.state, points=points))
+        split = replace(plan, jobs=tuple(jobs))
+        return with_handovers(split, _along(plan, job.id, taken))
 
     def _part(
         self, plan: Plan, job: Job, i: int, part: Mapping[str, Any], mine: set[str],
@@ -191,37 +185,4 @@ class SplitJob:
         for part in self.parts:
             machines = count(len(part.get("machines", ())), "machine")
             told.append(f"{part.get('name') or part.get('id')} ({machines})")
-        return f"{_job(plan, self.job).name}: split, new jobs {', '.join(told)}"
-
-
-@dataclass(frozen=True, slots=True)
-class TakeOverPoints:
-    """Let a job go on from restore points that another job made, so that no second full is needed.
-
-    It takes those of the machines that it selects and the other does not.
-    """
-
-    name: ClassVar[str] = "TakeOverPoints"
-    job: str
-    from_job: str
-
-    def _machines(self, plan: Plan) -> dict[str, str]:
-        job, giver = _job(plan, self.job), plan.job_by_id.get(self.from_job)
-        if giver is None or giver is job:
-            raise OperationError("from_job", self.from_job, "is not the id of another job")
-        kept = {machine.id for machine in selected_machines(plan, giver)}
-        return {m.id: job.id for m in selected_machines(plan, job) if m.id not in kept}
-
-    def apply(self, plan: Plan) -> Plan:
-        taken = self._machines(plan)
-        if not any(p.job == self.from_job and p.machine in taken for p in plan.state.points):
-            reason = f"has no point of a machine that only {self.job} selects"
-            raise OperationError("from_job", self.from_job, reason)
-        points = _handed_over(plan.state.points, self.from_job, taken)
-        return replace(plan, state=replace(plan.state, points=points))
-
-    def describe(self, plan: Plan) -> str:
-        taken = self._machines(plan)
-        points = sum(p.job == self.from_job and p.machine in taken for p in plan.state.points)
-        giver = plan.job_by_id[self.from_job].name
-        return f"{_job(plan, self.job).name}: goes on from {count(points, 'point')} of {giver}"
+        return f"{editable_job(plan, self.job).name}: split, new jobs {', '.join(told)}"

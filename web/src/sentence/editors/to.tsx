@@ -1,14 +1,36 @@
-import { count } from "../../ui/words";
+import { bytes, count } from "../../ui/words";
 import { Pick } from "../../ui/controls";
 import { type Choices as Offered } from "../../api/jobQueries";
+import { type PointsElsewhere } from "../value";
 import { type Props } from "./props";
 
+const samePlace = (one: PointsElsewhere, other: PointsElsewhere) =>
+  one.job === other.job && one.repository === other.repository;
+
 export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) {
+  const { value, goesOnFrom, goOnFrom } = edit;
+  const apart = (each: PointsElsewhere) =>
+    each.job !== value.id || each.repository !== value.repository;
+  const chosen = goesOnFrom.filter(apart);
+  const points = [
+    ...chosen,
+    ...(look?.points_elsewhere ?? []).filter(
+      (each) => apart(each) && !chosen.some((other) => samePlace(each, other)),
+    ),
+  ];
+  const nameOf = (job: string) =>
+    (offered.jobs as { id: string; name: string }[]).find((each) => each.id === job)?.name ?? job;
+  const words = ({ job, repository, ...each }: PointsElsewhere) => {
+    const points = count(each.points, "point");
+    const whose = job === value.id ? `Its ${points}` : `${points} of ${nameOf(job)}`;
+    const where = repository === value.repository ? "" : ` in ${repository}, once carried here`;
+    return `${whose}${where}: no second full of ${count(each.machines, "machine")}, ${bytes(each.full_bytes)} less`;
+  };
   return (
     <>
       <Pick
         label="Repository"
-        value={edit.value.repository}
+        value={value.repository}
         options={offered.repositories}
         onChange={(v) => edit.set({ repository: v })}
       />
@@ -19,9 +41,34 @@ export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) 
       )}
       <p className="text-ink-2">
         {look?.points_before
-          ? `It goes on from ${count(look.points_before, "restore point")} that exist; in another repository it begins with a full.`
-          : "No points of it exist yet: each machine begins with a full."}
+          ? `It goes on from ${count(look.points_before, "restore point")} there.`
+          : "It has no points there yet: each machine begins with a full."}
       </p>
+      {points.length > 0 && (
+        <fieldset className="mt-2">
+          <legend className="font-semibold">Go on from points that exist</legend>
+          {points.map((each) => (
+            <label key={`${each.job} ${each.repository}`} className="flex items-start gap-2">
+              <input
+                type="checkbox"
+                className="mt-1"
+                checked={chosen.includes(each)}
+                onChange={(event) =>
+                  goOnFrom(
+                    event.target.checked
+                      ? [...chosen, each]
+                      : chosen.filter((other) => other !== each),
+                  )
+                }
+              />
+              {words(each)}
+            </label>
+          ))}
+          <p className="text-ink-2">
+            This only plans with them: see that they are there before the first run.
+          </p>
+        </fieldset>
+      )}
       <p className="mt-2 text-ink-2">
         Some machines elsewhere: split the job, and give a part another repository.
       </p>
