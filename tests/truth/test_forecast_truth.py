@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date, timedelta
 from random import Random
 
@@ -9,13 +10,15 @@ import pytest
 from busy_plans import busy_plan
 from truths import seeds
 
-from gambrel.core.edits.item_edits import ChangeItem, OperationError
+from gambrel.core.edits.item_edits import ChangeItem, OperationError, RemoveItem
 from gambrel.core.edits.operations import MoveFull, MoveStart, Operation, SetProxies
+from gambrel.core.edits.point_owners import CarryPoints
+from gambrel.core.edits.splitting import SplitJob
 from gambrel.core.loads.load_series import load_names, load_table
 from gambrel.core.nights.nights import Night, night_of, night_outcome, planner_zone, runs_of
-from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.simulation.forecast import Forecast, Run
-from gambrel.core.simulation.simulate import simulate
+from gambrel.core.simulation.simulate import simulate, state_at
 from gambrel.work.forecaster import Forecaster
 
 MONDAY = date(2026, 11, 2)
@@ -68,13 +71,36 @@ def same_loads(told: Forecast, whole: Forecast, night: Night) -> None:
         assert mine.pressed_s == pytest.approx(theirs.pressed_s, abs=1e-3)
 
 
+def with_history(plan: Plan) -> Plan:
+    """The plan with the points that two weeks before its first night would have left."""
+    first = nights_of(plan, 1)[0].start
+    points = state_at(plan, first - 14 * 86_400, first + 60, first).points
+    known = tuple(point for point in points if point.exists_from <= first)
+    return replace(plan, state=replace(plan.state, points=known))
+
+
+def _edit_of_points(plan: Plan, job: Job, random: Random) -> Operation:
+    """An edit after which points are another job's, elsewhere, or gone."""
+    other = next(r.id for r in plan.repositories if r.id != job.repository)
+    match random.randrange(4):
+        case 0:
+            return RemoveItem("jobs", job.id)
+        case 1:
+            return ChangeItem("jobs", job.id, {"repository": other, "copies": []})
+        case 2:
+            return CarryPoints(job.id, other)
+        case _:
+            parts = ({"id": f"part-{len(plan.jobs)}", "machines": job.machines.ids[:1]},)
+            return SplitJob(job.id, parts)
+
+
 def some_edits(plan: Plan, random: Random) -> list[Operation]:
     """Operations that apply to a plan, as a planner would string them together."""
     found: list[Operation] = []
     for _ in range(40):
         job = random.choice(plan.jobs)
         made: Operation
-        match random.randrange(6):
+        match random.randrange(7):
             case 0 | 1:
                 at = f"{random.randrange(24):02d}:{random.choice((0, 30)):02d}"
                 made = MoveStart(job.id, random.randrange(2), at)
@@ -82,6 +108,8 @@ def some_edits(plan: Plan, random: Random) -> list[Operation]:
                 made = MoveFull(job.id, 0, random.choice((-3, -1, 1, 2)))
             case 4:
                 made = SetProxies(job.id, random.choice((None, ("p1",), ("p0", "p1"))))
+            case 5:
+                made = _edit_of_points(plan, job, random)
             case _:
                 value = random.choice(({"priority": 5}, {"max_streams": 1}, {"window": None}))
                 made = ChangeItem("jobs", job.id, value)
@@ -115,6 +143,8 @@ def test_drafts_and_previews_are_those_of_one_long_simulation(request):
     for seed in seeds(request, 12):
         random = Random(seed)
         plan = busy_plan(seed, slow=seed % 2 == 0)
+        if seed % 3:
+            plan = with_history(plan)
         nights = nights_of(plan, 4)
         base = Forecaster(plan, nights[0])
         shown, draft = base, plan
@@ -123,7 +153,7 @@ def test_drafts_and_previews_are_those_of_one_long_simulation(request):
             draft = operation.apply(draft)
             shown = Forecaster(draft, nights[0], shown)
             whole = uninterrupted(draft, 4)
-            chosen = random.sample(nights, 5)
+            chosen = [nights[0], *random.sample(nights[1:], 4)]
             for night in chosen:
                 same_night(shown.night(night, alone=random.random() < 0.5), whole, night)
                 same_night(shown.week(night.date).forecast, whole, night)

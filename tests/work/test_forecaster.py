@@ -7,7 +7,10 @@ from plans import small_plan
 
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem, job_weight
+from gambrel.core.edits.item_edits import RemoveItem
 from gambrel.core.edits.operations import MoveFull, MoveStart, apply_all, change_job, operation_from
+from gambrel.core.edits.point_owners import CarryPoints
+from gambrel.core.edits.splitting import SplitJob
 from gambrel.core.nights.nights import night_of, night_outcome, week_of
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.questions.what_if import LoseHost
@@ -61,6 +64,45 @@ def test_a_changed_plan_is_forecast_as_if_it_were_simulated_whole(base, operatio
     expected = [night_outcome(whole, night) for night in WEEK]
     assert alone == expected[4]
     assert outcomes(quick, WEEK) == expected
+
+
+@pytest.mark.parametrize(
+    "operations",
+    [
+        [RemoveItem("jobs", "ticketing-web")],
+        [SplitJob("office-files", ({"id": "part", "machines": ["office-files-02"]},))],
+        [
+            edit("office-files", repository="quay-dedupe"),
+            CarryPoints("office-files", "quay-disk"),
+        ],
+    ],
+    ids=["a job less", "a split", "points carried"],
+)
+def test_a_plan_with_other_points_begins_with_its_own(base, operations):
+    plan = apply_all(base.plan, operations)
+    whole = simulate(plan, WEEK[0].start, WEEK[-1].end)
+    expected = [night_outcome(whole, night) for night in WEEK]
+    # One edit on top of another, as of a preview of a draft.
+    draft = Forecaster(plan, base.origin, base)
+    same = MoveStart("office-files", 1, "22:00").apply(plan)
+    moved = simulate(same, WEEK[0].start, WEEK[-1].end)
+    for first in (False, True):
+        shown = Forecaster(plan, base.origin, base, passing=first)
+        assert outcomes(shown, WEEK) == expected
+        kinds = {
+            (run.job, m.machine): m.kind
+            for run in shown.night(WEEK[0]).runs
+            for m in run.machines
+            if WEEK[0].holds(run.occurrence)
+        }
+        assert kinds == {
+            (run.job, m.machine): m.kind
+            for run in whole.runs
+            for m in run.machines
+            if WEEK[0].holds(run.occurrence)
+        }
+    preview = Forecaster(same, base.origin, draft, passing=True)
+    assert outcomes(preview, WEEK) == [night_outcome(moved, night) for night in WEEK]
 
 
 def test_nights_before_the_change_are_those_of_the_base(base):

@@ -315,7 +315,9 @@ class Forecaster:
         with self._lock:
             if self.base is not None:
                 differs = self._differs(instant)
-                if differs >= instant:
+                # The first night begins with the points of the plan's own state: an edit may have
+                # had them come to other jobs, or may number the jobs otherwise.
+                if differs >= instant > self.origin.start:
                     return self.base._beginning(instant)
                 if self.passing and instant - self._last_quiet(instant)[0] > 2 * STRIDE_S:
                     # What lies between may have been given up: it is walked again in strides.
