@@ -80,3 +80,18 @@ def test_sheets_are_five_keys_from_find_and_have_the_focus(planner, keys, opened
     sheet = page.get_by_role("complementary").or_(page.get_by_role("main"))
     expect(sheet.filter(has_text=re.compile(opened)).first).to_be_visible()
     is_somewhere(page)
+
+
+def test_a_link_is_edited_with_four_keys_from_find(planner):
+    """The first letters of its name, Enter, and Enter on Edit, which has the focus."""
+    page = planner.page
+    page.keyboard.press("Control+k")
+    expect(page.get_by_role("dialog", name="Find or do something")).to_be_visible()
+    page.keyboard.type("qh")
+    expect(page.get_by_role("option").first).to_contain_text("Link Quay to Hill")
+    page.keyboard.press("Enter")
+    sheet = page.get_by_role("complementary", name="link quay-hill")
+    expect(sheet.get_by_role("button", name="Edit")).to_be_focused()
+    page.keyboard.press("Enter")
+    expect(sheet.get_by_label("Rate (Mbit/s)")).to_be_visible()
+    is_somewhere(page)

@@ -50,7 +50,9 @@ export function ItemSheet({
         <>
           <Facts list={list} item={item} />
           <p className="mt-2 flex gap-2">
-            <Button onClick={() => setEditing(true)}>Edit</Button>
+            <Button data-first onClick={() => setEditing(true)}>
+              Edit
+            </Button>
             {item.used_by.length === 0 && (
               <Button onClick={() => setDoing("removing")}>Delete …</Button>
             )}

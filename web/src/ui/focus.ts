@@ -37,12 +37,16 @@ export function useFocusBack() {
   );
 }
 
-/** Has the focus when it is shown, unless a field in it takes it, and gives it back. */
+/**
+ * Has the focus when it is shown, unless a field in it takes it, and gives it back. What is marked
+ * with `data-first` in it has the focus in its place: what most come for.
+ */
 export function useFocusWhileShown(box: RefObject<HTMLElement | null>) {
   useFocusBack();
   useEffect(() => {
     const own = box.current;
-    if (own && !own.contains(document.activeElement)) focusOn(own);
+    if (own && !own.contains(document.activeElement))
+      focusOn(own.querySelector<HTMLElement>("[data-first]") ?? own);
   }, [box]);
 }
 
