@@ -22,6 +22,8 @@ from gambrel.commands.places import PROJECT
 
 MOST_DEMO_MIB = 700.0
 MOST_LARGE_MIB = 3072.0
+THIS_WEEK = 0.75
+"""The part of the previews of a large estate that ask for the first week."""
 FIRST = date(2026, 11, 2)
 
 
@@ -170,11 +172,16 @@ def _large_previews(folder: str, count: int) -> str:
         plan = person.plan("large")
         jobs = _jobs(person, plan)
         first = date.fromisoformat(person.ask("GET", f"/plans/{plan}").json()["first_night"])
+        people = person, person.another()
+        for each in people:
+            each.patience_s = 600.0
 
         def ask(number: int) -> tuple[list[float], float]:
             chance, taken, peak = random.Random(4 + number), [], 0.0
             for _ in range((count + number) // 2):
-                taken.append(_preview(person, plan, jobs, chance, 4, first))
+                # Mostly this week, as planners do; a week farther off is simulated from the first.
+                weeks = 1 if chance.random() < THIS_WEEK else 4
+                taken.append(_preview(people[number], plan, jobs, chance, weeks, first))
                 peak = max(peak, gambrel.memory_mib())
             return taken, peak
 

@@ -74,6 +74,8 @@ class Served:
 class Person:
     """Somebody who is signed in, with an HTTP session of their own."""
 
+    patience_s = ANSWER_WITHIN_S
+
     def __init__(self, served: Served, link: str | None = None) -> None:
         self.address = served.address
         self.http = requests.Session()
@@ -101,7 +103,7 @@ class Person:
             headers["If-Match"] = f'"{revision}"'
         return self.http.request(
             method, f"{self.address}/api/v1{path}", json=body, headers=headers,
-            timeout=ANSWER_WITHIN_S,
+            timeout=self.patience_s,
         )  # fmt: skip
 
     def plan(self, name: str = "larkmoor") -> int:

@@ -6,13 +6,20 @@ of them are never quiet.
 
 from __future__ import annotations
 
+from dataclasses import replace
+from datetime import date
 from random import Random
 from typing import Any
 
-from plans import EVERY_DAY
+from plans import DAY, EVERY_DAY
 
+from gambrel.core.nights.nights import night_of, planner_zone
 from gambrel.core.plan.objects import Plan
 from gambrel.core.plan.reading import read_plan
+from gambrel.core.simulation.simulate import state_at
+
+FIRST = date(2026, 11, 2)
+"""Their first night."""
 
 ZONES = ("Europe/Dublin", "Europe/Oslo")
 DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
@@ -151,6 +158,20 @@ def busy_file(seed: int, *, slow: bool = False) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def busy_plan(seed: int, *, slow: bool = False) -> Plan:
-    """The plan of `busy_file`."""
-    return read_plan(busy_file(seed, slow=slow))
+def busy_plan(seed: int, *, slow: bool = False, history: bool | None = None) -> Plan:
+    """The plan of `busy_file`.
+
+    Args:
+        history: whether it has the points that two weeks before its first night would have left;
+            None: two plans of three have.
+    """
+    plan = read_plan(busy_file(seed, slow=slow))
+    return with_history(plan) if (seed % 3 if history is None else history) else plan
+
+
+def with_history(plan: Plan) -> Plan:
+    """The plan with the points of a simulation of the two weeks before its first night."""
+    first = night_of(FIRST, planner_zone(plan)).start
+    points = state_at(plan, first - 14 * DAY, first + 60, first).points
+    known = tuple(point for point in points if point.exists_from <= first)
+    return replace(plan, state=replace(plan.state, points=known))

@@ -7,16 +7,21 @@ import pytest
 from plans import DAY, FRIDAY_NOON, small_plan
 from runs_told import as_planned
 
+from gambrel.core.estate.differences import renamed
 from gambrel.core.ledger.events import event_from
 from gambrel.core.ledger.predicting import predicted_runs
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.nights.nights import night_of
+from gambrel.core.plan.objects import Found
 from gambrel.core.simulation.simulate import simulate
 from gambrel.store import ledger, runners
+from gambrel.store.acceptances import replace_estate
 from gambrel.store.housekeeping import Keep, drop_old_results
 from gambrel.store.ledger_models import LedgerEventRow, LedgerPointRow, in_us
 from gambrel.store.models import now_utc
 from gambrel.store.plans import NotFound, locked_plan, store_plan
+from gambrel.store.point_checks import PointCheck, check_by_hand
+from gambrel.store.point_owners import plans_whose_points_moved
 
 PLAN = small_plan()
 ZONE = "Europe/Dublin"
@@ -254,3 +259,70 @@ def test_what_was_reported_long_ago_goes_and_runs_stay(maker, plan_id, told):
         kept = db.query(LedgerPointRow).filter(LedgerPointRow.plan_id == plan_id).count()
     assert kept == len(points)
     assert [run.outcome for run in of_night(maker, plan_id)] == ["done", "done"]
+
+
+# --- names of machines --------------------------------------------------------------------------
+
+
+def _found(plan):
+    """The plan as if a source had named its machines."""
+    machines = tuple(
+        replace(m, facts=replace(m.facts, found=Found("source", f"uid-{m.id}")))
+        for m in plan.machines
+    )
+    return replace(plan, machines=machines)
+
+
+def _called(plan, names):
+    """The plan with other names for machines, as their source names them now."""
+    between = {old: f"{old} for now" for old in names}
+    for old, name in between.items():
+        plan = renamed(plan, old, name)
+    for old, new in names.items():
+        plan = renamed(plan, between[old], new)
+    return plan
+
+
+@pytest.mark.parametrize(
+    "names",
+    [{"gate": "turnstile"}, {"gate": "fares", "fares": "gate"}],
+    ids=["one", "two that change names"],
+)
+def test_points_of_a_machine_follow_its_new_name(maker, told, names, request):
+    events, _ = told
+    plan = _found(PLAN)
+    with maker.begin() as db:
+        head = store_plan(db, request.node.name[:80], plan, actor="test")
+    take(maker, head.id, events)
+    with maker.begin() as db:
+        was = ledger.points_at(db, head.id, NIGHT.end)
+        bad = next(p for p in was if p.machine == "gate")
+        check = PointCheck(
+            bad.job, "gate", bad.repository, bad.at, "hand", False, NIGHT.end, note="", actor="me"
+        )
+        check_by_hand(db, head.id, check)
+    with maker.begin() as db:
+        now = _called(plan, names)
+        replace_estate(
+            db, head.id, now, ["other names"], [], lambda _: plan, head.adopted_version, actor="me"
+        )
+        assert plans_whose_points_moved(db) == {head.id}
+    with maker() as db:
+        found = ledger.points_at(db, head.id, NIGHT.end)
+        places = {(p.machine, p.at, p.kind) for p in found}
+        assert places == {(names.get(p.machine, p.machine), p.at, p.kind) for p in was}
+        assert {p.machine for p in found if p.bad_since} == {names["gate"]}
+
+
+def test_a_runner_goes_on_under_the_new_name():
+    plan = _found(PLAN)
+    performance = as_planned(plan, NIGHT.start)
+    performance.advance(NIGHT.start + 9.02 * 3600)  # In the middle of the first machine.
+    performance.adopt(_called(plan, {"gate": "turnstile"}))
+    events = performance.advance(NIGHT.end)
+    ended = {e["machine"]: e["outcome"] for e in events if e["what"] == "machine ended"}
+    assert ended["turnstile"] == "done"
+    assert "gate" not in ended
+    later = performance.advance(NIGHT.end + DAY)
+    kinds = {e["machine"]: e["kind"] for e in later if e["what"] == "machine started"}
+    assert kinds["turnstile"] == "incremental"

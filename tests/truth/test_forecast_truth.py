@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-from datetime import date, timedelta
+from datetime import timedelta
 from random import Random
 
 import pytest
-from busy_plans import busy_plan
+from busy_plans import FIRST, busy_plan
 from truths import seeds
 
 from gambrel.core.edits.item_edits import ChangeItem, OperationError, RemoveItem
@@ -18,16 +17,15 @@ from gambrel.core.loads.load_series import load_names, load_table
 from gambrel.core.nights.nights import Night, night_of, night_outcome, planner_zone, runs_of
 from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.simulation.forecast import Forecast, Run
-from gambrel.core.simulation.simulate import simulate, state_at
+from gambrel.core.simulation.simulate import simulate
 from gambrel.work.forecaster import Forecaster
 
-MONDAY = date(2026, 11, 2)
 WEEKS = 8
 BEYOND_S = 40 * 86_400.0
 
 
 def nights_of(plan: Plan, weeks: int = WEEKS) -> list[Night]:
-    return [night_of(MONDAY + timedelta(days=i), planner_zone(plan)) for i in range(7 * weeks)]
+    return [night_of(FIRST + timedelta(days=i), planner_zone(plan)) for i in range(7 * weeks)]
 
 
 def uninterrupted(plan: Plan, weeks: int = WEEKS) -> Forecast:
@@ -69,14 +67,6 @@ def same_loads(told: Forecast, whole: Forecast, night: Night) -> None:
             theirs.mean(night.start, night.end), rel=1e-9, abs=1e-9
         )
         assert mine.pressed_s == pytest.approx(theirs.pressed_s, abs=1e-3)
-
-
-def with_history(plan: Plan) -> Plan:
-    """The plan with the points that two weeks before its first night would have left."""
-    first = nights_of(plan, 1)[0].start
-    points = state_at(plan, first - 14 * 86_400, first + 60, first).points
-    known = tuple(point for point in points if point.exists_from <= first)
-    return replace(plan, state=replace(plan.state, points=known))
 
 
 def _edit_of_points(plan: Plan, job: Job, random: Random) -> Operation:
@@ -143,8 +133,6 @@ def test_drafts_and_previews_are_those_of_one_long_simulation(request):
     for seed in seeds(request, 12):
         random = Random(seed)
         plan = busy_plan(seed, slow=seed % 2 == 0)
-        if seed % 3:
-            plan = with_history(plan)
         nights = nights_of(plan, 4)
         base = Forecaster(plan, nights[0])
         shown, draft = base, plan

@@ -259,5 +259,4 @@ def adopt(draft_id: int, json_data: dict[str, Any]) -> Any:
             "A second person is asked for here: who changed something in a draft does not adopt "
             "it. Have somebody who may plan look at it. The draft is as it was.",
         ) from None
-    planning().forget_bad_points(head.id)
     return {"id": head.id, "name": head.name, "adopted_version": head.adopted_version}

@@ -157,5 +157,4 @@ def go_back(plan_id: int, adoption_id: int, json_data: dict[str, Any]) -> Any:
     head = planning().write(
         lambda db: store.go_back(db, plan_id, adoption_id, actor=actor(), note=json_data["note"])
     )
-    planning().forget_bad_points(plan_id)
     return {"id": head.id, "name": head.name, "adopted_version": head.adopted_version}

@@ -15,6 +15,7 @@ from random import Random
 from typing import Any, NamedTuple
 
 from gambrel.core.edits.point_owners import handed_over, handovers
+from gambrel.core.estate.effect import new_names
 from gambrel.core.ledger.ordering import (
     LASTING,
     TONIGHT_ONLY,
@@ -353,7 +354,9 @@ class Performance:
 
     def adopt(self, plan: Plan) -> None:
         """Go on with another plan."""
-        state, bad = self.state(), found_bad(plan)
+        names, bad = new_names(self.adopted, plan), found_bad(plan)
+        state = _called(self.state(), names)
+        self.locked = {names.get(m, m): since for m, since in self.locked.items()}
         # Whose points are may have changed: the plan says it of those that it knows, and what came
         # since goes along with its chain.
         known = {(p.machine, round(p.at * 1000), p.kind) for p in plan.state.points}
@@ -492,6 +495,31 @@ class Performance:
                         )
                     )  # fmt: skip
         return found
+
+
+def _called(state: State, names: Mapping[str, str]) -> State:
+    """A state with other names of machines."""
+
+    def named(items: tuple[Any, ...]) -> tuple[Any, ...]:
+        return tuple(
+            replace(item, machine=names[item.machine]) if item.machine in names else item
+            for item in items
+        )
+
+    running = state.running
+    if not names or running is None:
+        return state
+    return replace(
+        state,
+        points=named(state.points),
+        running=replace(
+            running,
+            runs=tuple(replace(run, machines=named(run.machines)) for run in running.runs),
+            copies=named(running.copies),
+            merges=named(running.merges),
+            built_on=named(running.built_on),
+        ),
+    )
 
 
 def _fitting(plan: Plan, state: State) -> State:

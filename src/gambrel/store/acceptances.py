@@ -14,7 +14,7 @@ from gambrel.core.edits.operations import apply_all, points_move
 from gambrel.core.estate.differences import (
     EstateError,
 )
-from gambrel.core.estate.effect import with_estate_of
+from gambrel.core.estate.effect import new_names, with_estate_of
 from gambrel.core.estate.facts import FactEdit
 from gambrel.core.plan.objects import Plan
 from gambrel.store.audit import audit
@@ -27,7 +27,7 @@ from gambrel.store.models import (
 )
 from gambrel.store.plan_tables import save_plan
 from gambrel.store.plans import NotFound, draft, emptied_versions
-from gambrel.store.point_owners import with_ledger_points
+from gambrel.store.point_owners import rename_machines, with_ledger_points
 
 PlanOf = Callable[[int], Plan]
 """Gives the plan of a version, from memory where it is known."""
@@ -91,7 +91,9 @@ def _change_estate(
     """
     before = lock_plan(session, plan_id)
     head = session.get_one(PlanRow, plan_id)
-    plan = change(plan_of(before))
+    was = plan_of(before)
+    plan = change(was)
+    rename_machines(session, plan_id, new_names(was, plan))
     told = list(words())
     head.adopted_version = save_plan(session, plan_id, plan, f"{what}: {len(told)}")
     row = AcceptanceRow(

@@ -1,8 +1,8 @@
-"""Restore points of the ledger come to other owners when a plan that says so is adopted."""
+"""Restore points of the ledger go along with the plan: to other jobs, under other names."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import asdict, replace
 from typing import Any
 
@@ -12,10 +12,11 @@ from sqlalchemy.orm import Session
 
 from gambrel.core.edits.point_owners import Handover, handed_over, stored_factor
 from gambrel.core.plan.objects import ExistingPoint, Plan
-from gambrel.store.ledger_models import LedgerPointRow, PointCheckRow
+from gambrel.store.ledger_models import LedgerPointRow, LeftOverRow, PointCheckRow
 from gambrel.store.models import AdoptionRow
 
 MACHINES_AT_ONCE = 500
+_MOVED = "plans whose points moved"
 
 
 def with_ledger_points(session: Session, plan_id: int, plan: Plan) -> Plan:
@@ -54,6 +55,7 @@ def hand_over(session: Session, plan_id: int, plan: Plan, found: Iterable[Handov
         plan: one that has the repositories that are named.
     """
     for each in found:
+        _note_moved(session, plan_id)
         factor = 1.0
         if each.repository != each.to_repository:
             factor = stored_factor(plan, each.repository, each.to_repository)
@@ -71,6 +73,38 @@ def hand_over(session: Session, plan_id: int, plan: Plan, found: Iterable[Handov
                 .prefix_with("IGNORE", dialect="mysql")
                 .execution_options(synchronize_session=False)
             )
+
+
+def plans_whose_points_moved(session: Session) -> set[int]:
+    """Numbers of plans of which a session has moved or renamed points."""
+    return set(session.info.get(_MOVED, ()))
+
+
+def _note_moved(session: Session, plan_id: int) -> None:
+    session.info.setdefault(_MOVED, set()).add(plan_id)
+
+
+def rename_machines(session: Session, plan_id: int, names: Mapping[str, str]) -> None:
+    """Have points, what was found out about them and what runs left behind follow new names.
+
+    Lines of the ledger keep the names as they were.
+    """
+    if not names:
+        return
+    _note_moved(session, plan_id)
+    # By way of names that nobody has: two machines may have changed names with each other.
+    between = {old: f"~renamed {i}~" for i, old in enumerate(names)}
+    steps = (between, {between[old]: new for old, new in names.items()})
+    for step in steps:
+        for model in (LedgerPointRow, PointCheckRow, LeftOverRow):
+            for old, new in step.items():
+                session.execute(
+                    update(model)
+                    .where(model.plan_id == plan_id, model.machine == old)
+                    .values(machine=new)
+                    .prefix_with("IGNORE", dialect="mysql")
+                    .execution_options(synchronize_session=False)
+                )
 
 
 def _some_at_once(machines: tuple[str, ...]) -> Iterator[tuple[str, ...]]:

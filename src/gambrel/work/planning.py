@@ -21,7 +21,7 @@ from gambrel.store import ledger, point_checks
 from gambrel.store.database import Sessions, in_transaction
 from gambrel.store.plan_tables import Unreadable
 from gambrel.store.plans import Draft, PlanHead, last_readable, plan_of_version, version_plan
-from gambrel.store.point_owners import owned_as_in
+from gambrel.store.point_owners import owned_as_in, plans_whose_points_moved
 from gambrel.store.sign_in import identity
 from gambrel.work.forecast_cache import ForecastCache
 from gambrel.work.forecaster import Forecaster, origin_night
@@ -100,7 +100,17 @@ class Planning:
 
     def write(self, work: Callable[[Session], T]) -> T:
         """Run a change as one transaction, see `store.database.in_transaction`."""
-        return in_transaction(self.sessions, work)
+        moved: set[int] = set()
+
+        def noting(session: Session) -> T:
+            done = work(session)
+            moved.update(plans_whose_points_moved(session))
+            return done
+
+        done = in_transaction(self.sessions, noting)
+        for plan_id in moved:
+            self.forget_bad_points(plan_id)
+        return done
 
     def _get(self, key: str, make: Callable[[], Forecaster]) -> Forecaster:
         """What is kept under a key, made where it is not; whoever asks meanwhile waits for it."""
@@ -148,7 +158,7 @@ class Planning:
             return self._bad[plan_id]
 
     def forget_bad_points(self, plan_id: int) -> None:
-        """Have the bad points of a plan looked up again: one was checked, or has another owner."""
+        """Have the bad points of a plan looked up again: one was checked or has another name."""
         with self._looking:
             self._bad.pop(plan_id, None)
 

@@ -569,6 +569,9 @@ def with_names(plan: p.Plan, names: Mapping[str, str]) -> p.Plan:
                 machines=selection(job.machines),
                 exclude_disks=tuple((name(m), disk) for m, disk in job.exclude_disks),
                 exclude_paths=tuple(replace(x, machine=name(x.machine)) for x in job.exclude_paths),
+                exclude_reasons=tuple(
+                    replace(x, machine=name(x.machine)) for x in job.exclude_reasons
+                ),
             )
             for job in plan.jobs
         ),

@@ -59,6 +59,13 @@ def _names_by_identity(plan: p.Plan) -> dict[tuple[str, str], str]:
     return {_identity(machine): machine.id for machine in plan.machines}
 
 
+def new_names(before: p.Plan, after: p.Plan) -> dict[str, str]:
+    """What machines of a plan are called in another, where that is another name than before."""
+    now = _names_by_identity(after)
+    names = ((m.id, now.get(_identity(m), m.id)) for m in before.machines)
+    return {old: new for old, new in names if old != new}
+
+
 # --- bringing back ----------------------------------------------------------------------------
 
 
