@@ -314,6 +314,23 @@ def test_points_of_a_machine_follow_its_new_name(maker, told, names, request):
         assert {p.machine for p in found if p.bad_since} == {names["gate"]}
 
 
+def test_a_run_under_way_has_the_new_name(maker):
+    plan = _found(PLAN)
+    with maker.begin() as db:
+        head = store_plan(db, "renamed in the night", plan, actor="test")
+    at = NIGHT.start + 9.02 * 3600
+    take(maker, head.id, [event_from(e) for e in as_planned(plan, NIGHT.start).advance(at)])
+    now = _called(plan, {"gate": "turnstile"})
+    with maker.begin() as db:
+        (before,) = ledger.runs_under_way(db, head.id)
+        replace_estate(
+            db, head.id, now, ["other names"], [], lambda _: plan, head.adopted_version, actor="me"
+        )
+        (after,) = ledger.runs_under_way(db, head.id)
+    assert set(before.machines) == {"gate", "fares"}
+    assert after.machines["turnstile"] == replace(before.machines["gate"], machine="turnstile")
+
+
 def test_a_runner_goes_on_under_the_new_name():
     plan = _found(PLAN)
     performance = as_planned(plan, NIGHT.start)

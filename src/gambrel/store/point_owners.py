@@ -12,7 +12,13 @@ from sqlalchemy.orm import Session
 
 from gambrel.core.edits.point_owners import Handover, handed_over, stored_factor
 from gambrel.core.plan.objects import ExistingPoint, Plan
-from gambrel.store.ledger_models import LedgerPointRow, LeftOverRow, PointCheckRow
+from gambrel.store.ledger_models import (
+    LedgerMachineRow,
+    LedgerPointRow,
+    LedgerRunRow,
+    LeftOverRow,
+    PointCheckRow,
+)
 from gambrel.store.models import AdoptionRow
 
 MACHINES_AT_ONCE = 500
@@ -87,7 +93,7 @@ def _note_moved(session: Session, plan_id: int) -> None:
 def rename_machines(session: Session, plan_id: int, names: Mapping[str, str]) -> None:
     """Have points, what was found out about them and what runs left behind follow new names.
 
-    Lines of the ledger keep the names as they were.
+    So do runs that are under way; lines of those that are over keep the names as they were.
     """
     if not names:
         return
@@ -95,12 +101,23 @@ def rename_machines(session: Session, plan_id: int, names: Mapping[str, str]) ->
     # By way of names that nobody has: two machines may have changed names with each other.
     between = {old: f"~renamed {i}~" for i, old in enumerate(names)}
     steps = (between, {between[old]: new for old, new in names.items()})
+    runs = select(LedgerRunRow.id).where(
+        LedgerRunRow.plan_id == plan_id,
+        LedgerRunRow.began.is_not(None),
+        LedgerRunRow.ended.is_(None),
+    )
+    of_plan: tuple[tuple[Any, ColumnElement[bool]], ...] = (
+        (LedgerPointRow, LedgerPointRow.plan_id == plan_id),
+        (PointCheckRow, PointCheckRow.plan_id == plan_id),
+        (LeftOverRow, LeftOverRow.plan_id == plan_id),
+        (LedgerMachineRow, LedgerMachineRow.run_id.in_(runs)),
+    )
     for step in steps:
-        for model in (LedgerPointRow, PointCheckRow, LeftOverRow):
+        for model, its in of_plan:
             for old, new in step.items():
                 session.execute(
                     update(model)
-                    .where(model.plan_id == plan_id, model.machine == old)
+                    .where(its, model.machine == old)
                     .values(machine=new)
                     .prefix_with("IGNORE", dialect="mysql")
                     .execution_options(synchronize_session=False)
