@@ -30,6 +30,7 @@ retentions = st.sampled_from(
 )
 
 
+OF_VMS = [{"field": "kind", "op": "is", "value": "vm"}]
 second_nics = st.sampled_from(
     [
         {},
@@ -232,7 +233,14 @@ def plans(draw):
                 },
             ],
             "machines": [draw(machines(i)) for i in range(count)],
-            "windows": [{"id": "night", "time_zone": ZONE, "open": [open_]}],
+            "windows": [
+                {
+                    "id": "night",
+                    "time_zone": ZONE,
+                    "open": [open_],
+                    "default_for": draw(st.sampled_from([[], [], [OF_VMS]])),
+                }
+            ],
             "jobs": made,
             "state": {
                 "points": draw(points_before(made)),

@@ -160,6 +160,9 @@ class LookSchema(Schema):
         Integer, metadata={"description": "restore points that it goes on from, in its repository"}
     )
     points_elsewhere = required(List, Nested(PointsElsewhereSchema))
+    default_window = nullable(
+        String, metadata={"description": "the window that it has where it names none"}
+    )
 
 
 class SayRequestSchema(AskedSchema):

@@ -21,6 +21,7 @@ from gambrel.core.edits import item_edits
 from gambrel.core.edits.operations import operation_to_dict
 from gambrel.core.loads.load_series import LoadSeries, load_table, shown_load_names
 from gambrel.core.loads.night_loads import loads_in_spans
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.repository_volumes import placed
 from gambrel.core.model.restore_points import PointRecord
 from gambrel.core.nights.nights import Night, night_of, week_of
@@ -283,9 +284,10 @@ def _opening(opening: Opening) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _job(job: Job) -> dict[str, Any]:
+def _job(plan: Plan, job: Job) -> dict[str, Any]:
     return {
         "job": job.id, "name": job.name, "at_window_end": job.at_window_end, "locked": job.locked,
+        "by_default": job.window is None and window_of(plan, job) is not None,
     }  # fmt: skip
 
 
@@ -316,7 +318,7 @@ def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
                     _opening(o) for o in ahead if o.opens < start + OPENINGS_DAYS * DAY
                 ][:40],
                 "clock_changes": [_opening(o) for o in ahead if o.clock_moves_s],
-                "jobs": [_job(job) for job in plan.jobs if job.window == window.id],
+                "jobs": [_job(plan, job) for job in plan.jobs if window_of(plan, job) is window],
                 "touching": [
                     {
                         "job": t.job, "name": plan.job_by_id[t.job].name,
@@ -337,7 +339,7 @@ def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
             }
             for c in plan.calendars
         ],
-        "jobs_without": [_job(job) for job in plan.jobs if job.window is None],
+        "jobs_without": [_job(plan, job) for job in plan.jobs if window_of(plan, job) is None],
     }  # fmt: skip
     return revision_tag(jsonify(body), head, draft)
 

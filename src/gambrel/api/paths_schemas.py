@@ -160,6 +160,9 @@ class JobInWindowSchema(Schema):
     name = required(String)
     at_window_end = required(String)
     locked = required(Boolean)
+    by_default = required(
+        Boolean, metadata={"description": "whether the window is the default of its machines"}
+    )
 
 
 class WindowSchema(Schema):

@@ -21,6 +21,7 @@ from gambrel.core.loads.lanes import BarKind, Lane, Mark
 from gambrel.core.loads.load_series import LoadSeries, load_names, load_table, shown_load_names
 from gambrel.core.loads.night_loads import SpanLoad, loads_in_spans, tightest
 from gambrel.core.loads.time_account import account_of
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import (
     Night,
@@ -97,7 +98,7 @@ def job(plan: Plan, item: Job) -> dict[str, Any]:
         "priority": item.priority,
         "locked": item.locked,
         "after": item.after,
-        "window": item.window,
+        "window": None if (window := window_of(plan, item)) is None else window.id,
         "repository": item.repository,
         "machines": len(machines),
         "used_gib": sum(disk.used_gib for machine in machines for disk in machine.disks),
@@ -408,8 +409,9 @@ def _window_hours(the_plan: Plan, item: Night) -> dict[str, tuple[float, float]]
     """When each job's window is open that night, whether it has a run or not."""
     found: dict[str, tuple[float, float]] = {}
     for entry in the_plan.jobs:
-        if entry.window is not None:
-            span = window_span(the_plan.window_by_id[entry.window], item.start)
+        window = window_of(the_plan, entry)
+        if window is not None:
+            span = window_span(window, item.start)
             if span is not None and span.opens < item.end:
                 found[entry.id] = (span.opens, min(span.closes, item.end))
     return found

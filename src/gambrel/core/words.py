@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 from zoneinfo import ZoneInfo
 
+from gambrel.core.model.job_windows import has_default_window, window_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import effective_kind
 from gambrel.core.plan.objects import Condition, Copy, Job, Plan, Retention, Schedule
@@ -197,8 +198,12 @@ def _check(job: Job) -> str:
     return "a checksum" if job.verify == "checksum" else "nothing"
 
 
-def _window(job: Job) -> str:
-    said = "no window" if job.window is None else f"{job.window}, {_WINDOW_END[job.at_window_end]}"
+def _window(plan: Plan, job: Job) -> str:
+    window = window_of(plan, job)
+    said = "no window"
+    if window is not None:
+        of = " (the default of its machines)" if has_default_window(plan, job) else ""
+        said = f"{window.id}{of}, {_WINDOW_END[job.at_window_end]}"
     if job.start_within_min is not None:
         said += f", started within {number(job.start_within_min)} min"
     if job.stop_after_min is not None:
@@ -280,7 +285,7 @@ def job_clauses(plan: Plan, job: Job) -> list[Clause]:
         Clause("machines", "Back up", _machines(plan, job)),
         Clause("to", "to", job.repository),
         Clause("runs", "as", _runs(plan, job)),
-        Clause("window", "inside", _window(job)),
+        Clause("window", "inside", _window(plan, job)),
         Clause("readers", "read by", _readers(job)),
         Clause("kept", "kept", retention_in_words(job.retention)),
         Clause("check", "checked by", _check(job)),

@@ -24483,6 +24483,8 @@ export interface components {
             /** @description restore points that it goes on from, in its repository */
             points_before: number;
             points_elsewhere: components["schemas"]["PointsElsewhereSchema"][];
+            /** @description the window that it has where it names none */
+            default_window: string | null;
         };
         LookRequestSchema: {
             /** @default null */
@@ -25036,6 +25038,8 @@ export interface components {
             name: string;
             at_window_end: string;
             locked: boolean;
+            /** @description whether the window is the default of its machines */
+            by_default: boolean;
         };
         TouchSchema: {
             job: string;

@@ -23,6 +23,9 @@ import {
   type Windows,
   windowsQuery,
 } from "../api/pathQueries";
+import { choicesQuery } from "../api/jobQueries";
+import { Rules } from "../sentence/editors/rules";
+import type { Condition } from "../sentence/value";
 import { WeekPainter } from "./WeekPainter";
 
 const ENDS: Record<string, string> = {
@@ -262,7 +265,7 @@ function WindowEditor({
   all: Windows;
   onGone: () => void;
 }) {
-  const { plan } = useWorkbench();
+  const { plan, draft } = useWorkbench();
   const { values, set, bar } = useTrial(
     `window ${window.id}`,
     `window ${window.id}`,
@@ -280,6 +283,8 @@ function WindowEditor({
   const moved = (values["jobs"] ?? {}) as Record<string, Place>;
   const open = (values["open"] ?? window.value["open"]) as Interval[];
   const exceptions = (values["exceptions"] ?? window.value["exceptions"]) as Exception[];
+  const defaults = (values["default_for"] ?? window.value["default_for"] ?? []) as Condition[][];
+  const choices = useQuery(choicesQuery(plan, draft));
   const zone = String(values["time_zone"] ?? window.value["time_zone"]);
   const cells = paint(
     open.map((i) => ({ ...i, value: true })),
@@ -289,7 +294,12 @@ function WindowEditor({
   const setEnd = (job: string, to: string, end: string) =>
     set({ jobs: { ...moved, [job]: { window: to === "none" ? null : to, at_window_end: end } } });
   const names = all.windows.map((w) => w.id);
-  const where = (job: string) => (job in moved ? (moved[job]?.window ?? "none") : window.id);
+  const where = ({ job, by_default }: PlanWindow["jobs"][number]) =>
+    (job in moved ? moved[job]?.window : by_default ? null : window.id) ?? "none";
+  const ways = ({ by_default }: PlanWindow["jobs"][number]) => [
+    ...names.map((each) => ({ value: each, label: each })),
+    { value: "none", label: by_default ? `${window.id}, by default` : "none" },
+  ];
   const near = (job: string) => window.touching.findIndex((t) => t.job === job) >>> 0;
   const inOrder = [...window.jobs].sort((a, b) => near(a.job) - near(b.job));
   const nightOf = (instant: string) => dayClock(instant, zone);
@@ -336,6 +346,19 @@ function WindowEditor({
         <section>
           <h3 className="font-semibold">Exceptions by date</h3>
           <Exceptions exceptions={exceptions} onChange={(now) => set({ exceptions: now })} />
+          <h3 className="mt-3 font-semibold">Default for jobs of these machines</h3>
+          <p className="text-ink-2">
+            {defaults.length
+              ? "A job without a window of its own runs in this one where all of its machines match."
+              : "Of none: jobs name it themselves."}
+          </p>
+          {choices.data && (
+            <Rules
+              rules={defaults}
+              offered={choices.data}
+              onChange={(rules) => set({ default_for: rules })}
+            />
+          )}
           {bar}
           <h3 className="mt-3 font-semibold">Opens next</h3>
           <ul>
@@ -379,12 +402,12 @@ function WindowEditor({
                           lead=""
                           value={moved[job.job]?.at_window_end ?? job.at_window_end}
                           options={Object.entries(ENDS).map(([value, label]) => ({ value, label }))}
-                          onChange={(end) => setEnd(job.job, where(job.job), end)}
+                          onChange={(end) => setEnd(job.job, where(job), end)}
                         />
                         <Choice
                           lead="in"
-                          value={where(job.job)}
-                          options={[...names, "none"].map((v) => ({ value: v, label: v }))}
+                          value={where(job)}
+                          options={ways(job)}
                           onChange={(to) =>
                             setEnd(job.job, to, moved[job.job]?.at_window_end ?? job.at_window_end)
                           }

@@ -512,6 +512,13 @@ describe("the other clauses", () => {
     expect(set.at(-1)).toEqual({ limit_mbit_per_s: 300 });
   });
 
+  it("say which window is the default where a job names none", async () => {
+    const look = { ...LOOK, default_window: "late" } as unknown as Look;
+    const { set, user } = await edit("window", {}, {}, look);
+    await pick(user, "Window night", "late, the default of its machines");
+    expect(set.at(-1)).toEqual({ window: null });
+  });
+
   it("hold a job to a network, and let it go again", async () => {
     const held = await edit("limits");
     await pick(held.user, "Network each machine's own", "storage only");

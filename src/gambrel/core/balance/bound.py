@@ -29,6 +29,7 @@ from gambrel.core.balance.linear_program import (
 from gambrel.core.balance.moves import reaching_proxies
 from gambrel.core.balance.objective import watched
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.paths import Candidate
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import (
@@ -119,7 +120,8 @@ class Relaxation:
         self.fulls = [0] * len(self.plan.jobs)
         self.works: list[Work] = []
         for position, job in enumerate(self.plan.jobs):
-            if job.window is not None and job.after is None and job.id not in self.unsure:
+            windowed = window_of(self.plan, job) is not None
+            if windowed and job.after is None and job.id not in self.unsure:
                 self.works += self._works(position, job)
         at_work = {work.job for work in self.works}
         self.sides = {i: self._sides(i, self.plan.jobs[i]) for i in sorted(at_work)}
@@ -140,7 +142,8 @@ class Relaxation:
         for at, kind, _ in found:
             by_night.setdefault(self._night(at), []).append((at, kind))
         free = free and self.fulls[position] > 0
-        window = self.plan.window_by_id[job.window or ""]
+        window = window_of(self.plan, job)
+        assert window is not None
         for night in range(len(problem.nights)):
             own = by_night.get(night, [])
             if not own and not free:

@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo
 from gambrel.core.balance.problem import MoveKind, Problem
 from gambrel.core.edits.item_edits import ChangeItem, OperationError
 from gambrel.core.edits.operations import MoveFull, MoveStart, Operation, SetProxies, apply_all
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import protected_disks
 from gambrel.core.plan.objects import DayRowSchedule, Job, Plan, RuleSchedule, Schedule
@@ -187,9 +188,10 @@ def _nights(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
 
 def opening_of(plan: Plan, job: Job, at: float) -> tuple[float, float] | None:
     """When the window of a job next opens and closes; None without a window."""
-    if job.window is None:
+    window = window_of(plan, job)
+    if window is None:
         return None
-    span = window_span(plan.window_by_id[job.window], at)
+    span = window_span(window, at)
     return None if span is None else (span.opens, span.closes)
 
 

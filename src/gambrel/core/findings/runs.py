@@ -8,6 +8,7 @@ from statistics import median
 
 from gambrel.core.findings.model import Finding, Look, Subject
 from gambrel.core.loads.time_account import account_of
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.plan.objects import DayRowSchedule
 from gambrel.core.schedules.calendars import clock_moves, job_occurrences, window_span
 from gambrel.core.simulation.forecast import SLOT_PARTS, MachineOutcome, Run
@@ -184,9 +185,9 @@ def short_interval(look: Look) -> Iterator[Finding]:
 def window_never_opens(look: Look) -> Iterator[Finding]:
     """A schedule's occurrences find no open window within eight days."""
     for job in look.plan.jobs:
-        if job.window is None:
+        window = window_of(look.plan, job)
+        if window is None:
             continue
-        window = look.plan.window_by_id[job.window]
         for position in range(len(job.schedules)):
             due = [
                 instant
@@ -201,7 +202,7 @@ def window_never_opens(look: Look) -> Iterator[Finding]:
                     "window never opens",
                     "breaks",
                     (Subject("job", job.id),),
-                    f"{job.name}: window {job.window} does not open within 8 days of "
+                    f"{job.name}: window {window.id} does not open within 8 days of "
                     f"{moment(shut[0], look.zone_of(job.id))}.",
                     f"{count(len(shut), 'run')} of its schedule {position + 1} can never start; "
                     "give the window hours, or the job another window.",

@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from gambrel.core.ledger.records import MachineRecord, RunRecord
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.nights.nights import Night, runs_of
 from gambrel.core.plan.objects import Plan
 from gambrel.core.schedules.calendars import NEVER, window_span
@@ -35,8 +36,8 @@ def predicted_runs(forecast: Forecast, night: Night) -> list[RunRecord]:
 
 def window_end(plan: Plan, job: str, occurrence: float) -> float | None:
     """When the window of a run closes that falls due at an instant; None where it never does."""
-    window = plan.job_by_id[job].window
-    span = None if window is None else window_span(plan.window_by_id[window], occurrence)
+    window = window_of(plan, plan.job_by_id[job])
+    span = None if window is None else window_span(window, occurrence)
     return None if span is None or span.closes == NEVER else span.closes
 
 

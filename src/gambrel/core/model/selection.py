@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from gambrel.core.caches import MIB, ByteCache
@@ -103,14 +103,19 @@ def selected_machines(plan: Plan, job: Job) -> list[Machine]:
     listed = [plan.machine_by_id[ident] for ident in selection.ids if ident not in excluded]
     listed = [machine for machine in listed if not machine.gone]
     taken = excluded.union(selection.ids)
-    positions: set[int] = set()
-    for rule in selection.rules:
-        first, *rest = (_matching(plan, condition) for condition in rule)
-        positions |= first.intersection(*rest)
-    matching = [plan.machines[i] for i in sorted(positions) if plan.machines[i].id not in taken]
+    matching = [m for m in machines_of_rules(plan, selection.rules) if m.id not in taken]
     if job.machine_order != "listed":
         matching.sort(key=_ORDERS[job.machine_order])
     return listed + matching
+
+
+def machines_of_rules(plan: Plan, rules: Iterable[Sequence[Condition]]) -> list[Machine]:
+    """The machines for which all conditions of any rule hold, as they stand in the plan."""
+    positions: set[int] = set()
+    for rule in rules:
+        first, *rest = (_matching(plan, condition) for condition in rule)
+        positions |= first.intersection(*rest)
+    return [plan.machines[i] for i in sorted(positions)]
 
 
 def used_gib(machine: Machine) -> float:

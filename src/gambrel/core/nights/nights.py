@@ -11,6 +11,7 @@ from typing import Literal
 from zoneinfo import ZoneInfo
 
 from gambrel.core.loads.load_series import fullest_pool
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.plan.objects import Plan
 from gambrel.core.schedules.calendars import instant_of, local_of, window_span
 from gambrel.core.simulation.forecast import Forecast, Run
@@ -128,10 +129,11 @@ def today_of(plan: Plan, now: datetime) -> date:
 
 def walls(plan: Plan, night: Night, jobs: Iterable[str]) -> tuple[float, float] | None:
     """From when to when the windows of some jobs are open that night, all together."""
-    used = {plan.job_by_id[job].window for job in jobs}
+    found = (window_of(plan, plan.job_by_id[job]) for job in jobs)
+    used = {window.id: window for window in found if window is not None}
     spans = []
-    for ident in sorted(window for window in used if window is not None):
-        span = window_span(plan.window_by_id[ident], night.start)
+    for window in used.values():
+        span = window_span(window, night.start)
         if span is not None and span.opens < night.end:
             spans.append(span)
     if not spans:

@@ -99,12 +99,16 @@ MachineCondition = Annotated[Condition, CONDITION]
 DiskCondition = Annotated[Condition, DISK_CONDITION]
 
 
+Rule = Annotated[tuple[MachineCondition, ...], Rows(least=1)]
+"""Conditions that must all hold for a machine."""
+
+
 @dataclass(frozen=True, slots=True)
 class Selection:
     """Which machines a job protects: listed ones, those that match any rule, minus exclusions."""
 
     ids: Annotated[tuple[MachineId, ...], Rows(distinct=True)] = ()
-    rules: tuple[Annotated[tuple[MachineCondition, ...], Rows(least=1)], ...] = ()
+    rules: tuple[Rule, ...] = ()
     exclude: Annotated[tuple[MachineId, ...], Rows(distinct=True)] = ()
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date, datetime, time
 from typing import Annotated, ClassVar, Literal
 
+from gambrel.core.plan.conditions import Rule
 from gambrel.core.plan.kinds import CalendarId, Ident, Kind, Span, Weekday, Zone
 from gambrel.core.plan.places import Wrong
 from gambrel.core.plan.recurrence_rules import parse_rule
@@ -38,10 +39,18 @@ class WindowException:
 
 @dataclass(frozen=True, slots=True)
 class Window:
+    """Hours in which jobs may run.
+
+    Attributes:
+        default_for: rules as those of a selection. A job without a window of its own, of whose
+            machines all match one of them, runs in this window.
+    """
+
     id: Ident
     time_zone: Annotated[Zone, Key("Time zone")]
     open: Annotated[tuple[OpenInterval, ...], Key("Hours", form=False)]
     exceptions: Annotated[tuple[WindowException, ...], Key("Exceptions", form=False)] = ()
+    default_for: Annotated[tuple[Rule, ...], Key("Default for", form=False)] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.paths import Topology
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import cannot_quiesce, protected_bytes, protected_disks
@@ -197,9 +198,9 @@ def _has_fulls(case: _Case) -> bool:
 
 def _of_window(case: _Case) -> Iterator[JobProblem]:
     job, plan = case.job, case.plan
-    if job.window is None or job.after is not None:
+    window = window_of(plan, job)
+    if window is None or job.after is not None:
         return
-    window = plan.window_by_id[job.window]
     longest = 0.0
     for at, _, _ in job_occurrences(job, plan.calendar_by_id, case.from_, case.from_ + 14 * DAY):
         span = window_span(window, at)

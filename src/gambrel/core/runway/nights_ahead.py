@@ -8,10 +8,11 @@ leave in it, the month begins with its first night, and what they bring counts.
 from __future__ import annotations
 
 from calendar import monthrange
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.nights.nights import (
     Night,
     NightOutcome,
@@ -24,7 +25,7 @@ from gambrel.core.nights.nights import (
     runs_of,
     worst,
 )
-from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.objects import Plan, Window
 from gambrel.core.runway.expecting import Expected
 from gambrel.core.runway.months import Month
 from gambrel.core.runway.projection import project
@@ -141,12 +142,12 @@ def _nights_of(month: Month, from_: float, zone: str) -> tuple[Night, ...]:
 
 def look_at(stage: Stage, forecast: Forecast) -> MonthAhead:
     """A simulated month."""
-    window_of = {job.id: job.window for job in stage.plan.jobs}
+    window_by_job = {job.id: window_of(stage.plan, job) for job in stage.plan.jobs}
     outcomes = {night.date: night_outcome(forecast, night) for night in stage.nights}
     found = []
     for window in stage.plan.windows:
         mine = [
-            (night, [run for run in runs_of(forecast, night) if window_of[run.job] == window.id])
+            (night, [run for run in runs_of(forecast, night) if window_by_job[run.job] is window])
             for night in stage.nights
         ]
         if not any(runs for _, runs in mine):
@@ -170,7 +171,7 @@ def look_at(stage: Stage, forecast: Forecast) -> MonthAhead:
                 worst=None if verdict == "fits" else shown.date,
                 over_s=max(each[0] for each in weights),
                 not_done=sum(each[1] for each in weights),
-                reason=_chief(outcomes[shown.date], window.id, window_of)
+                reason=_chief(outcomes[shown.date], window, window_by_job)
                 if verdict != "fits"
                 else None,
             )
@@ -178,11 +179,12 @@ def look_at(stage: Stage, forecast: Forecast) -> MonthAhead:
     return MonthAhead(stage.month, len(stage.nights), tuple(found))
 
 
-def _chief(outcome: NightOutcome, window: str, window_of: dict[str, str | None]) -> Reason | None:
+def _chief(
+    outcome: NightOutcome, window: Window, window_by_job: Mapping[str, Window | None]
+) -> Reason | None:
     """The gravest reason of a night that is about a job of a window."""
-    return next(
-        (r for r in outcome.reasons if r.job is not None and window_of.get(r.job) == window), None
-    )
+    mine = (r for r in outcome.reasons if r.job is not None and window_by_job.get(r.job) is window)
+    return next(mine, None)
 
 
 def breaks(found: Sequence[MonthAhead]) -> dict[str, MonthAhead]:

@@ -3,14 +3,22 @@ import { type Choices as Offered } from "../../api/jobQueries";
 import { WINDOW_ENDS } from "./choices";
 import { type Props } from "./props";
 
-export function WindowEditor({ edit, offered }: Props & { offered: Offered }) {
+export function WindowEditor({ edit, look, offered }: Props & { offered: Offered }) {
   const { value, set } = edit;
   return (
     <>
       <Pick
         label="Window"
         value={(value["window"] as string | null) ?? ""}
-        options={[{ value: "", label: "none: at any hour" }, ...offered.windows]}
+        options={[
+          {
+            value: "",
+            label: look?.default_window
+              ? `${look.default_window}, the default of its machines`
+              : "none: at any hour",
+          },
+          ...offered.windows,
+        ]}
         onChange={(v) => set({ window: v || null })}
       />
       <Pick

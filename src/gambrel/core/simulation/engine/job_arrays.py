@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.paths import Candidate, Topology, Uses
 from gambrel.core.model.retention import kept_until
 from gambrel.core.model.selection import selected_machines
@@ -148,8 +149,9 @@ class JobRows:
 
     def _settings(self) -> Row:
         job, around = self._job, self._around
+        window = window_of(around.plan, job)
         return {
-            "window": -1 if job.window is None else around.window[job.window],
+            "window": -1 if window is None else around.window[window.id],
             "end_rule": t.WINDOW_ENDS.index(job.at_window_end),
             "chain": t.CHAINS.index(job.chain),
             "synthetic": int(makes_synthetic_fulls(around.plan, job)),

@@ -19,6 +19,7 @@ from gambrel.core.constants import (
     RELEASE_S,
     TRANSFORM_WORK,
 )
+from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.paths import Topology, Uses
 from gambrel.core.model.retention import ChainKey, Point, PointStore, linked
 from gambrel.core.model.selection import selected_machines
@@ -452,9 +453,9 @@ class Simulation:
                 self._deadline(instant, phase, run, action)
 
     def set_window(self, run: RunTask) -> None:
-        if run.job.window is None:
+        window = window_of(self.plan, run.job)
+        if window is None:
             return
-        window = self.plan.window_by_id[run.job.window]
         span = window_span(window, run.occurrence)
         if span is None:
             run.never_opens = True
