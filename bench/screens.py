@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
 import statistics
 import tempfile
 from pathlib import Path
@@ -14,6 +13,7 @@ from sizes import BARS, FRAMES, SETTLED_MS, large, sample
 
 from gambrel.commands.database import Instance, free_port
 from gambrel.commands.opening import prepared
+from gambrel.commands.places import chromium_path
 from gambrel.commands.serving import Application
 from gambrel.core.plan.reading import read_plan
 from gambrel.store.plans import store_plan
@@ -85,9 +85,7 @@ def screens() -> list[str]:
             application.wait_until_ready()
             address = f"http://127.0.0.1:{port}"
             with sync_playwright() as playwright:
-                browser = playwright.chromium.launch(
-                    executable_path=shutil.which("chromium"), args=FLAGS
-                )
+                browser = playwright.chromium.launch(executable_path=chromium_path(), args=FLAGS)
                 page = browser.new_page(viewport={"width": 1280, "height": 800})
                 _signed_in(page, address, link)
                 page.route("**/lanes", more_bars)

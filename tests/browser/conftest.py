@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shutil
 import threading
 from pathlib import Path
 
@@ -13,6 +12,7 @@ from playwright.sync_api import expect, sync_playwright
 from werkzeug.serving import make_server
 
 from gambrel.api.app import create_app, current_sessions, warm_up
+from gambrel.commands.places import chromium_path
 from gambrel.store import acceptances, runners, sources
 from gambrel.store.computations import computations
 from gambrel.store.database import connect, migrate
@@ -46,7 +46,7 @@ FLAGS = [
 
 @pytest.fixture(scope="session")
 def chromium():
-    path = shutil.which("chromium")
+    path = chromium_path()
     if path is None or not (PAGES / "index.html").exists():
         pytest.fail("Chromium or the built pages are missing; `./gambrel test` provides both.")
     with sync_playwright() as playwright:

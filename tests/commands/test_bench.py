@@ -1,13 +1,12 @@
 """The benchmarks run: all of them, with everything as small as can be."""
 
 import os
-import shutil
 import subprocess
 import sys
 
 import pytest
 
-from gambrel.commands.places import PROJECT
+from gambrel.commands.places import PROJECT, chromium_path
 
 PAGE = PROJECT / "docs" / "benchmarks.md"
 ENGINES = "The engine, the reference, a simulation library"
@@ -46,7 +45,7 @@ def test_a_benchmark_runs(section):
 @pytest.mark.long
 @pytest.mark.timeout(600)
 @pytest.mark.skipif(
-    not (PROJECT / "web" / "dist" / "index.html").exists() or shutil.which("chromium") is None,
+    not (PROJECT / "web" / "dist" / "index.html").exists() or chromium_path() is None,
     reason="the pages are not built, or there is no browser",
 )
 def test_the_benchmark_of_the_screens_runs():

@@ -160,6 +160,7 @@ class OperationSchema(Schema):
     changes = Dict(metadata={"description": "new values by key, as the plan file has them"})
     parts = List(Dict(), metadata={"description": "new jobs: id, name, machines, repository"})
     from_job = String()
+    from_repository = String()
     calendar = String()
     skips = Boolean()
 

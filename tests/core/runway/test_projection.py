@@ -105,11 +105,13 @@ def wide(plan):
     jobs = [
         replace(job, max_streams=None, limit_mbit_per_s=None, before_min=0.0, after_min=0.0,
                 window=None, stop_after_min=None, start_within_min=None, quiesce_s=0.0,
-                guest_before_s=0.0, guest_after_s=0.0, verify="none")
+                guest_before_s=0.0, guest_after_s=0.0, verify="none", network=None)
         for job in plan.jobs
     ]  # fmt: skip
     machines = [
-        replace(m, nic_mbit_per_s=None, agent_streams=100) if m.kind == "server" else m
+        replace(m, nic_mbit_per_s=None, agent_streams=100, backup_nic_mbit_per_s=None)
+        if m.kind == "server"
+        else m
         for m in plan.machines
     ]
     return replace(
@@ -118,7 +120,9 @@ def wide(plan):
         jobs=tuple(jobs),
         machines=tuple(machines),
         proxies=tuple(replace(p, slots=1000, mib_per_s=None) for p in plan.proxies),
-        hosts=tuple(replace(h, snapshot_slots=None) for h in plan.hosts),
+        hosts=tuple(
+            replace(h, snapshot_slots=None, backup_nic_mbit_per_s=None) for h in plan.hosts
+        ),
         datastores=tuple(replace(d, read_mib_per_s=None, task_slots=None) for d in plan.datastores),
         links=tuple(replace(link, mbit_per_s=1e9, limits=()) for link in plan.links),
         transports=replace(

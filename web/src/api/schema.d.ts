@@ -23307,6 +23307,7 @@ export interface components {
                 [key: string]: unknown;
             }[];
             from_job?: string;
+            from_repository?: string;
             calendar?: string;
             skips?: boolean;
         } & {
