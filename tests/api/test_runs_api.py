@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import time
+from dataclasses import replace
 from datetime import date, timedelta
 from threading import Thread
 
@@ -813,3 +814,65 @@ def test_what_is_known_of_a_point_goes_along(client, url, morning_after, app, pl
     with current_sessions(app)() as db:
         bad = {p.job for p in ledger.points_at(db, plan, NIGHT.end + 3600) if p.bad_since}
     assert bad == {"gates"}
+
+
+# --- learned change by itself -------------------------------------------------------------------
+
+
+def _told_for_a_week(runner, factor):
+    """A week of runs of machines that change more than is stated; the clock after it."""
+    true = replace(
+        PLAN,
+        machines=tuple(replace(m, daily_change=m.daily_change * factor) for m in PLAN.machines),
+    )
+    performance = as_planned(true, NIGHT.start)
+    runner.post([], clock=NIGHT.start)
+    at = NIGHT.start
+    for _ in range(8):
+        at += DAY
+        answer = runner.post(performance.advance(at), clock=at)
+        assert answer.json["refused"] == []
+    return at
+
+
+def _changes(client, url):
+    found = client.get(f"{url}/learned-changes").json
+    return found, {row["machine"]: row for row in found["machines"]}
+
+
+@pytest.mark.parametrize("by_itself", [True, False])
+def test_learned_change_is_taken_over_at_noon_where_a_rule_says_so(client, url, runner, by_itself):
+    at = _told_for_a_week(runner, 3.0)
+    found, rows = _changes(client, url)
+    assert rows["gate"]["otherwise"]
+    assert found["by_itself"] is False
+    if by_itself:
+        rule = {"kind": "learned change", "action": "accept"}
+        for kind, status in (("learned change", 200), ("guess", 422)):
+            answer = client.http.put(
+                f"{url}/standing-rules",
+                json={**rule, "kind": kind},
+                headers={"X-CSRF-Token": client.token},
+            )
+            assert answer.status_code == status
+    before = len(client.get(f"{url}/acceptances").json["acceptances"])
+    runner.post([], clock=at + DAY)
+    runner.post([], clock=at + DAY + 60)  # Once a night, and not at every word.
+    taken = client.get(f"{url}/acceptances").json["acceptances"][: None if by_itself else 0]
+    machine = client.get(f"{url}/estate/machines/gate?night=2026-11-16").json
+    if not by_itself:
+        assert machine["change_from"] == "stated"
+        return
+    assert len(taken) == before + 1
+    assert taken[0]["actor"] == "standing rule"
+    assert "as learned" in " ".join(taken[0]["words"])
+    assert machine["change_from"] == "learned"
+    assert machine["daily_change"] == pytest.approx(rows["gate"]["learned"], abs=5e-4)
+    found, rows = _changes(client, url)
+    assert found["by_itself"] is True
+    assert not rows["gate"]["otherwise"]
+    # It can go back to what was stated.
+    client.post(f"{url}/estate/facts", {"machines": ["gate"], "revert": ["daily_change"]})
+    machine = client.get(f"{url}/estate/machines/gate?night=2026-11-16").json
+    assert machine["daily_change"] == PLAN.machine_by_id["gate"].daily_change
+    assert machine["change_from"] != "learned"

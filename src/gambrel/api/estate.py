@@ -324,6 +324,7 @@ def edit_facts(plan_id: int, json_data: dict[str, Any]) -> Any:
         None if json_data["snapshots"] is None else tuple(map(_snapshot, json_data["snapshots"])),
         None if left_out is None else LeftOut(left_out["reason"].strip(), left_out["review"]),
         json_data["take_in"],
+        json_data["source"],
     )
     shared = planning()
     made = shared.write(

@@ -10,6 +10,7 @@ from gambrel.api.schemas import Day, DraftQuerySchema, Instant, SubjectSchema, n
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.differences import KINDS
 from gambrel.formats.inventory_csv import UNITS
+from gambrel.store.standing_rules import LEARNED_CHANGE
 from gambrel.work.machine_table import GROUPS, SORTS
 
 NAME = Length(min=1, max=190)
@@ -199,6 +200,11 @@ class FactEditSchema(Schema):
     )
     leave_out = Nested(LeftOutSchema, allow_none=True, load_default=None)
     take_in = Boolean(load_default=False)
+    source = String(
+        load_default="stated",
+        validate=OneOf(["stated", "learned"]),
+        metadata={"description": "learned: the values are taken over from what the ledger shows"},
+    )
 
 
 class JobEffectSchema(Schema):
@@ -401,7 +407,7 @@ class DifferencesEffectSchema(ChosenDifferencesSchema):
 
 
 class StandingRuleSchema(Schema):
-    kind = required(String, validate=OneOf(KINDS))
+    kind = required(String, validate=OneOf([*KINDS, LEARNED_CHANGE]))
     action = nullable(String, validate=OneOf(["accept", "dismiss"]))
 
 

@@ -22,7 +22,7 @@ from gambrel.api.sessions import actor, is_person, planning
 from gambrel.core.findings.from_ledger import standing_findings
 from gambrel.core.ledger.comparing import summarize
 from gambrel.core.ledger.forecast_errors import forecast_errors
-from gambrel.core.ledger.learned_change import LearnedChange, learned_changes
+from gambrel.core.ledger.learned_change import LearnedChange
 from gambrel.core.ledger.learned_rates import LearnedRate, learned_rates
 from gambrel.core.ledger.ordering import (
     Order,
@@ -52,15 +52,14 @@ from gambrel.store import ledger, runners
 from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import in_us
 from gambrel.store.plans import NotFound, PlanHead, SecondPersonNeeded, plan_head
+from gambrel.store.standing_rules import LEARNED_CHANGE, standing_rules
 from gambrel.work import past_runs
-from gambrel.work.runs import REST_AHEAD_S, night_mark, order_from
+from gambrel.work.runs import LEARNED_FROM_S, REST_AHEAD_S, night_mark, order_from
 
 blueprint = APIBlueprint("runs", __name__, tag="Runs", url_prefix="/api/v1/plans/<int:plan_id>")
 
 NEWS_WITHIN_S = 20.0
 PAST_NIGHTS = 70
-LEARNED_FROM_S = 35 * DAY
-"""How far back runs are learned from."""
 
 
 def _plan(plan_id: int) -> tuple[PlanHead, Plan]:
@@ -229,18 +228,14 @@ def show_forecast_errors(plan_id: int) -> dict[str, Any]:
 def show_learned_changes(plan_id: int) -> dict[str, Any]:
     """The daily change of machines as their incrementals show it, beside what is stated."""
     _, plan = _plan(plan_id)
-    return bodies.learned_changes_body(plan, _changes(plan_id, plan))
+    with planning().sessions() as db:
+        by_itself = standing_rules(db, plan_id).get(LEARNED_CHANGE) == "accept"
+    return bodies.learned_changes_body(plan, _changes(plan_id, plan), by_itself=by_itself)
 
 
 def _changes(plan_id: int, plan: Plan) -> Mapping[str, LearnedChange]:
     clock, _ = runs().clock(plan_id)
-    with planning().sessions() as db:
-        found = ledger.increments(db, plan_id, clock - LEARNED_FROM_S)
-    increments = (
-        (machine, job, (start - before) / DAY, stored, start)
-        for machine, job, before, start, stored in found
-    )
-    return learned_changes(plan, increments)
+    return runs().learned_changes(plan_id, plan, clock)
 
 
 @blueprint.get("/past-nights/<day>")

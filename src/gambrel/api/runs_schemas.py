@@ -112,6 +112,9 @@ class LearnedChangeSchema(Schema):
     used_gib = required(Float)
     stated = required(Float)
     learned = required(Float)
+    otherwise = required(
+        Boolean, metadata={"description": "whether it speaks plainly against what is stated"}
+    )
     error = required(Float)
     ceiling = nullable(Float)
     runs = required(Integer)
@@ -120,6 +123,10 @@ class LearnedChangeSchema(Schema):
 
 
 class LearnedChangesSchema(Schema):
+    by_itself = required(
+        Boolean,
+        metadata={"description": "whether it is taken over by itself when a night begins"},
+    )
     machines = required(List, Nested(LearnedChangeSchema))
 
 

@@ -79,10 +79,13 @@ def forecast_errors_body(plan: Plan, found: ForecastErrors) -> dict[str, Any]:
     }
 
 
-def learned_changes_body(plan: Plan, found: Mapping[str, LearnedChange]) -> dict[str, Any]:
+def learned_changes_body(
+    plan: Plan, found: Mapping[str, LearnedChange], *, by_itself: bool
+) -> dict[str, Any]:
     known = [(machine, found[machine.id]) for machine in plan.machines if machine.id in found]
     known.sort(key=lambda pair: -abs(pair[1].change - pair[0].daily_change) * used_gib(pair[0]))
     return {
+        "by_itself": by_itself,
         "machines": [
             {
                 "machine": machine.id,
@@ -90,6 +93,7 @@ def learned_changes_body(plan: Plan, found: Mapping[str, LearnedChange]) -> dict
                 "used_gib": used_gib(machine),
                 "stated": machine.daily_change,
                 "learned": told.change,
+                "otherwise": told.speaks_against(machine.daily_change),
                 "error": told.error,
                 "ceiling": told.ceiling,
                 "runs": told.runs,
@@ -97,7 +101,7 @@ def learned_changes_body(plan: Plan, found: Mapping[str, LearnedChange]) -> dict
                 "since": at(told.since),
             }
             for machine, told in known
-        ]
+        ],
     }
 
 

@@ -182,6 +182,24 @@ def edit_facts(
     return _acceptance(row)
 
 
+def take_learned(
+    session: Session, plan_id: int, edits: Sequence[FactEdit], plan_of: PlanOf, *, actor: str
+) -> Acceptance:
+    """Take over what the ledger shows of machines, all in one change that can be undone."""
+
+    def change(plan: Plan) -> Plan:
+        for edit in edits:
+            plan = edit.apply(plan)
+        return plan
+
+    row = _change_estate(
+        session, plan_id, plan_of, change, what="edit",
+        words=lambda: [edit.describe() for edit in edits],
+        subjects=[machine for edit in edits for machine in edit.machines], actor=actor,
+    )  # fmt: skip
+    return _acceptance(row)
+
+
 def replace_estate(
     session: Session, plan_id: int, plan: Plan, words: Sequence[str], subjects: Sequence[str],
     plan_of: PlanOf, base_version: int, *, actor: str,

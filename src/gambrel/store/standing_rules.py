@@ -18,6 +18,9 @@ from gambrel.store.models import (
     StandingRuleRow,
 )
 
+LEARNED_CHANGE = "learned change"
+"""The rule by which the daily change that the ledger shows is taken over when a night begins."""
+
 
 def standing_rules(session: Session, plan_id: int) -> dict[str, str]:
     """What is done with differences as soon as they are found, by kind."""

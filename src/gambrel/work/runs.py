@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date
@@ -12,9 +13,11 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from gambrel.core import words
+from gambrel.core.estate.facts import FactEdit
 from gambrel.core.ledger.as_it_goes import Rest, rest_of
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
+from gambrel.core.ledger.learned_change import ROUNDED, LearnedChange, learned_changes
 from gambrel.core.ledger.learned_rates import night_rates
 from gambrel.core.ledger.ordering import Order, while_they_hold
 from gambrel.core.ledger.predicting import predicted_runs, window_end
@@ -36,9 +39,11 @@ from gambrel.core.recovery.restore_tests import Rota
 from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.units import DAY, HOUR, MINUTE
 from gambrel.store import ledger, runners
+from gambrel.store.acceptances import take_learned
 from gambrel.store.ledger_models import LedgerNightRow, in_us
 from gambrel.store.plans import PlanHead, locked_plan, plan_head
 from gambrel.store.runners import Runner
+from gambrel.store.standing_rules import LEARNED_CHANGE, standing_rules
 from gambrel.work import restore_tests
 from gambrel.work.forecaster import Forecaster
 from gambrel.work.outlooks import Outlooks, Told
@@ -54,6 +59,8 @@ CLOCK_TOLD_EVERY_S = 8.0
 """How often pages are told that time goes on, where nothing else happens."""
 REST_AHEAD_S = 30 * HOUR
 """How far the rest of a night is simulated."""
+LEARNED_FROM_S = 35 * DAY
+"""How far back runs are learned from."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -262,6 +269,7 @@ class Runs:
             self.planning.write(lambda db: ledger.write_points(db, head.id, plan.state.points))
         if known is None:
             self._note_night(head, night, at)
+            head = self._with_learned(head, at)
         forecaster = self.planning.version(head.adopted_version)
         forecast = forecaster.night(night)
         runs = predicted_runs(forecast, night)
@@ -292,6 +300,42 @@ class Runs:
 
         self.planning.write(note)
         self.planning.forget_night(head.id)
+
+    def learned_changes(
+        self, plan_id: int, plan: Plan, clock: float
+    ) -> Mapping[str, LearnedChange]:
+        """The daily change of machines as the ledger shows it at an instant."""
+        with self.planning.sessions() as db:
+            found = ledger.increments(db, plan_id, clock - LEARNED_FROM_S)
+        increments = (
+            (machine, job, (start - before) / DAY, stored, start)
+            for machine, job, before, start, stored in found
+        )
+        return learned_changes(plan, increments)
+
+    def _with_learned(self, head: PlanHead, clock: float) -> PlanHead:
+        """The plan with what the ledger shows taken over, where a standing rule says so.
+
+        Only where it speaks plainly against what is stated, machines of one value in one edit.
+        """
+        with self.planning.sessions() as db:
+            if standing_rules(db, head.id).get(LEARNED_CHANGE) != "accept":
+                return head
+        plan = self.planning.plan(head.adopted_version)
+        by_value: dict[float, list[str]] = defaultdict(list)
+        for machine, found in self.learned_changes(head.id, plan, clock).items():
+            if found.speaks_against(plan.machine_by_id[machine].daily_change):
+                by_value[round(found.change / ROUNDED) * ROUNDED].append(machine)
+        edits = [
+            FactEdit(tuple(machines), (("daily_change", round(value, 3)),), source="learned")
+            for value, machines in sorted(by_value.items())
+        ]
+        if not edits:
+            return head
+        self.planning.write(
+            lambda db: take_learned(db, head.id, edits, self.planning.plan, actor="standing rule")
+        )
+        return self._head(head.id)
 
     def night(self, plan_id: int, day: date) -> tuple[Night, list[RunRecord]]:
         """A night with its runs."""

@@ -190,7 +190,7 @@ export const reopen = (plan: number, ids: number[]) =>
 
 export const setStandingRule = (
   plan: number,
-  kind: Difference["kind"],
+  kind: Difference["kind"] | "learned change",
   action: "accept" | "dismiss" | null,
 ) =>
   data(
@@ -219,6 +219,7 @@ export const factEdit = (machines: string[], some: Partial<FactEdit>): FactEdit 
   snapshots: null,
   leave_out: null,
   take_in: false,
+  source: "stated",
   ...some,
 });
 

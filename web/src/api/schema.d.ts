@@ -24883,6 +24883,12 @@ export interface components {
             leave_out: components["schemas"]["LeftOutSchema"] | null;
             /** @default false */
             take_in: boolean;
+            /**
+             * @description learned: the values are taken over from what the ledger shows
+             * @default stated
+             * @enum {string}
+             */
+            source: "stated" | "learned";
         };
         SecretSchema: {
             user: string;
@@ -25234,7 +25240,7 @@ export interface components {
         };
         StandingRuleSchema: {
             /** @enum {string} */
-            kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed";
+            kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed" | "learned change";
             /** @enum {string|null} */
             action: "accept" | "dismiss" | null;
         };
@@ -25601,6 +25607,8 @@ export interface components {
             used_gib: number;
             stated: number;
             learned: number;
+            /** @description whether it speaks plainly against what is stated */
+            otherwise: boolean;
             error: number;
             ceiling: number | null;
             runs: number;
@@ -25608,6 +25616,8 @@ export interface components {
             since: string | null;
         };
         LearnedChangesSchema: {
+            /** @description whether it is taken over by itself when a night begins */
+            by_itself: boolean;
             machines: components["schemas"]["LearnedChangeSchema"][];
         };
         LoadUserSchema: {

@@ -8,7 +8,15 @@ import { answering } from "../testing/server";
 import { LearnedOtherwise } from "./LearnedOtherwise";
 
 const row = (machine: string, learned: number, more: Partial<LearnedChange> = {}) =>
-  ({ machine, stated: 0.02, learned, error: 0.001, runs: 30, ...more }) as LearnedChange;
+  ({
+    machine,
+    stated: 0.02,
+    learned,
+    error: 0.001,
+    otherwise: true,
+    runs: 30,
+    ...more,
+  }) as LearnedChange;
 
 it("lists machines whose incrementals speak against what is stated, and takes one or all", async () => {
   const taken: unknown[] = [];
@@ -16,9 +24,9 @@ it("lists machines whose incrementals speak against what is stated, and takes on
     "GET /learned-changes": () => ({
       machines: [
         row("mail-01", 0.031),
-        row("gate", 0.0204),
+        row("gate", 0.0204, { otherwise: false }),
         row("fares", 0.2),
-        row("unsure", 0.03, { error: 0.02 }),
+        row("unsure", 0.03, { error: 0.02, otherwise: false }),
       ],
     }),
     "POST /estate/facts": ({ body }) => {
@@ -34,7 +42,11 @@ it("lists machines whose incrementals speak against what is stated, and takes on
   expect(lines[1]).toContain("mail-01: 3.1 %");
   await userEvent.click(screen.getByRole("button", { name: "Take the daily change of mail-01" }));
   await waitFor(() => expect(taken).toHaveLength(1));
-  expect(taken[0]).toMatchObject({ machines: ["mail-01"], state: { daily_change: 0.031 } });
+  expect(taken[0]).toMatchObject({
+    machines: ["mail-01"],
+    state: { daily_change: 0.031 },
+    source: "learned",
+  });
   await userEvent.click(screen.getByRole("button", { name: "Take all 2" }));
   await waitFor(() => expect(taken).toHaveLength(3));
 });

@@ -34,6 +34,8 @@ export function LearnedFacts<R extends Row>(props: {
   only: string;
   none: string;
   columns: ColumnDef<R>[];
+  /** A standing rule about it. */
+  rule?: ReactNode;
   children: ReactNode;
 }) {
   const { plan, fact, what, rows: all, valueOf, differs } = props;
@@ -83,6 +85,7 @@ export function LearnedFacts<R extends Row>(props: {
               >
                 Take over the {what} of {count(chosen.length, "machine")}
               </Button>
+              {props.rule}
             </Allowed>
             {take.error && (
               <span role="alert" className="text-barn">

@@ -2,14 +2,8 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { editFacts, factEdit } from "../api/estateQueries";
 import type { LearnedChange } from "../api/runQueries";
 
-/** Change is stated to a tenth of a percent: what differs by less says nothing against it. */
-const ROUNDED = 0.001;
-/** So many standard errors apart, and by a tenth at least, what is stated does not hold. */
-const ERRORS = 3;
-
 /** Whether the ledger speaks against the daily change that is stated. */
-export const changesOtherwise = (row: LearnedChange) =>
-  Math.abs(row.learned - row.stated) > Math.max(ROUNDED, 0.1 * row.stated, ERRORS * row.error);
+export const changesOtherwise = (row: LearnedChange) => row.otherwise;
 
 export const percentage = (value: number) =>
   `${(value * 100).toLocaleString("en-GB", { maximumFractionDigits: 1 })} %`;
@@ -31,7 +25,7 @@ export function useTakeLearned<R extends { machine: string }>(
         groups.set(rounded, [...(groups.get(rounded) ?? []), row.machine]);
       }
       for (const [value, machines] of groups)
-        await editFacts(plan, factEdit(machines, { state: { [fact]: value } }));
+        await editFacts(plan, factEdit(machines, { state: { [fact]: value }, source: "learned" }));
     },
     onSuccess: () => {
       onTaken?.();

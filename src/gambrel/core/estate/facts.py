@@ -71,6 +71,8 @@ EVERY_DISK = "*"
 _KEPT_IN_FACTS = ("growth_per_year", "role", "owner", "quiesces")
 """Facts that a machine keeps in its `facts`."""
 MOST_OF_A_TEXT = 60
+Statement = Literal["stated", "learned"]
+"""Where a value comes from that a planner states: from their own head, or from the ledger."""
 
 
 class FactError(ValueError):
@@ -179,15 +181,21 @@ def _named(machine: p.Machine, field: str) -> list[str]:
     return [f"{disk}/{fact}" for disk in disks]
 
 
-def stated(machine: p.Machine, field: str, value: FactValue) -> p.Machine:
-    """The machine with a fact as a planner states it; what was before is kept beside it."""
+def stated(
+    machine: p.Machine, field: str, value: FactValue, source: Statement = "stated"
+) -> p.Machine:
+    """The machine with a fact as a planner states it; what was before is kept beside it.
+
+    Args:
+        source: "learned" where it was taken over from what the ledger shows.
+    """
     if _value(machine, field) == value:
         return machine
     facts = machine.facts
     if field not in {name for name, _ in facts.reported}:
         facts = replace(facts, reported=(*facts.reported, (field, _value(machine, field))))
     if field == "daily_change":
-        facts = replace(facts, change_from="stated")
+        facts = replace(facts, change_from=source)
     return _with_value(replace(machine, facts=facts), field, value)
 
 
@@ -262,6 +270,7 @@ class FactEdit:
         snapshots: snapshots taken by hand that they have, in place of those known; None: as known.
         leave_out: set to say that they are not protected on purpose.
         take_in: set to say that they are to be protected again.
+        source: where the values come from.
     """
 
     machines: tuple[str, ...]
@@ -270,6 +279,7 @@ class FactEdit:
     snapshots: tuple[p.UserSnapshot, ...] | None = None
     leave_out: p.LeftOut | None = None
     take_in: bool = False
+    source: Statement = "stated"
 
     def apply(self, plan: p.Plan) -> p.Plan:
         """The plan with the edit. Raises FactError; nothing is changed then."""
@@ -291,7 +301,7 @@ class FactEdit:
     def _edited(self, machine: p.Machine, state: Sequence[tuple[str, FactValue]]) -> p.Machine:
         for field, value in state:
             for name in _named(machine, field):
-                machine = stated(machine, name, value)
+                machine = stated(machine, name, value, self.source)
         for field in self.revert:
             for name in _named(machine, field):
                 machine = without_override(machine, name)
@@ -306,7 +316,8 @@ class FactEdit:
     def describe(self) -> str:
         """What it does, in one line."""
         who = self.machines[0] if len(self.machines) == 1 else f"{len(self.machines)} machines"
-        parts = [f"{_called(field)} {_said(field, value)}" for field, value in self.state]
+        of = ", as learned" if self.source == "learned" else ""
+        parts = [f"{_called(field)} {_said(field, value)}{of}" for field, value in self.state]
         parts += [f"{_called(field)} as before" for field in self.revert]
         if self.snapshots is not None:
             names = ", ".join(shot.name for shot in self.snapshots)

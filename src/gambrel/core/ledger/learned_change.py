@@ -41,6 +41,11 @@ FULLY = 1.0
 TURNED, LEAST_TURNED = 3.0, 3
 """A change of behaviour: so many runs in a row that say so many times, or a part of, as much."""
 
+ROUNDED = 0.001
+"""Change is stated to a tenth of a percent: what differs by less says nothing against it."""
+APART, ERRORS_APART = 0.1, 3.0
+"""By this part of what is stated at least, and so many standard errors, it does not hold."""
+
 Increment = tuple[str, str, float, float, float]
 """(machine, job, days since its run before, stored bytes, when in UTC seconds)."""
 
@@ -64,6 +69,11 @@ class LearnedChange:
     runs: int
     left_out: int
     since: float | None = None
+
+    def speaks_against(self, stated: float) -> bool:
+        """Whether the ledger says plainly that a daily change does not hold."""
+        least = max(ROUNDED, APART * stated, ERRORS_APART * self.error)
+        return abs(self.change - stated) > least
 
 
 def used_bytes(job: Job, machine: Machine) -> float:
