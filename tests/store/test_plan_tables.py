@@ -3,7 +3,7 @@
 from dataclasses import replace
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from plans import small_file
 from sqlalchemy import event, text
@@ -42,6 +42,7 @@ idents = st.text(
 numbers = st.floats(0.001, 1e12, allow_nan=False)
 
 
+@settings(max_examples=30)
 @given(names=st.lists(idents, min_size=2, max_size=2, unique=True), size=numbers, rate=numbers)
 def test_odd_names_and_any_number_survive(maker, names, size, rate):
     file = small_file()

@@ -132,7 +132,7 @@ def wide(plan):
     )  # fmt: skip
 
 
-@settings(max_examples=60)
+@settings(max_examples=30)
 @given(plan=plans())
 def test_where_nothing_waits_it_has_the_points_of_the_simulation(plan):
     plan = wide(plan)
