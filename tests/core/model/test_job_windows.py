@@ -3,6 +3,7 @@
 import pytest
 from plans import DAY, FRIDAY_NOON, small_file, window
 
+from gambrel.core.edits.item_edits import ChangeItem
 from gambrel.core.edits.operations import change_job
 from gambrel.core.model.job_windows import default_window, has_default_window, window_of
 from gambrel.core.plan.reading import read_plan, write_plan
@@ -52,6 +53,14 @@ def found(plan):
 )
 def test_the_window_of_a_job(defaults, own, expected):
     assert found(plan_with(*defaults, own=own)) == expected
+
+
+def test_what_a_window_becomes_the_default_of_is_said():
+    plan = plan_with()
+    edit = ChangeItem("windows", "late", {"default_for": [rule("tag", "gold", "has")]})
+    assert edit.describe(plan) == "window late: the default for tagged gold"
+    back = ChangeItem("windows", "late", {"default_for": []})
+    assert back.describe(edit.apply(plan)) == "window late: the default of no machine"
 
 
 def test_a_job_of_no_machine_has_no_default():

@@ -117,7 +117,7 @@ export function WindowsPane({
         tabIndex={0}
         role="region"
         aria-label={window ? `Window ${id}` : calendar ? `Calendar ${id}` : "Nothing chosen"}
-        className="min-w-0 flex-1 overflow-y-auto"
+        className="min-w-0 flex-1 scroll-pb-14 overflow-y-auto"
       >
         {answer.error && <p role="alert">{answer.error.message}</p>}
         {!data && !answer.error && <p role="status">Looking the windows up …</p>}

@@ -17,7 +17,7 @@ function Rule({ plan, on }: { plan: number; on: boolean }) {
   return (
     <>
       <Flag
-        label="Take over by itself, each noon, what does not hold"
+        label="Each noon, take over what does not hold"
         value={rule.isPending ? rule.variables : on}
         onChange={(to) => rule.mutate(to)}
       />
@@ -82,7 +82,7 @@ export function LearnedChanges({ plan, zone }: { plan: number; zone: string }) {
     >
       What an incremental brings has changed since the run before. Few odd runs do not count for
       much, and a machine with few runs is taken to be somewhat like the others of its folder. What
-      is taken over becomes the stated change of the machine, and counts in every forecast.
+      is taken over counts in every forecast from then on.
       {turned.length > 0 && (
         <strong className="text-barn">
           {" "}

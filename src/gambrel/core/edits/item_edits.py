@@ -15,7 +15,7 @@ from gambrel.core.plan import objects as p
 from gambrel.core.plan.reading import ITEMS, LISTS, job_problems, read_entry
 from gambrel.core.plan.shapes import shape_of, unit_of
 from gambrel.core.plan.values import PlanError
-from gambrel.core.words import count, job_changes, sentence
+from gambrel.core.words import count, job_changes, rule_in_words, sentence
 
 WORDS = {
     "sites": "site",
@@ -180,6 +180,10 @@ def item_changes(was: Any, now: Any, keys: Iterable[str]) -> list[str]:
     for key in keys:
         before, after = getattr(was, key), getattr(now, key)
         if before == after:
+            continue
+        if key == "default_for":
+            rules = " or ".join(map(rule_in_words, after))
+            told.append(f"the default for {rules}" if rules else "the default of no machine")
             continue
         words = declared[key].label.lower() or key.replace("_", " ")
         if _is_told_whole(before) or _is_told_whole(after):
