@@ -69,17 +69,20 @@ def _checks() -> bool:
 
 
 def run(arguments: Sequence[str]) -> int:
-    """All checks, then all tests but the long ones; with arguments only pytest, with them.
+    """All checks, and all tests but the long ones; with arguments only pytest, with them.
 
     Returns the exit code.
     """
-    checked = True if arguments else _checks()
     say("— pytest")
     workers = str(min(MOST_WORKERS, os.cpu_count() or 1))
     how = arguments or ["-n", workers, "--dist", "loadfile", "-m", "not long"]
-    tested = subprocess.run(
-        [sys.executable, "-m", "pytest", *how], cwd=PROJECT, check=False
-    ).returncode
+    with ThreadPoolExecutor() as beside:
+        # Tests wait for browsers and processes half of the time: the checks have room beside them.
+        checks = None if arguments else beside.submit(_checks)
+        tested = subprocess.run(
+            [sys.executable, "-m", "pytest", *how], cwd=PROJECT, check=False
+        ).returncode
+        checked = checks is None or checks.result()
     if not checked:
         complain("Some checks failed; see above.")
     return tested if checked else (tested or 1)
