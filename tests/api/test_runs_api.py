@@ -641,7 +641,7 @@ def test_past_runs_are_looked_at_mapped_and_written_once(client, url):
 
 def test_the_daily_change_is_learned_from_what_was_stored(client, url, runner):
     runner.post([], clock=NIGHT.start)
-    assert client.get(f"{url}/learned-changes").json == {"machines": []}
+    assert client.get(f"{url}/learned-changes").json["machines"] == []
     lines = ["job,machine,start,duration,kind,stored (GiB),status"]
     for back in range(12, 0, -1):
         day = NIGHT.date - timedelta(days=back)
