@@ -247,36 +247,6 @@ def test_no_more_simulations_run_at_once_than_there_are_turns():
     assert (turns.running, turns.waiting) == (0, 0)
 
 
-def test_one_that_needs_much_memory_runs_alone():
-    turns, beside = Turns(3), []
-
-    def work(number: int) -> None:
-        with turns.take(alone=number % 3 == 0):
-            time.sleep(0.005)
-            beside.append((number % 3 == 0, turns.running))
-
-    threads = [Thread(target=work, args=(number,)) for number in range(12)]
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
-    assert len(beside) == 12
-    assert {running for alone, running in beside if alone} == {1}
-    assert max(running for _, running in beside) > 1
-    assert (turns.running, turns.waiting) == (0, 0)
-
-
-def test_who_waits_to_run_alone_and_is_not_wanted_any_more_stops_nobody():
-    turns = Turns(2)
-    with turns.take():
-        with while_wanted(lambda: True), pytest.raises(Cancelled), turns.take(alone=True):
-            pass
-        with turns.take():
-            assert turns.running == 2
-    with turns.take(alone=True):
-        assert turns.running == 1
-
-
 def test_who_waits_for_a_turn_and_is_not_wanted_any_more_goes_away():
     turns = Turns(1)
     with turns.take():

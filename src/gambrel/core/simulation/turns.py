@@ -2,8 +2,7 @@
 
 Whoever starts work says how to find out that nobody waits for it (`while_wanted`); every simulation
 of that thread then asks now and then and ends early. `simulations` limits how many run at once:
-more than there are cores only slow each other down, and all need their memory at the same time. One
-that needs very much of it runs alone.
+more than there are cores only slow each other down, and all need their memory at the same time.
 """
 
 from __future__ import annotations
@@ -51,7 +50,6 @@ class Turns:
         self.running = 0
         self._free = Condition()
         self._line: deque[object] = deque()
-        self._alone = False
 
     @property
     def waiting(self) -> int:
@@ -59,25 +57,18 @@ class Turns:
         return len(self._line)
 
     @contextmanager
-    def take(self, *, alone: bool = False) -> Iterator[None]:
-        """Wait for a turn and hold it. Raises Cancelled where it is not wanted any more.
-
-        Args:
-            alone: whether nobody else may work meanwhile, where turns are limited.
-        """
+    def take(self) -> Iterator[None]:
+        """Wait for a turn and hold it. Raises Cancelled where it is not wanted any more."""
         with self._free:
             me = object()
             self._line.append(me)
             try:
                 while self.at_once is not None and (
-                    self.running >= (1 if alone else self.at_once)
-                    or self._alone
-                    or self._line[0] is not me
+                    self.running >= self.at_once or self._line[0] is not me
                 ):
                     self._free.wait(ASKED_EVERY_S)
                     stop_if_unwanted()
                 self.running += 1
-                self._alone = alone
             finally:
                 self._line.remove(me)
                 self._free.notify_all()
@@ -86,8 +77,6 @@ class Turns:
         finally:
             with self._free:
                 self.running -= 1
-                # Who works alone has nobody beside them.
-                self._alone = self._alone and not alone
                 self._free.notify_all()
 
 

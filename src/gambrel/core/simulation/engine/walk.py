@@ -38,9 +38,6 @@ What is not written to takes no memory; where it does not suffice, it is doubled
 """
 
 
-MANY_MACHINE_RUNS = 20_000
-"""A walk of more machine-runs than these runs alone: it needs hundreds of MiB while it walks."""
-
 BEYOND_S = (0.0, DAY, 4 * DAY, FOLLOWED_AFTER_END)
 """How long after the end of a span occurrences are simulated until its work has ended among them.
 
@@ -127,8 +124,7 @@ class Walk:
             Cancelled: where nobody wants the result any more.
         """
         self.world.f[t.F_STOP] = until - t.EPOCH
-        expected = int(self.layout.job["members_n"][self.due["job"]].sum())
-        with simulations.take(alone=expected > MANY_MACHINE_RUNS):
+        with simulations.take():
             self._run()
         if until < np.inf:
             self.world.f[t.F_NOW] = until - t.EPOCH
