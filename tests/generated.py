@@ -37,6 +37,7 @@ second_nics = st.sampled_from(
         {},
         {"backup_network": "storage", "backup_nic_mbit_per_s": 500},
         {"backup_network": "storage"},
+        {"backup_nic_mbit_per_s": 500},
         {"backup_network": "of no link"},
     ]
 )

@@ -3,6 +3,7 @@
 import pytest
 from plans import DAY, FRIDAY_NOON, small_file
 
+from gambrel.core.loads.load_series import measure_of, shown_load_names
 from gambrel.core.model.paths import Routes, Topology
 from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.core.plan.values import PlanError
@@ -252,6 +253,18 @@ def test_a_further_network_is_not_the_own_network_of_its_site():
     assert "link:store-net" not in uses
     assert uses["link:lan"] == 1.5
     assert "host_nic_2:h1" not in Topology(with_storage()).resource_names
+
+
+@pytest.mark.parametrize(
+    ("h1", "shown"), [(IN_STORAGE, True), ({"backup_nic_mbit_per_s": 250}, False), ({}, False)]
+)
+def test_a_second_nic_is_a_load_where_there_is_one(h1, shown):
+    plan = with_storage(**h1)
+    forecast = simulate(plan, FRIDAY_NOON, FRIDAY_NOON + DAY)
+    names = shown_load_names(plan)
+    assert ("host_nic_2:h1" in names) == shown
+    for name in names:
+        measure_of(forecast, name, FRIDAY_NOON, FRIDAY_NOON + DAY)
 
 
 def test_a_job_that_is_held_to_a_network_uses_no_other():

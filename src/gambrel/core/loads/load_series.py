@@ -300,7 +300,7 @@ def shown_load_names(plan: Plan) -> list[str]:
             names.append(f"slots:host:{host.id}")
         if host.nic_mbit_per_s is not None:
             names.append(f"host_nic:{host.id}")
-        if host.backup_nic_mbit_per_s is not None:
+        if host.backup_network is not None and host.backup_nic_mbit_per_s is not None:
             names.append(f"host_nic_2:{host.id}")
     return names
 
