@@ -21,7 +21,7 @@ from gambrel.store.ledger_models import LedgerEventRow, LedgerPointRow, in_us
 from gambrel.store.models import now_utc
 from gambrel.store.plans import NotFound, locked_plan, store_plan
 from gambrel.store.point_checks import PointCheck, check_by_hand
-from gambrel.store.point_owners import plans_whose_points_moved
+from gambrel.store.point_owners import plans_whose_points_changed
 
 PLAN = small_plan()
 ZONE = "Europe/Dublin"
@@ -306,7 +306,7 @@ def test_points_of_a_machine_follow_its_new_name(maker, told, names, request):
         replace_estate(
             db, head.id, now, ["other names"], [], lambda _: plan, head.adopted_version, actor="me"
         )
-        assert plans_whose_points_moved(db) == {head.id}
+        assert plans_whose_points_changed(db) == {head.id}
     with maker() as db:
         found = ledger.points_at(db, head.id, NIGHT.end)
         places = {(p.machine, p.at, p.kind) for p in found}

@@ -265,7 +265,6 @@ def check_point(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
         raise _refused("This point cannot be checked", "at", json_data["at"], "does not exist yet")
     check = replace(check, at=at)
     planning().write(lambda db: point_checks.check_by_hand(db, plan_id, check))
-    planning().forget_bad_points(plan_id)
     runs().tell(plan_id)
     return check_body(check)
 

@@ -359,9 +359,7 @@ class Performance:
         self.locked = {names.get(m, m): since for m, since in self.locked.items()}
         # Whose points are may have changed: the plan says it of those that it knows, and what came
         # since goes along with its chain.
-        known = {(p.machine, round(p.at * 1000), p.kind) for p in plan.state.points}
-        mine = [p for p in state.points if (p.machine, round(p.at * 1000), p.kind) in known]
-        moved = handovers(mine, plan.state.points)
+        moved = handovers(state.points, plan.state.points)
         points = tuple(
             with_what_is_bad(point, bad) for point in handed_over(plan, state.points, moved)
         )

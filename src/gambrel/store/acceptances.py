@@ -10,7 +10,7 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from gambrel.core.edits.item_edits import OperationError
-from gambrel.core.edits.operations import apply_all, points_move
+from gambrel.core.edits.operations import apply_all
 from gambrel.core.estate.differences import (
     EstateError,
 )
@@ -27,7 +27,7 @@ from gambrel.store.models import (
 )
 from gambrel.store.plan_tables import save_plan
 from gambrel.store.plans import NotFound, draft, emptied_versions
-from gambrel.store.point_owners import rename_machines, with_ledger_points
+from gambrel.store.point_owners import rename_machines, with_points_for
 
 PlanOf = Callable[[int], Plan]
 """Gives the plan of a version, from memory where it is known."""
@@ -126,8 +126,7 @@ def _move_drafts(session: Session, plan_id: int, before: int, after: int, plan: 
     for row in rows:
         try:
             operations = draft(session, row.id).operations
-            base = with_ledger_points(session, plan_id, plan) if points_move(operations) else plan
-            apply_all(base, operations)
+            apply_all(with_points_for(session, plan_id, plan, operations), operations)
         except OperationError:
             continue
         row.base_version = after

@@ -38,6 +38,7 @@ from gambrel.store.ledger_models import (
 )
 from gambrel.store.models import now_utc
 from gambrel.store.point_checks import add_checks, bad_points, check_of
+from gambrel.store.point_owners import ledger_points
 from gambrel.store.runners import note_order
 
 ROWS_AT_ONCE = 500
@@ -666,33 +667,14 @@ def points_at(
     """
     bad = bad_points(session, plan_id) if bad is None else bad
     only = () if machines is None else (LedgerPointRow.machine.in_(machines),)
-    rows = session.execute(
-        select(
-            LedgerPointRow.job, LedgerPointRow.machine, LedgerPointRow.repository,
-            LedgerPointRow.kind, LedgerPointRow.at_us, LedgerPointRow.exists_from,
-            LedgerPointRow.stored_bytes,
-        ).where(
-            LedgerPointRow.plan_id == plan_id,
-            LedgerPointRow.exists_from <= instant,
-            (LedgerPointRow.gone_at.is_(None)) | (LedgerPointRow.gone_at > instant),
-            *only,
-        )
-    )  # fmt: skip
-    return [
-        with_what_is_bad(
-            ExistingPoint(
-                job,
-                machine,
-                repository,
-                kind,  # type: ignore[arg-type]
-                us / 1e6,
-                max(since or 0.0, us / 1e6),
-                stored,
-            ),
-            bad,
-        )
-        for job, machine, repository, kind, us, since, stored in rows
-    ]
+    found = ledger_points(
+        session,
+        plan_id,
+        LedgerPointRow.exists_from <= instant,
+        (LedgerPointRow.gone_at.is_(None)) | (LedgerPointRow.gone_at > instant),
+        *only,
+    )
+    return [with_what_is_bad(point, bad) for point in found]
 
 
 def newest_points(session: Session, plan_id: int, instant: float) -> dict[str, float]:

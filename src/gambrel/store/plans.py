@@ -23,7 +23,7 @@ from gambrel.core.plan.reading import read_plan, write_plan
 from gambrel.store.audit import audit
 from gambrel.store.models import AdoptionRow, DraftOperationRow, DraftRow, PlanRow, VersionRow
 from gambrel.store.plan_tables import Unreadable, load_plan, save_plan
-from gambrel.store.point_owners import as_kept, given_back, hand_over, with_ledger_points
+from gambrel.store.point_owners import as_kept, given_back, hand_over, with_points_for
 
 
 class NotFound(LookupError):
@@ -545,7 +545,7 @@ def adopt(
 def _base(session: Session, row: DraftRow, operations: Iterable[Operation]) -> Plan:
     """The plan that a draft stands on; with the points of now where operations move such."""
     plan = version_plan(session, row.base_version)
-    return with_ledger_points(session, row.plan_id, plan) if points_move(operations) else plan
+    return with_points_for(session, row.plan_id, plan, operations)
 
 
 # --- what was adopted, and going back ----------------------------------------------------------

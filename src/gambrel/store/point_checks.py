@@ -17,6 +17,7 @@ from gambrel.core.simulation.known_points import PlaceOfPoint
 from gambrel.store.audit import audit
 from gambrel.store.ledger_models import PointCheckRow, in_us
 from gambrel.store.plans import plan_head
+from gambrel.store.point_owners import note_points_changed
 
 Source = Literal["hand", "verify", "test"]
 
@@ -63,7 +64,7 @@ def check_of(event: Event, predicted_s: float | None) -> PointCheck:
 
 def add_checks(session: Session, plan_id: int, checks: Iterable[PointCheck]) -> None:
     """Write checks down, in their order."""
-    session.add_all(
+    rows = [
         PointCheckRow(
             plan_id=plan_id, job=check.job, machine=check.machine,
             repository=check.repository, at_us=in_us(check.at), source=check.source,
@@ -72,7 +73,11 @@ def add_checks(session: Session, plan_id: int, checks: Iterable[PointCheck]) -> 
             order_id=check.order_id,
         )
         for check in checks
-    )  # fmt: skip
+    ]  # fmt: skip
+    if not rows:
+        return
+    note_points_changed(session, plan_id)
+    session.add_all(rows)
     session.flush()
 
 

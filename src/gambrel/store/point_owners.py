@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import asdict, replace
+from dataclasses import asdict
 from typing import Any
 
 from sqlalchemy import ColumnElement, literal, select, update
 from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
+from gambrel.core.edits.operations import Operation, points_move
 from gambrel.core.edits.point_owners import Handover, handed_over, stored_factor
 from gambrel.core.plan.objects import ExistingPoint, Plan
+from gambrel.core.simulation.known_points import with_points
 from gambrel.store.ledger_models import (
     LedgerMachineRow,
     LedgerPointRow,
@@ -22,21 +24,21 @@ from gambrel.store.ledger_models import (
 from gambrel.store.models import AdoptionRow
 
 MACHINES_AT_ONCE = 500
-_MOVED = "plans whose points moved"
+_CHANGED = "plans whose points changed"
 
 
-def with_ledger_points(session: Session, plan_id: int, plan: Plan) -> Plan:
-    """A plan with the points that exist now as its own; as it is where no runner ever reported."""
+def ledger_points(
+    session: Session, plan_id: int, *conditions: ColumnElement[bool]
+) -> list[ExistingPoint]:
+    """Restore points of the ledger for which some conditions on their rows hold."""
     rows = session.execute(
         select(
             LedgerPointRow.job, LedgerPointRow.machine, LedgerPointRow.repository,
             LedgerPointRow.kind, LedgerPointRow.at_us, LedgerPointRow.exists_from,
             LedgerPointRow.stored_bytes,
-        ).where(LedgerPointRow.plan_id == plan_id, LedgerPointRow.gone_at.is_(None))
-    ).all()  # fmt: skip
-    if not rows:
-        return plan
-    points = tuple(
+        ).where(LedgerPointRow.plan_id == plan_id, *conditions)
+    )  # fmt: skip
+    return [
         ExistingPoint(
             job,
             machine,
@@ -47,11 +49,20 @@ def with_ledger_points(session: Session, plan_id: int, plan: Plan) -> Plan:
             stored,
         )
         for job, machine, repository, kind, us, since, stored in rows
-        if job in plan.job_by_id
-        and machine in plan.machine_by_id
-        and repository in plan.repository_by_id
-    )
-    return replace(plan, state=replace(plan.state, points=points))
+    ]
+
+
+def with_points_for(
+    session: Session, plan_id: int, plan: Plan, operations: Iterable[Operation]
+) -> Plan:
+    """The plan to which operations are applied: where they move points, with those of now.
+
+    Where no runner ever reported, its own points are those of now.
+    """
+    if not points_move(operations):
+        return plan
+    found = ledger_points(session, plan_id, LedgerPointRow.gone_at.is_(None))
+    return with_points(plan, found) if found else plan
 
 
 def hand_over(session: Session, plan_id: int, plan: Plan, found: Iterable[Handover]) -> None:
@@ -61,10 +72,8 @@ def hand_over(session: Session, plan_id: int, plan: Plan, found: Iterable[Handov
         plan: one that has the repositories that are named.
     """
     for each in found:
-        _note_moved(session, plan_id)
-        factor = 1.0
-        if each.repository != each.to_repository:
-            factor = stored_factor(plan, each.repository, each.to_repository)
+        note_points_changed(session, plan_id)
+        factor = stored_factor(plan, each.repository, each.to_repository)
         new = {"job": each.to_job, "repository": each.to_repository}
         for machines in _some_at_once(each.machines):
             _copy_checks(session, plan_id, each, machines)
@@ -81,13 +90,14 @@ def hand_over(session: Session, plan_id: int, plan: Plan, found: Iterable[Handov
             )
 
 
-def plans_whose_points_moved(session: Session) -> set[int]:
-    """Numbers of plans of which a session has moved or renamed points."""
-    return set(session.info.get(_MOVED, ()))
+def plans_whose_points_changed(session: Session) -> set[int]:
+    """The numbers of plans whose points a session has moved, renamed or checked."""
+    return set(session.info.get(_CHANGED, ()))
 
 
-def _note_moved(session: Session, plan_id: int) -> None:
-    session.info.setdefault(_MOVED, set()).add(plan_id)
+def note_points_changed(session: Session, plan_id: int) -> None:
+    """Have whoever keeps something about the points of a plan look again after the commit."""
+    session.info.setdefault(_CHANGED, set()).add(plan_id)
 
 
 def rename_machines(session: Session, plan_id: int, names: Mapping[str, str]) -> None:
@@ -97,7 +107,7 @@ def rename_machines(session: Session, plan_id: int, names: Mapping[str, str]) ->
     """
     if not names:
         return
-    _note_moved(session, plan_id)
+    note_points_changed(session, plan_id)
     # By way of names that nobody has: two machines may have changed names with each other.
     between = {old: f"~renamed {i}~" for i, old in enumerate(names)}
     steps = (between, {between[old]: new for old, new in names.items()})
@@ -180,9 +190,9 @@ def owned_as_in(
             AdoptionRow.handovers.is_not(None),
         )
         .order_by(AdoptionRow.id.desc())
-    ).all()
-    for adoption in later:
-        points = list(handed_over(plan, points, given_back([adoption], plan)))
+    )
+    for each in given_back(later, plan):
+        points = list(handed_over(plan, points, [each]))
     return points
 
 

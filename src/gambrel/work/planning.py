@@ -14,14 +14,14 @@ from sqlalchemy.orm import Session
 from gambrel.core.caches import MIB, ByteCache
 from gambrel.core.edits.operations import Operation, apply_all, operation_to_dict
 from gambrel.core.nights.nights import Night, night_of, today_of
-from gambrel.core.plan.objects import ExistingPoint, Plan
+from gambrel.core.plan.objects import Plan
 from gambrel.core.plan.values import Problem
-from gambrel.core.simulation.known_points import PlaceOfPoint, with_what_is_bad
+from gambrel.core.simulation.known_points import PlaceOfPoint, with_points, with_what_is_bad
 from gambrel.store import ledger, point_checks
 from gambrel.store.database import Sessions, in_transaction
 from gambrel.store.plan_tables import Unreadable
 from gambrel.store.plans import Draft, PlanHead, last_readable, plan_of_version, version_plan
-from gambrel.store.point_owners import owned_as_in, plans_whose_points_moved
+from gambrel.store.point_owners import owned_as_in, plans_whose_points_changed
 from gambrel.store.sign_in import identity
 from gambrel.work.forecast_cache import ForecastCache
 from gambrel.work.forecaster import Forecaster, origin_night
@@ -34,18 +34,6 @@ MOST_BYTES = 40 * MIB
 
 def _now() -> datetime:
     return datetime.now(UTC)
-
-
-def with_points(plan: Plan, points: Sequence[ExistingPoint]) -> Plan:
-    """A plan that begins with other restore points; those of what it does not have are left out."""
-    known = tuple(
-        point
-        for point in points
-        if point.job in plan.job_by_id
-        and point.machine in plan.machine_by_id
-        and point.repository in plan.repository_by_id
-    )
-    return replace(plan, state=replace(plan.state, points=known))
 
 
 def growing_from(plan: Plan, instant: float) -> Plan:
@@ -100,15 +88,15 @@ class Planning:
 
     def write(self, work: Callable[[Session], T]) -> T:
         """Run a change as one transaction, see `store.database.in_transaction`."""
-        moved: set[int] = set()
+        changed: set[int] = set()
 
         def noting(session: Session) -> T:
             done = work(session)
-            moved.update(plans_whose_points_moved(session))
+            changed.update(plans_whose_points_changed(session))
             return done
 
         done = in_transaction(self.sessions, noting)
-        for plan_id in moved:
+        for plan_id in changed:
             self.forget_bad_points(plan_id)
         return done
 

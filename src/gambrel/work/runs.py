@@ -37,6 +37,7 @@ from gambrel.core.plan.objects import Plan
 from gambrel.core.recovery.promises import kept_in
 from gambrel.core.recovery.restore_tests import Rota
 from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.known_points import with_points
 from gambrel.core.units import DAY, HOUR, MINUTE
 from gambrel.store import ledger, runners
 from gambrel.store.acceptances import take_learned
@@ -47,7 +48,7 @@ from gambrel.store.standing_rules import LEARNED_CHANGE, standing_rules
 from gambrel.work import restore_tests
 from gambrel.work.forecaster import Forecaster
 from gambrel.work.outlooks import Outlooks, Told
-from gambrel.work.planning import Planning, with_points
+from gambrel.work.planning import Planning
 
 CLOCK_MAY_DIFFER_S = 60.0
 """A runner's clock that differs more from ours is corrected for."""
@@ -198,8 +199,6 @@ class Runs:
             return runners.note_word(db, runner.id, clock=at, offset_s=offset, speed=speed)
 
         self.planning.write(note)
-        if any(event.what == "point checked" for event in events):
-            self.planning.forget_bad_points(runner.plan_id)
         self._tell_of(runner, taken.new, speed)
         self._tell_of_ended(runner.plan_id, plan, events)
         return Batch(taken.new, taken.known, (*refused, *taken.refused), offset)

@@ -173,6 +173,16 @@ def _said(value: Any, unit: str, none: str) -> str:
     return str(value)
 
 
+def editable_job(plan: p.Plan, ident: str) -> p.Job:
+    """A job that may be changed. Raises OperationError."""
+    job = plan.job_by_id.get(ident)
+    if job is None:
+        raise OperationError("job", ident, "is not the id of a job of this plan")
+    if job.locked:
+        raise OperationError("job", ident, "is locked; unlock it first")
+    return job
+
+
 def item_changes(was: Any, now: Any, keys: Iterable[str]) -> list[str]:
     """What became of some values of an entry: "slots 8 (was 4)"."""
     declared = shape_of(type(now)).declared

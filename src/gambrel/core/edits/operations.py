@@ -23,6 +23,7 @@ from gambrel.core.edits.item_edits import (
     ChangeItem,
     OperationError,
     RemoveItem,
+    editable_job,
     item_changes,
 )
 from gambrel.core.edits.point_owners import CarryPoints, TakeOverPoints
@@ -133,10 +134,7 @@ class _JobOperation:
         return job
 
     def _unlocked(self, plan: Plan) -> Job:
-        job = self._job(plan)
-        if job.locked:
-            raise OperationError("job", self.job, "is locked; unlock it first")
-        return job
+        return editable_job(plan, self.job)
 
     def _known(self, plan: Plan, machine: str) -> Machine:
         if machine not in plan.machine_by_id:

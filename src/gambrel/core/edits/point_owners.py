@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.item_edits import OperationError, editable_job
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import protected_bytes, protected_disks
 from gambrel.core.plan.objects import ExistingPoint, Job, Plan
@@ -16,16 +16,6 @@ from gambrel.core.words import count
 
 Owner = tuple[str, str]
 """The job of a point, and its repository."""
-
-
-def editable_job(plan: Plan, ident: str) -> Job:
-    """A job that may be changed. Raises OperationError."""
-    job = plan.job_by_id.get(ident)
-    if job is None:
-        raise OperationError("job", ident, "is not the id of a job of this plan")
-    if job.locked:
-        raise OperationError("job", ident, "is locked; unlock it first")
-    return job
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +45,7 @@ def handed_over(
 
 
 def stored_factor(plan: Plan, repository: str, to_repository: str) -> float:
-    """What a stored byte becomes in another repository: the wire bytes of a point stay the same.
+    """What a stored byte becomes in a repository: the wire bytes of a point stay the same.
 
     1 where the plan has one of them no longer.
     """
@@ -69,8 +59,6 @@ def _owned(plan: Plan, point: ExistingPoint, owner: Owner | None) -> ExistingPoi
     if owner is None:
         return point
     job, repository = owner
-    if repository == point.repository:
-        return replace(point, job=job)
     stored = point.stored_bytes * stored_factor(plan, point.repository, repository)
     return replace(point, job=job, repository=repository, stored_bytes=stored)
 
@@ -192,7 +180,7 @@ class TakeOverPoints:
             raise OperationError("from_job", self.from_job, "is not the id of another job")
         kept = {machine.id for machine in selected_machines(plan, giver)}
         taken = {m.id for m in selected_machines(plan, job)} - kept
-        places = _chains(plan, giver.id, taken)
+        places = chains_of(plan, giver.id, taken)
         return tuple(Handover(giver.id, at, job.id, at, those) for at, those in places.items())
 
     def apply(self, plan: Plan) -> Plan:
@@ -230,7 +218,7 @@ class CarryPoints:
             reason = f"is the repository of {job.name}; choose another one for it first"
             raise OperationError("from_repository", self.from_repository, reason)
         mine = {machine.id for machine in selected_machines(plan, job)}
-        those = _chains(plan, job.id, mine).get(self.from_repository)
+        those = chains_of(plan, job.id, mine).get(self.from_repository)
         to = job.repository
         return (Handover(job.id, self.from_repository, job.id, to, those),) if those else ()
 
@@ -253,8 +241,8 @@ def with_handovers(plan: Plan, found: Sequence[Handover]) -> Plan:
     return replace(plan, state=replace(plan.state, points=points))
 
 
-def _chains(plan: Plan, job: str, machines: set[str]) -> Mapping[str, tuple[str, ...]]:
-    """The machines of some of which a job has points, by repository."""
+def chains_of(plan: Plan, job: str, machines: Container[str]) -> Mapping[str, tuple[str, ...]]:
+    """By repository, those of some machines of which a job has points there."""
     found: dict[str, dict[str, None]] = defaultdict(dict)
     for point in plan.state.points:
         if point.job == job and point.machine in machines:

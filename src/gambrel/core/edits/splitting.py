@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
-from gambrel.core.edits.item_edits import OperationError
-from gambrel.core.edits.point_owners import Handover, editable_job, with_handovers
+from gambrel.core.edits.item_edits import OperationError, editable_job
+from gambrel.core.edits.point_owners import Handover, chains_of, with_handovers
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.objects import Job, Plan, Selection
 from gambrel.core.words import count
@@ -87,14 +87,10 @@ def even_groups(times: Sequence[MachineTime], number: int) -> list[Group]:
 
 def _along(plan: Plan, giver: str, taker_of: Mapping[str, str]) -> list[Handover]:
     """The points that go along with machines from a job to others, where they lie."""
-    chains = {
-        (point.repository, point.machine)
-        for point in plan.state.points
-        if point.job == giver and point.machine in taker_of
-    }
     return [
         Handover(giver, repository, taker_of[machine], repository, (machine,))
-        for repository, machine in sorted(chains)
+        for repository, machines in chains_of(plan, giver, taker_of).items()
+        for machine in machines
     ]
 
 

@@ -130,6 +130,18 @@ def with_what_is_bad(point: ExistingPoint, bad: Mapping[PlaceOfPoint, float]) ->
     return point if since is None else replace(point, bad_since=max(since, point.exists_from))
 
 
+def with_points(plan: Plan, points: Iterable[ExistingPoint]) -> Plan:
+    """A plan that begins with other restore points; those of what it does not have are left out."""
+    known = tuple(
+        point
+        for point in points
+        if point.job in plan.job_by_id
+        and point.machine in plan.machine_by_id
+        and point.repository in plan.repository_by_id
+    )
+    return replace(plan, state=replace(plan.state, points=known))
+
+
 def usable_of(points: Iterable[ExistingPoint]) -> list[ExistingPoint]:
     """Those points from which a machine can be brought back."""
     chains: dict[tuple[str, str, str], list[ExistingPoint]] = {}
