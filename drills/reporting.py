@@ -125,9 +125,9 @@ def reports(kills: int) -> str:
     if not one:
         raise AssertionError("the ledger is empty")
     return (
-        f"A runner reported {len(events):,} events of a night in {in_any.batches:,} batches: out "
-        f"of order, a third of them twice, {refused_nonsense:,} pieces of nonsense among them. "
-        "Gambrel refused each of these by itself. The drill killed the application "
+        f"A runner reported {len(events):,} events of a night in {in_any.batches:,} batches, out "
+        f"of order and a third of them twice. It also sent {refused_nonsense:,} events that make "
+        "no sense, and Gambrel refused those one by one. The drill killed the application "
         f"{len(killed_at)} times meanwhile ({in_any.again} batches were sent again). The ledger "
         f"has the same {len(one):,} lines as that of the same night told in order."
     )

@@ -328,6 +328,6 @@ def edit_facts(plan_id: int, json_data: dict[str, Any]) -> Any:
     )
     shared = planning()
     made = shared.write(
-        lambda db: acceptances.edit_facts(db, plan_id, edit, shared.plan, actor=actor())
+        lambda db: acceptances.edit_facts(db, plan_id, [edit], shared.plan, actor=actor())
     )
     return jsonify(acceptance_value(made))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import get_args
+
 from apiflask import Schema
 from apiflask.fields import Boolean, Date, Dict, File, Float, Integer, List, Nested, String
 from apiflask.validators import Length, OneOf, Range
@@ -9,6 +11,7 @@ from apiflask.validators import Length, OneOf, Range
 from gambrel.api.schemas import Day, DraftQuerySchema, Instant, SubjectSchema, nullable, required
 from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.differences import KINDS
+from gambrel.core.estate.facts import Statement
 from gambrel.formats.inventory_csv import UNITS
 from gambrel.store.standing_rules import LEARNED_CHANGE
 from gambrel.work.machine_table import GROUPS, SORTS
@@ -202,7 +205,7 @@ class FactEditSchema(Schema):
     take_in = Boolean(load_default=False)
     source = String(
         load_default="stated",
-        validate=OneOf(["stated", "learned"]),
+        validate=OneOf(get_args(Statement)),
         metadata={"description": "learned: the values are taken over from what the ledger shows"},
     )
 

@@ -19,7 +19,7 @@ from gambrel.api.serialize import instant
 from gambrel.api.sessions import actor, planning
 from gambrel.core.edits.item_edits import AddItem, OperationError, whole_value
 from gambrel.core.edits.point_owners import points_elsewhere
-from gambrel.core.model.job_windows import default_window, window_of
+from gambrel.core.model.job_windows import default_window, window_id_of
 from gambrel.core.model.selection import selected_machines, used_gib
 from gambrel.core.nights.job_nights import job_night
 from gambrel.core.nights.nights import Night, night_of, week_of
@@ -97,7 +97,7 @@ def _row(plan: Plan, job: Job) -> dict[str, Any]:
         "selects": said["machines"].partition(": ")[2],
         "runs": said["runs"],
         "repository": job.repository,
-        "window": None if (window := window_of(plan, job)) is None else window.id,
+        "window": window_id_of(plan, job),
         "kept": said["kept"],
     }
 
@@ -291,7 +291,7 @@ def look(plan_id: int, json_data: dict[str, Any]) -> Any:
                 (point.job, point.repository) == (job.id, job.repository)
                 for point in plan.state.points
             ),
-            "default_window": None if (window := default_window(plan, job)) is None else window.id,
+            "default_window": default_window(plan, job),
             "points_elsewhere": [
                 {
                     "job": each.job,

@@ -21,11 +21,11 @@ from gambrel.core.edits import item_edits
 from gambrel.core.edits.operations import operation_to_dict
 from gambrel.core.loads.load_series import LoadSeries, load_table, shown_load_names
 from gambrel.core.loads.night_loads import loads_in_spans
-from gambrel.core.model.job_windows import window_of
+from gambrel.core.model.job_windows import has_default_window, window_id_of
 from gambrel.core.model.repository_volumes import placed
 from gambrel.core.model.restore_points import PointRecord
 from gambrel.core.nights.nights import Night, night_of, week_of
-from gambrel.core.plan.objects import Job, Plan, Repository, Transports
+from gambrel.core.plan.objects import Plan, Repository, Transports
 from gambrel.core.plan.shapes import shape_of
 from gambrel.core.questions import places, sizing
 from gambrel.core.questions.reach import Cell, reach_reasons, reach_table
@@ -284,11 +284,16 @@ def _opening(opening: Opening) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _job(plan: Plan, job: Job) -> dict[str, Any]:
-    return {
-        "job": job.id, "name": job.name, "at_window_end": job.at_window_end, "locked": job.locked,
-        "by_default": job.window is None and window_of(plan, job) is not None,
-    }  # fmt: skip
+def _jobs_in(plan: Plan, window: str | None) -> list[dict[str, Any]]:
+    """The jobs that run in a window; None: those without one."""
+    return [
+        {
+            "job": job.id, "name": job.name, "at_window_end": job.at_window_end,
+            "locked": job.locked, "by_default": has_default_window(plan, job),
+        }
+        for job in plan.jobs
+        if window_id_of(plan, job) == window
+    ]  # fmt: skip
 
 
 @blueprint.get("/<int:plan_id>/windows/<day>")
@@ -318,7 +323,7 @@ def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
                     _opening(o) for o in ahead if o.opens < start + OPENINGS_DAYS * DAY
                 ][:40],
                 "clock_changes": [_opening(o) for o in ahead if o.clock_moves_s],
-                "jobs": [_job(plan, job) for job in plan.jobs if window_of(plan, job) is window],
+                "jobs": _jobs_in(plan, window.id),
                 "touching": [
                     {
                         "job": t.job, "name": plan.job_by_id[t.job].name,
@@ -339,7 +344,7 @@ def show_windows(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
             }
             for c in plan.calendars
         ],
-        "jobs_without": [_job(plan, job) for job in plan.jobs if window_of(plan, job) is None],
+        "jobs_without": _jobs_in(plan, None),
     }  # fmt: skip
     return revision_tag(jsonify(body), head, draft)
 

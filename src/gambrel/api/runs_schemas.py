@@ -125,7 +125,7 @@ class LearnedChangeSchema(Schema):
 class LearnedChangesSchema(Schema):
     by_itself = required(
         Boolean,
-        metadata={"description": "whether it is taken over by itself when a night begins"},
+        metadata={"description": "whether a standing rule takes it over when a night begins"},
     )
     machines = required(List, Nested(LearnedChangeSchema))
 

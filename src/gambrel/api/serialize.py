@@ -21,7 +21,7 @@ from gambrel.core.loads.lanes import BarKind, Lane, Mark
 from gambrel.core.loads.load_series import LoadSeries, load_names, load_table, shown_load_names
 from gambrel.core.loads.night_loads import SpanLoad, loads_in_spans, tightest
 from gambrel.core.loads.time_account import account_of
-from gambrel.core.model.job_windows import window_of
+from gambrel.core.model.job_windows import window_id_of, window_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import (
     Night,
@@ -98,7 +98,7 @@ def job(plan: Plan, item: Job) -> dict[str, Any]:
         "priority": item.priority,
         "locked": item.locked,
         "after": item.after,
-        "window": None if (window := window_of(plan, item)) is None else window.id,
+        "window": window_id_of(plan, item),
         "repository": item.repository,
         "machines": len(machines),
         "used_gib": sum(disk.used_gib for machine in machines for disk in machine.disks),

@@ -171,20 +171,9 @@ def accept_differences(
 
 
 def edit_facts(
-    session: Session, plan_id: int, edit: FactEdit, plan_of: PlanOf, *, actor: str
-) -> Acceptance:
-    """Edit facts of machines. Raises FactError; nothing is changed then."""
-    row = _change_estate(
-        session, plan_id, plan_of, edit.apply, what="edit", words=lambda: [edit.describe()],
-        subjects=list(edit.machines), actor=actor,
-    )  # fmt: skip
-    return _acceptance(row)
-
-
-def take_learned(
     session: Session, plan_id: int, edits: Sequence[FactEdit], plan_of: PlanOf, *, actor: str
 ) -> Acceptance:
-    """Take over what the ledger shows of machines, all in one change that can be undone."""
+    """Edit facts of machines, all in one change. Raises FactError; nothing is changed then."""
 
     def change(plan: Plan) -> Plan:
         for edit in edits:

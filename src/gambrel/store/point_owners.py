@@ -91,7 +91,7 @@ def hand_over(session: Session, plan_id: int, plan: Plan, found: Iterable[Handov
 
 
 def plans_whose_points_changed(session: Session) -> set[int]:
-    """The numbers of plans whose points a session has moved, renamed or checked."""
+    """The plans, by number, whose points this session moved, renamed or checked."""
     return set(session.info.get(_CHANGED, ()))
 
 

@@ -17,7 +17,7 @@ from gambrel.core.estate.facts import FactEdit
 from gambrel.core.ledger.as_it_goes import Rest, rest_of
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
-from gambrel.core.ledger.learned_change import ROUNDED, LearnedChange, learned_changes
+from gambrel.core.ledger.learned_change import STATED_TO, LearnedChange, learned_changes
 from gambrel.core.ledger.learned_rates import night_rates
 from gambrel.core.ledger.ordering import Order, while_they_hold
 from gambrel.core.ledger.predicting import predicted_runs, window_end
@@ -40,7 +40,7 @@ from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.simulation.known_points import with_points
 from gambrel.core.units import DAY, HOUR, MINUTE
 from gambrel.store import ledger, runners
-from gambrel.store.acceptances import take_learned
+from gambrel.store.acceptances import edit_facts
 from gambrel.store.ledger_models import LedgerNightRow, in_us
 from gambrel.store.plans import PlanHead, locked_plan, plan_head
 from gambrel.store.runners import Runner
@@ -324,15 +324,15 @@ class Runs:
         by_value: dict[float, list[str]] = defaultdict(list)
         for machine, found in self.learned_changes(head.id, plan, clock).items():
             if found.speaks_against(plan.machine_by_id[machine].daily_change):
-                by_value[round(found.change / ROUNDED) * ROUNDED].append(machine)
+                by_value[round(found.change, STATED_TO)].append(machine)
         edits = [
-            FactEdit(tuple(machines), (("daily_change", round(value, 3)),), source="learned")
+            FactEdit(tuple(machines), (("daily_change", value),), source="learned")
             for value, machines in sorted(by_value.items())
         ]
         if not edits:
             return head
         self.planning.write(
-            lambda db: take_learned(db, head.id, edits, self.planning.plan, actor="standing rule")
+            lambda db: edit_facts(db, head.id, edits, self.planning.plan, actor="standing rule")
         )
         return self._head(head.id)
 

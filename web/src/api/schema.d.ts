@@ -25616,7 +25616,7 @@ export interface components {
             since: string | null;
         };
         LearnedChangesSchema: {
-            /** @description whether it is taken over by itself when a night begins */
+            /** @description whether a standing rule takes it over when a night begins */
             by_itself: boolean;
             machines: components["schemas"]["LearnedChangeSchema"][];
         };

@@ -41,7 +41,7 @@ from gambrel.core.model.volume import (
     read_bytes,
     refuses,
 )
-from gambrel.core.plan.objects import Disk, Job, Machine
+from gambrel.core.plan.objects import Disk, Job, Machine, Window
 from gambrel.core.schedules.calendars import job_occurrences, window_span
 from gambrel.core.schedules.spread_fulls import full_groups, job_dues, kind_in_turn
 from gambrel.core.simulation.engine.layout import layout_of
@@ -120,9 +120,9 @@ class Relaxation:
         self.fulls = [0] * len(self.plan.jobs)
         self.works: list[Work] = []
         for position, job in enumerate(self.plan.jobs):
-            windowed = window_of(self.plan, job) is not None
-            if windowed and job.after is None and job.id not in self.unsure:
-                self.works += self._works(position, job)
+            window = window_of(self.plan, job)
+            if window is not None and job.after is None and job.id not in self.unsure:
+                self.works += self._works(position, job, window)
         at_work = {work.job for work in self.works}
         self.sides = {i: self._sides(i, self.plan.jobs[i]) for i in sorted(at_work)}
 
@@ -132,7 +132,7 @@ class Relaxation:
         ends = (i for i, night in enumerate(self.problem.nights) if at < night.end - SAME_INSTANT)
         return next(ends, len(self.problem.nights) - 1)
 
-    def _works(self, position: int, job: Job) -> Iterable[Work]:
+    def _works(self, position: int, job: Job, window: Window) -> Iterable[Work]:
         problem = self.problem
         found = job_occurrences(job, self.plan.calendar_by_id, problem.from_, problem.to)
         free = job.id in self.free_fulls and job.chain != "full_only"
@@ -142,8 +142,6 @@ class Relaxation:
         for at, kind, _ in found:
             by_night.setdefault(self._night(at), []).append((at, kind))
         free = free and self.fulls[position] > 0
-        window = window_of(self.plan, job)
-        assert window is not None
         for night in range(len(problem.nights)):
             own = by_night.get(night, [])
             if not own and not free:

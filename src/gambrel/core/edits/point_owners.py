@@ -68,8 +68,8 @@ def handovers(
 ) -> tuple[Handover, ...]:
     """What became of chains of points: those that have another owner now, by their owners.
 
-    A point is told by its machine, its start and its kind; of a copy and its original, each keeps
-    what it had where that is still there.
+    Machine, start and kind tell one point from another. A copy has all three of its original: each
+    of the two keeps its owner as long as that owner still has it.
     """
     owners: dict[tuple[str, int, str], list[Owner]] = defaultdict(list)
     for point in after:
@@ -242,7 +242,7 @@ def with_handovers(plan: Plan, found: Sequence[Handover]) -> Plan:
 
 
 def chains_of(plan: Plan, job: str, machines: Container[str]) -> Mapping[str, tuple[str, ...]]:
-    """By repository, those of some machines of which a job has points there."""
+    """By repository, those of the given machines that have points of a job there."""
     found: dict[str, dict[str, None]] = defaultdict(dict)
     for point in plan.state.points:
         if point.job == job and point.machine in machines:

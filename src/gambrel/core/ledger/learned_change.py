@@ -41,8 +41,8 @@ FULLY = 1.0
 TURNED, LEAST_TURNED = 3.0, 3
 """A change of behaviour: so many runs in a row that say so many times, or a part of, as much."""
 
-ROUNDED = 0.001
-"""Change is stated to a tenth of a percent: what differs by less says nothing against it."""
+STATED_TO = 3
+"""Change is stated to a tenth of a percent, so many decimals; less says nothing against it."""
 APART, ERRORS_APART = 0.1, 3.0
 """By this part of what is stated at least, and so many standard errors, it does not hold."""
 
@@ -72,7 +72,7 @@ class LearnedChange:
 
     def speaks_against(self, stated: float) -> bool:
         """Whether the ledger says plainly that a daily change does not hold."""
-        least = max(ROUNDED, APART * stated, ERRORS_APART * self.error)
+        least = max(10.0**-STATED_TO, APART * stated, ERRORS_APART * self.error)
         return abs(self.change - stated) > least
 
 

@@ -10,9 +10,14 @@ from gambrel.core.plan.objects import Job, Plan, Window
 _KEPT = "_default_windows"
 
 
-def window_of(plan: Plan, job: Job) -> Window | None:
+def window_id_of(plan: Plan, job: Job) -> str | None:
     """The window of a job of a plan: its own, else its default; None: it may run at any hour."""
-    ident = job.window or _defaults(plan).get(job.id)
+    return job.window or _defaults(plan).get(job.id)
+
+
+def window_of(plan: Plan, job: Job) -> Window | None:
+    """The window that `window_id_of` names."""
+    ident = window_id_of(plan, job)
     return None if ident is None else plan.window_by_id[ident]
 
 
@@ -21,29 +26,37 @@ def has_default_window(plan: Plan, job: Job) -> bool:
     return job.window is None and job.id in _defaults(plan)
 
 
-def default_window(plan: Plan, job: Job) -> Window | None:
-    """The first window of which the rules hold for every machine that a job selects.
+def default_window(plan: Plan, job: Job) -> str | None:
+    """The window that is the default of all machines of a job, whatever the job itself says.
 
-    None where it selects none. What the job itself says is not looked at.
+    The first of the plan; None where there is none, or the job selects no machine.
     """
-    with_rules = [window for window in plan.windows if window.default_for]
-    if not with_rules:
-        return None
-    members = {machine.id for machine in selected_machines(plan, job)}
+    return _default(plan, job, _covered(plan))
+
+
+def _covered(plan: Plan) -> Mapping[str, frozenset[str]]:
+    """The machines of which each window is the default; only windows that are one."""
+    return {
+        window.id: frozenset(m.id for m in machines_of_rules(plan, window.default_for))
+        for window in plan.windows
+        if window.default_for
+    }
+
+
+def _default(plan: Plan, job: Job, covered: Mapping[str, frozenset[str]]) -> str | None:
+    members = {machine.id for machine in selected_machines(plan, job)} if covered else None
     if not members:
         return None
-    for window in with_rules:
-        if members <= {machine.id for machine in machines_of_rules(plan, window.default_for)}:
-            return window
-    return None
+    return next((ident for ident, machines in covered.items() if members <= machines), None)
 
 
 def _defaults(plan: Plan) -> Mapping[str, str]:
     """The default windows of the jobs without one of their own."""
     kept = vars(plan)
     if _KEPT not in kept:
-        found = ((job.id, default_window(plan, job)) for job in plan.jobs if job.window is None)
+        covered = _covered(plan)
+        found = ((job.id, _default(plan, job, covered)) for job in plan.jobs if job.window is None)
         # A plan does not change: what is found once holds for it.
-        kept[_KEPT] = {ident: window.id for ident, window in found if window is not None}
+        kept[_KEPT] = {job: window for job, window in found if window is not None}
     defaults: Mapping[str, str] = kept[_KEPT]
     return defaults

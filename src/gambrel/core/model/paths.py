@@ -44,6 +44,11 @@ class Candidate:
         return tuple(sorted(amounts.items()))
 
 
+def may_send(on: Host | Machine, network: str | None) -> bool:
+    """Whether a host or a server may send for a job that is held to a network; None: to none."""
+    return network in (None, on.backup_network)
+
+
 class Routes:
     """Which links lead from one site to another."""
 
@@ -257,7 +262,7 @@ class Topology:
 
     def _agent(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
         network = machine.backup_network
-        if job.network not in (None, network):
+        if not may_send(machine, job.network):
             return ()
         repository = self.plan.repository_by_id[job.repository]
         route = self.routes.route(self.plan.site_of(machine), repository.site, network)
@@ -303,7 +308,7 @@ class Topology:
         Args:
             network: the named network to which the reading job is held.
         """
-        sends = network in (None, host.backup_network)
+        sends = may_send(host, network)
         key = (host.id, datastore, transport, network)
         if key not in self._ranks:
             plan = self.plan

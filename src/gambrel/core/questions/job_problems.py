@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from gambrel.core.model.job_windows import window_of
-from gambrel.core.model.paths import Topology
+from gambrel.core.model.paths import Topology, may_send
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import cannot_quiesce, protected_bytes, protected_disks
 from gambrel.core.plan.objects import Job, Machine, Plan
@@ -112,12 +112,6 @@ def _with_rule(job: Job, i: int) -> Job:
     return replace(job, machines=replace(job.machines, ids=(), rules=(job.machines.rules[i],)))
 
 
-def _sends_by(plan: Plan, machine: Machine, network: str | None) -> bool:
-    """Whether the host of a machine, or the server that it is, may send by a network."""
-    on = machine if machine.host is None else plan.host_by_id[machine.host]
-    return network in (None, on.backup_network)
-
-
 def _of_paths(case: _Case) -> Iterator[JobProblem]:
     job, plan = case.job, case.plan
     if job.proxies == () and any(m.kind == "vm" for m in case.machines):
@@ -138,9 +132,10 @@ def _of_paths(case: _Case) -> Iterator[JobProblem]:
         words = f"No path to {count(len(lost), 'machine')}: {_names(lost)}."
         if free:
             words += f" {len(free)} of them could be read without the pin or the forced transport."
-        apart = [m for m in lost if not _sends_by(plan, m, job.network)]
+        senders = (m if m.host is None else plan.host_by_id[m.host] for m in lost)
+        apart = sum(not may_send(sender, job.network) for sender in senders)
         if apart:
-            words += f" {len(apart)} of them have no second NIC in the network {job.network}."
+            words += f" {apart} of them have no second NIC in the network {job.network}."
         yield case.stops("readers", words)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
-from gambrel.core.model.job_windows import window_of
+from gambrel.core.model.job_windows import window_id_of
 from gambrel.core.nights.nights import TIGHT_MARGIN_S
 from gambrel.core.plan.objects import Plan, Window
 from gambrel.core.schedules.calendars import local_of, open_intervals
@@ -65,7 +65,7 @@ class Touch:
 def touching(forecast: Forecast, window: str, start: float, end: float) -> Sequence[Touch]:
     """Runs inside a window that end within 45 minutes of its end or later, the worst first."""
     plan: Plan = forecast.plan
-    inside = {job.id for job in plan.jobs if window_of(plan, job) is plan.window_by_id[window]}
+    inside = {job.id for job in plan.jobs if window_id_of(plan, job) == window}
     found = []
     for run in forecast.runs:
         if not start <= run.occurrence < end or run.job not in inside:

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from gambrel.core.model.job_windows import window_of
+from gambrel.core.model.job_windows import window_id_of
 from gambrel.core.nights.nights import (
     Night,
     NightOutcome,
@@ -25,7 +25,7 @@ from gambrel.core.nights.nights import (
     runs_of,
     worst,
 )
-from gambrel.core.plan.objects import Plan, Window
+from gambrel.core.plan.objects import Plan
 from gambrel.core.runway.expecting import Expected
 from gambrel.core.runway.months import Month
 from gambrel.core.runway.projection import project
@@ -142,12 +142,15 @@ def _nights_of(month: Month, from_: float, zone: str) -> tuple[Night, ...]:
 
 def look_at(stage: Stage, forecast: Forecast) -> MonthAhead:
     """A simulated month."""
-    window_by_job = {job.id: window_of(stage.plan, job) for job in stage.plan.jobs}
+    window_by_job = {job.id: window_id_of(stage.plan, job) for job in stage.plan.jobs}
     outcomes = {night.date: night_outcome(forecast, night) for night in stage.nights}
     found = []
     for window in stage.plan.windows:
         mine = [
-            (night, [run for run in runs_of(forecast, night) if window_by_job[run.job] is window])
+            (
+                night,
+                [run for run in runs_of(forecast, night) if window_by_job[run.job] == window.id],
+            )
             for night in stage.nights
         ]
         if not any(runs for _, runs in mine):
@@ -171,7 +174,7 @@ def look_at(stage: Stage, forecast: Forecast) -> MonthAhead:
                 worst=None if verdict == "fits" else shown.date,
                 over_s=max(each[0] for each in weights),
                 not_done=sum(each[1] for each in weights),
-                reason=_chief(outcomes[shown.date], window, window_by_job)
+                reason=_chief(outcomes[shown.date], window.id, window_by_job)
                 if verdict != "fits"
                 else None,
             )
@@ -180,10 +183,10 @@ def look_at(stage: Stage, forecast: Forecast) -> MonthAhead:
 
 
 def _chief(
-    outcome: NightOutcome, window: Window, window_by_job: Mapping[str, Window | None]
+    outcome: NightOutcome, window: str, window_by_job: Mapping[str, str | None]
 ) -> Reason | None:
     """The gravest reason of a night that is about a job of a window."""
-    mine = (r for r in outcome.reasons if r.job is not None and window_by_job.get(r.job) is window)
+    mine = (r for r in outcome.reasons if r.job is not None and window_by_job.get(r.job) == window)
     return next(mine, None)
 
 
