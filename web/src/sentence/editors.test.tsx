@@ -474,6 +474,10 @@ describe("the other clauses", () => {
     expect(operations.at(-1)).toEqual([
       { operation: "TakeOverPoints", job: "files", from_job: "web" },
     ]);
+    // In yet another repository nothing has been said of them.
+    await pick(user, `Repository ${FILES.repository}`, "hill-vault");
+    expect(operations.at(-1)).toEqual([]);
+    expect(screen.getByLabelText(/^9 points of web/)).toHaveProperty("checked", false);
   });
 
   it("prepare each machine and the whole run", async () => {

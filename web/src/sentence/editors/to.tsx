@@ -9,15 +9,13 @@ const samePlace = (one: PointsElsewhere, other: PointsElsewhere) =>
 
 export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) {
   const { value, goesOnFrom, goOnFrom } = edit;
-  const apart = (each: PointsElsewhere) =>
-    each.job !== value.id || each.repository !== value.repository;
-  const chosen = goesOnFrom.filter(apart);
-  const points = [
-    ...chosen,
-    ...(look?.points_elsewhere ?? []).filter(
-      (each) => apart(each) && !chosen.some((other) => samePlace(each, other)),
-    ),
-  ];
+  // What was chosen is no longer elsewhere in the answer, which has it taken already.
+  const offers = (look?.points_elsewhere ?? []).filter(
+    (each) =>
+      !(each.job === value.id && each.repository === value.repository) &&
+      !goesOnFrom.some((other) => samePlace(each, other)),
+  );
+  const points = [...goesOnFrom, ...offers];
   const nameOf = (job: string) =>
     (offered.jobs as { id: string; name: string }[]).find((each) => each.id === job)?.name ?? job;
   const words = ({ job, repository, ...each }: PointsElsewhere) => {
@@ -32,7 +30,11 @@ export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) 
         label="Repository"
         value={value.repository}
         options={offered.repositories}
-        onChange={(v) => edit.set({ repository: v })}
+        onChange={(v) => {
+          edit.set({ repository: v });
+          // They were to be carried to the repository of before.
+          goOnFrom([]);
+        }}
       />
       {edit.wrong("repository") && (
         <p role="alert" className="text-barn">
@@ -52,12 +54,12 @@ export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) 
               <input
                 type="checkbox"
                 className="mt-1"
-                checked={chosen.includes(each)}
+                checked={goesOnFrom.includes(each)}
                 onChange={(event) =>
                   goOnFrom(
                     event.target.checked
-                      ? [...chosen, each]
-                      : chosen.filter((other) => other !== each),
+                      ? [...goesOnFrom, each]
+                      : goesOnFrom.filter((other) => other !== each),
                   )
                 }
               />
