@@ -155,7 +155,7 @@ def one_size(machines: int, sites: int) -> dict[str, float]:
     return {
         "disks": sum(len(machine.disks) for machine in plan.machines),
         "machine_runs": sum(len(run.machines) for run in forecast.runs),
-        "stretches": len(forecast.loads.flows),
+        "stretches": len(forecast.loads.flows_in()[0]),
         "first_s": first,
         "peak_gib": peak,
     }

@@ -43,7 +43,7 @@ def check_capacities(found: Forecast) -> None:
     """No resource ever carries more than its capacity."""
     topology = found.topology
     loads = defaultdict(lambda: defaultdict(float))
-    for resource in set(found.loads.uses.resource.tolist()):
+    for resource in set(found.loads.flows_in()[1].resource.tolist()):
         for use in found.loads.uses_of(resource):
             loads[resource][use["start"]] += use["rate"]
             loads[resource][use["end"]] -= use["rate"]

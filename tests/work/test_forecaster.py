@@ -17,6 +17,7 @@ from gambrel.core.questions.what_if import LoseHost
 from gambrel.core.simulation.known_points import snapshot_of_state
 from gambrel.core.simulation.simulate import simulate
 from gambrel.demo import larkmoor
+from gambrel.work import forecaster
 from gambrel.work.forecaster import Forecaster, OutOfReach, first_difference, origin_night
 
 TODAY = date(2026, 11, 23)
@@ -190,3 +191,19 @@ def test_points_are_carried_over_to_a_plan_with_fewer_machines(base):
     needing = carried.points[carried.points["base"] >= 0]
     assert (carried.points["job"][needing["base"]] == needing["job"]).all()
     assert (carried.points["machine"][needing["base"]] == needing["machine"]).all()
+
+
+def test_quiet_instants_given_up_for_their_bytes_are_found_again(base, monkeypatch):
+    """A week comes out the same where most of the points before it were given up."""
+    plan, origin = base.plan, base.origin
+    day = origin.date + timedelta(weeks=7)
+    whole = Forecaster(plan, origin).week(day).forecast
+    monkeypatch.setattr(forecaster, "MOST_BYTES_OF_QUIET", 1)
+    small = Forecaster(plan, origin)
+    for weeks in (9, 3, 7):
+        found = small.week(origin.date + timedelta(weeks=weeks)).forecast
+        assert len(small._quiet) <= 2
+    since = max(whole.from_, found.from_)
+    later = [run for run in whole.runs if run.occurrence >= since]
+    assert later
+    assert [run for run in found.runs if run.occurrence >= since] == later

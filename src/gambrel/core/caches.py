@@ -74,6 +74,11 @@ class ByteCache(Generic[V]):
         known = self.get(key)
         return self.put(key, make()) if known is None else known
 
+    def values(self) -> list[V]:
+        """All that is kept, what was used last first."""
+        with self._lock:
+            return [value for value, _ in reversed(self._kept.values())]
+
     def measure(self, key: Hashable) -> None:
         """Take the size of a value anew: it has grown or shrunk."""
         with self._lock:

@@ -12,6 +12,7 @@ and does not end. Two things make that cheap:
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import date, timedelta
 from math import ceil
@@ -19,6 +20,7 @@ from threading import RLock
 from typing import NamedTuple
 from weakref import finalize
 
+from gambrel.core.caches import MIB
 from gambrel.core.nights.nights import Night, night_at, night_of, planner_zone, runs_of, week_of
 from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.schedules.calendars import without_timing
@@ -26,7 +28,7 @@ from gambrel.core.schedules.spread_fulls import Due, job_dues
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.forecast import Forecast, QuietInstant
 from gambrel.core.simulation.known_points import Snapshot
-from gambrel.core.simulation.simulate import simulate, simulate_span
+from gambrel.core.simulation.simulate import quiet_instants, simulate_span
 from gambrel.core.units import DAY, HOUR
 from gambrel.work.forecast_cache import ForecastCache
 
@@ -41,6 +43,8 @@ LAST_NOONS = 2
 """Of a preview, at how many noons a quiet instant is looked for: the last of them."""
 KEPT_OF_A_PREVIEW = 2
 """How many quiet instants a preview keeps, each with all points that exist there."""
+MOST_BYTES_OF_QUIET = 128 * MIB
+"""What the points of the quiet instants of one plan may take together, about."""
 STRIDE_S = 7 * DAY
 """How far a plan is played forward at once in search of quiet instants."""
 
@@ -114,6 +118,10 @@ class Week(NamedTuple):
         return self.nights[-1].end
 
 
+def _bytes_of(quiet: Sequence[QuietInstant]) -> int:
+    return sum(each.points.points.nbytes for each in quiet)
+
+
 def over_at(forecast: Forecast, night: Night) -> float:
     """The instant at which all that is due in a night has ended; its end or later."""
     ends = [run.ended for run in runs_of(forecast, night) if run.ended is not None]
@@ -156,10 +164,11 @@ class Forecaster:
         self._differences: dict[float, float] = {}
         self._quiet: list[QuietInstant] = []
         self._walked = origin.start
+        self._given_up = False
 
     def nbytes(self) -> int:
         """The bytes that it holds beside its forecasts, about."""
-        plan, quiet = self.plan, sum(q.points.points.nbytes for q in list(self._quiet))
+        plan, quiet = self.plan, _bytes_of(list(self._quiet))
         named = len(plan.machines) + len(plan.hosts) + len(plan.datastores) + len(plan.jobs)
         return quiet + BYTES_BY_NAME * named + BYTES_OF_A_FORECASTER
 
@@ -278,25 +287,42 @@ class Forecaster:
             beyond_s=self._beyond_s.get(end, guess),
         )
         self._beyond_s[end] = forecast.until - forecast.to
-        self._learn(forecast, from_, all_of_them=not self.passing)
+        self._learn(forecast.quiet, from_, forecast.to, all_of_them=not self.passing)
         if span not in self._spans:
             self._spans.append(span)
+        # Quiet instants are kept once, by the plan that they are of.
+        forecast = forecast.without_quiet()
         self.kept.put(self._owner, span, forecast)
         return forecast
 
-    def _learn(self, forecast: Forecast, from_: float, *, all_of_them: bool) -> None:
+    def _learn(
+        self, quiet: Sequence[QuietInstant], from_: float, to: float, *, all_of_them: bool
+    ) -> None:
         """Keep quiet instants of a simulation that is the first to come so far.
 
         Args:
+            from_, to: where the simulation began, and up to where it knows all occurrences.
             all_of_them: or only the last, where the others are not likely to be asked for.
         """
-        if from_ <= self._walked < forecast.to:
-            known = {quiet.at for quiet in self._quiet}
-            found = [q for q in forecast.quiet if q.at not in known and q.at <= forecast.to]
+        if from_ <= self._walked < to:
+            known = {each.at for each in self._quiet}
+            found = [each for each in quiet if each.at not in known and each.at <= to]
             self._quiet.extend(found if all_of_them else found[-1:])
             if self.passing:
+                self._given_up |= len(self._quiet) > KEPT_OF_A_PREVIEW
                 del self._quiet[:-KEPT_OF_A_PREVIEW]
-            self._walked = forecast.to
+            self._thin_out()
+            self._walked = to
+
+    def _thin_out(self) -> None:
+        """Give up quiet instants that stand close to others, until all do not take too much."""
+        self._quiet.sort(key=lambda quiet: quiet.at)
+        while len(self._quiet) > 2 and _bytes_of(self._quiet) > MOST_BYTES_OF_QUIET:
+            at = [self.origin.start, *(quiet.at for quiet in self._quiet)]
+            # The last one stays: what comes next is simulated from there.
+            least = min(range(len(at) - 2), key=lambda i: at[i + 2] - at[i])
+            del self._quiet[least]
+            self._given_up = True
 
     def _noons(self, from_: float, to: float) -> list[float]:
         """The instants from which on a quiet one is looked for."""
@@ -313,16 +339,16 @@ class Forecaster:
         The plan is played forward as far as it has to be to know.
         """
         with self._lock:
+            last = self._last_quiet(instant)[0]
+            if self._given_up and instant - last > 2 * STRIDE_S:
+                # What lay between may have been given up: it is walked again in strides.
+                self._walked = min(self._walked, last)
             if self.base is not None:
                 differs = self._differs(instant)
                 # The first night begins with the points of the plan's own state: an edit may have
                 # had them come to other jobs, or may number the jobs otherwise.
                 if differs >= instant > self.origin.start:
                     return self.base._beginning(instant)
-                if self.passing and instant - self._last_quiet(instant)[0] > 2 * STRIDE_S:
-                    # What lies between may have been given up: it is walked again in strides.
-                    self._quiet.clear()
-                    self._walked = self.origin.start
                 if self._walked < differs:
                     # Up to there the quiet instants are those of the base.
                     at, points = self.base._beginning(differs)
@@ -334,8 +360,8 @@ class Forecaster:
                 at, points = self._last_quiet(instant)
                 to = min(instant, max(self._walked, at) + stride)
                 noons = self._noons(max(at, self._walked), to)[-LAST_NOONS:]
-                walked = simulate(self.plan, at, to, points=points, snapshots_from=noons)
-                self._learn(walked, at, all_of_them=False)
+                quiet = quiet_instants(self.plan, at, to, points, noons)
+                self._learn(quiet, at, to, all_of_them=False)
                 # Where nothing is quiet, all begins anew each time, so ever longer steps are taken.
                 # Else short ones will do, as a long simulation takes much memory.
                 stride = STRIDE_S if self._last_quiet(instant)[0] > at else 2 * stride

@@ -5,20 +5,22 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from plans import DAY, FRIDAY_NOON, small_plan, weekly
+from vector_cases import load
 
+from gambrel.core.plan.instants import parse_instant
+from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation import reference
 from gambrel.core.simulation.forecast import (
-    FLOW,
     HOLD,
     SOUGHT_ONE_BY_ONE,
     WAIT,
     Lazily,
     LoadRecords,
     Machines,
-    Uses,
     totals_of,
 )
 from gambrel.core.simulation.simulate import simulate
+from gambrel.core.units import HOUR
 
 
 def counted(items):
@@ -98,30 +100,36 @@ def test_runs_are_records_that_nobody_changes(play):
 POOLS = st.lists(st.integers(0, 8), max_size=60)
 
 
-def records(pools, squeezes, uses):
-    """Records of nothing but numbers; row i is told from the others by its start."""
+def forecast_of(name):
+    case = load(name)
+    start, end = (parse_instant(case[key]) for key in ("from", "to"))
+    return simulate(read_plan(case["plan"]), start, end)
 
-    def table(dtype, name, values):
-        rows = np.zeros(len(values), dtype)
-        rows[name] = values
-        rows["start"] = np.arange(len(values))
+
+class Source:
+    """Records of nothing but pools; row i is told from the others by its start."""
+
+    def __init__(self, pools=()):
+        self.pools = pools
+        self.made = []
+
+    def rows(self, name, dtype):
+        self.made.append(name)
+        rows = np.zeros(len(self.pools), dtype)
+        rows["pool"] = self.pools
+        rows["start"] = np.arange(len(rows))
         return rows
 
-    used = Uses(
-        np.array([0, *np.cumsum([len(u) for u in uses])], np.int64),
-        np.array([resource for u in uses for resource in u], np.int64),
-        np.array([10.0 * i for i, u in enumerate(uses) for _ in u], np.float64),
-    )
-    return LoadRecords(
-        lambda: table(HOLD, "pool", pools),
-        lambda: table(WAIT, "pool", pools),
-        lambda: (table(FLOW, "squeeze", squeezes), used),
-    )
+    def holds(self):
+        return self.rows("holds", HOLD)
+
+    def waits(self):
+        return self.rows("waits", WAIT)
 
 
 @given(POOLS, st.lists(st.integers(0, 9), min_size=SOUGHT_ONE_BY_ONE + 3, max_size=12))
 def test_the_rows_of_a_pool_are_the_same_however_often_others_were_asked_for(pools, asked):
-    loads = records(pools, [], [])
+    loads = LoadRecords(Source(pools))
     for pool in asked:
         rows = [i for i, value in enumerate(pools) if value == pool]
         assert loads.holds_of(pool)["start"].tolist() == rows
@@ -129,33 +137,41 @@ def test_the_rows_of_a_pool_are_the_same_however_often_others_were_asked_for(poo
         assert loads.holds_of(pool) is loads.holds_of(pool)
 
 
-@given(st.lists(st.tuples(st.integers(-2, 6), st.sets(st.integers(0, 6), max_size=3)), max_size=40))
-def test_the_uses_of_a_resource_are_those_of_the_flows_that_use_it(flows):
-    uses = [sorted(used) for _, used in flows]
-    loads = records([], [squeeze for squeeze, _ in flows], uses)
-    for resource in range(7):
-        users = [i for i, used in enumerate(uses) if resource in used]
-        found = loads.uses_of(resource)
-        assert found["start"].tolist() == users
-        assert found["rate"].tolist() == [10.0 * i for i in users]
-        squeezed = [i for i, (squeeze, _) in enumerate(flows) if squeeze == resource]
-        assert loads.squeezed_by(resource)["start"].tolist() == squeezed
-
-
 def test_records_are_made_when_they_are_looked_into_and_once():
-    made = []
-
-    def rows(name, dtype):
-        made.append(name)
-        return np.zeros(1, dtype)
-
-    loads = LoadRecords(
-        lambda: rows("holds", HOLD),
-        lambda: rows("waits", WAIT),
-        lambda: (rows("flows", FLOW), Uses(np.zeros(2, np.int64), np.zeros(0), np.zeros(0))),
-    )
-    assert made == []
+    source = Source([0])
+    loads = LoadRecords(source)
+    assert source.made == []
     assert len(loads.holds) == len(loads.holds) == 1
-    assert len(loads.uses.rate) == 0
-    assert len(loads.flows) == 1
-    assert made == ["holds", "flows"]
+    assert source.made == ["holds"]
+
+
+@pytest.mark.parametrize("name", ["mixed-03.json", "mixed-27.json", "restores/mixed-16.json"])
+def test_the_flows_of_a_span_or_a_resource_are_those_of_all_flows_that_are_there(name):
+    forecast = forecast_of(name)
+    loads, (flows, uses) = forecast.loads, forecast.loads.flows_in()
+    assert len(flows)
+    owner = np.repeat(np.arange(len(flows)), np.diff(uses.first))
+    for resource in range(len(forecast.topology.resource_names)):
+        entries = np.flatnonzero(uses.resource == resource)
+        found = loads.uses_of(resource)
+        for column in ("job", "purpose", "start", "end"):
+            assert found[column].tolist() == flows[column][owner[entries]].tolist()
+        assert found["rate"].tolist() == uses.rate[entries].tolist()
+        assert loads.squeezed_by(resource).tolist() == flows[flows["squeeze"] == resource].tolist()
+    middle = float(np.median(flows["start"])) + 0.1
+    for start, end in ((-np.inf, middle), (middle, np.inf), (middle - HOUR, middle + HOUR)):
+        some, used = loads.flows_in(start, end)
+        meets = (flows["start"] < end) & (flows["end"] > start)
+        assert some.tolist() == flows[meets].tolist()
+        assert used.resource.tolist() == uses.resource[meets[owner]].tolist()
+        assert used.rate.tolist() == uses.rate[meets[owner]].tolist()
+
+
+def test_what_finds_the_rows_of_a_resource_is_counted_and_given_back():
+    loads = forecast_of("mixed-27.json").loads
+    before = loads.nbytes()
+    rows = loads.uses_of(0)
+    assert loads.nbytes() > before + rows.nbytes
+    loads.forget()
+    assert loads.nbytes() == 0
+    assert loads.uses_of(0).tolist() == rows.tolist()

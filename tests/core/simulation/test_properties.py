@@ -103,7 +103,7 @@ def check_loads(found):
     loads, jobs = found.loads, [job.id for job in found.plan.jobs]
     moved, held, spans = defaultdict(float), defaultdict(float), defaultdict(list)
     at_once = set()
-    for flow in loads.flows:
+    for flow in loads.flows_in()[0]:
         assert flow["start"] <= flow["end"]
         if flow["purpose"] == READING and np.isinf(flow["rate"]):
             at_once.add(jobs[flow["job"]])

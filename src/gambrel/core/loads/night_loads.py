@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from itertools import repeat
 from typing import Literal, NamedTuple
 
@@ -20,6 +19,7 @@ from gambrel.core.loads.load_series import FULL, NOTHING, Floats, Measure, measu
 from gambrel.core.simulation.forecast import PURPOSES, Columns, Forecast
 
 Ints = npt.NDArray[np.int64]
+Shorts = npt.NDArray[np.int32]
 
 
 class SpanLoad(NamedTuple):
@@ -74,46 +74,41 @@ def loads_in_spans(
         return []
     edges = np.array(spans, np.float64).reshape(-1, 2)
     measures = [measure_of(forecast, name, spans[0][0], spans[-1][1]) for name in names]
-    shape = (len(measures), len(spans))
     jobs = tuple(job.id for job in forecast.plan.jobs)
-    total, waiting = np.zeros((*shape, bins)), np.zeros((*shape, bins))
-    full, never_full = np.zeros(shape), np.zeros(shape)
-    readers = np.zeros((*shape, len(jobs)), np.bool_)
-    waiters = np.zeros((*shape, len(jobs)), np.bool_)
-    scale = np.array([measure.scale for measure in measures])
-    used = _Table(edges, scale, *_limits(measures), total, full, readers)
-    wanted = _Table(
-        edges, np.ones(len(measures)), *_limits([None] * len(measures)),
-        waiting, never_full, waiters,
-    )  # fmt: skip
+    used = _Table(edges, bins, len(jobs), measures)
+    wanted = _Table(edges, bins, len(jobs), [None] * len(measures))
     loads = forecast.loads
 
     def of_pools() -> None:
         row_of = _rows([m.pool for m in measures], len(forecast.topology.pool_names))
         holds, waits = loads.holds, loads.waits
-        used.add(_times(holds), _each(holds), holds["pool"], row_of, _ones(holds), _readers(holds))
-        wanted.add(_times(waits), _each(waits), waits["pool"], row_of, _ones(waits), waits["job"])
+        used.add(ALL, _times(holds), _each(holds), holds["pool"], row_of, _ones(holds),
+                 _readers(holds))  # fmt: skip
+        wanted.add(ALL, _times(waits), _each(waits), waits["pool"], row_of, _ones(waits),
+                   waits["job"])  # fmt: skip
 
     def of_resources() -> None:
         row_of = _rows([m.resource for m in measures], len(forecast.topology.resource_names))
-        flows, uses = loads.flows, loads.uses
-        times = _times(flows)
-        used.add(times, uses.first, uses.resource, row_of, uses.rate, _readers(flows))
-        squeeze = np.where(flows["squeeze"] < 0, len(row_of) - 1, flows["squeeze"])
-        wanted.add(times, _each(flows), squeeze, row_of, _ones(flows), flows["job"])
+        for i, (start, end) in enumerate(spans):
+            # By span, as all flows of a large estate's week are too many to hold at once.
+            flows, uses = loads.flows_in(start, end)
+            here, times = slice(i, i + 1), _times(flows)
+            used.add(here, times, uses.first, uses.resource, row_of, uses.rate, _readers(flows))
+            squeeze = np.where(flows["squeeze"] < 0, len(row_of) - 1, flows["squeeze"])
+            wanted.add(here, times, _each(flows), squeeze, row_of, _ones(flows), flows["job"])
 
     # Every load is of a pool or of a resource, so neither touches the rows of the other.
     with ThreadPoolExecutor(1) as beside:
         pools = beside.submit(of_pools)
         of_resources()
         pools.result()
-    peaks = total.max(axis=2, initial=0.0)
+    peaks = used.peaks.max(axis=2, initial=0.0)
     return [
         [
             SpanLoad(m.name, m.unit, m.most(start, end), *columns)
             for m, *columns in zip(
-                measures, peaks[:, i].tolist(), full[:, i].tolist(), total[:, i], waiting[:, i],
-                repeat(jobs), waiters[:, i], readers[:, i],
+                measures, peaks[:, i].tolist(), used.full[:, i].tolist(), used.peaks[:, i],
+                wanted.peaks[:, i], repeat(jobs), wanted.jobs[:, i], used.jobs[:, i],
             )
         ]
         for i, (start, end) in enumerate(spans)
@@ -155,41 +150,59 @@ def _times(records: Columns) -> tuple[Floats, Floats, Ints, Ints]:
     return start, end, np.argsort(start, kind="stable"), np.argsort(end, kind="stable")
 
 
-@dataclass(frozen=True, eq=False, slots=True)
+ALL = slice(None)
+"""Of the spans: all of them."""
+
+
 class _Table:
     """What records come to, by row and span.
 
     Attributes:
-        spans: (start, end) of each.
-        scale: what makes one in the unit of a row.
-        limit_from, limits: capacities of the rows, see `_limits`.
         peaks: the largest load in each part of each span.
         full: seconds at the capacity.
         jobs: which jobs have a record there.
+
+    Args:
+        spans: (start, end) of each.
+        measures: of each row; None where loads are counted and have no limit.
     """
 
-    spans: Floats
-    scale: Floats
-    limit_from: Ints
-    limits: Floats
-    peaks: Floats
-    full: Floats
-    jobs: npt.NDArray[np.bool_]
+    def __init__(
+        self, spans: Floats, bins: int, jobs: int, measures: Sequence[Measure | None]
+    ) -> None:
+        self._spans = spans
+        self._scale = np.array([1.0 if m is None else m.scale for m in measures])
+        self._limits = _limits(measures)
+        shape = (len(measures), len(spans))
+        self.peaks, self.full = np.zeros((*shape, bins)), np.zeros(shape)
+        self.jobs = np.zeros((*shape, jobs), np.bool_)
 
     def add(
         self,
+        here: slice,
         times: tuple[Floats, Floats, Ints, Ints],
         first: Ints,
-        key: Ints,
+        key: Columns,
         row_of: Ints,
         height: Floats,
         job: Ints,
     ) -> None:
-        """Add records, see `_sweep`; those of job -1 count for no job."""
-        records = (*times, first, np.ascontiguousarray(key), row_of)
-        capacity = (self.limit_from, self.limits)
-        _sweep(*records, height, self.scale, self.spans, *capacity, self.peaks, self.full)
-        _mark(*times[:2], np.ascontiguousarray(job), *records[4:], self.spans, self.jobs)
+        """Add records to some of the spans, see `_sweep`; those of job -1 count for no job.
+
+        No row is given records for a span twice.
+        """
+        keys = np.ascontiguousarray(key, np.int32)
+        spans = np.ascontiguousarray(self._spans[here])
+        peaks = np.zeros((len(self.peaks), len(spans), self.peaks.shape[2]))
+        full = np.zeros(peaks.shape[:2])
+        jobs = np.zeros((*full.shape, self.jobs.shape[2]), np.bool_)
+        limits = self._limits
+        _sweep(*times, first, keys, row_of, height, self._scale, spans, *limits, peaks, full)
+        start, end = times[:2]
+        _mark(start, end, np.ascontiguousarray(job), first, keys, row_of, spans, jobs)
+        self.peaks[:, here] += peaks
+        self.full[:, here] += full
+        self.jobs[:, here] |= jobs
 
 
 def _readers(records: Columns) -> Ints:
@@ -212,7 +225,7 @@ def _sweep(
     began: Ints,
     ended: Ints,
     first: Ints,
-    key: Ints,
+    key: Shorts,
     row_of: Ints,
     height: Floats,
     scale: Floats,
@@ -303,7 +316,7 @@ def _mark(
     end: Floats,
     job: Ints,
     first: Ints,
-    key: Ints,
+    key: Shorts,
     row_of: Ints,
     spans: Floats,
     found: npt.NDArray[np.bool_],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Literal, NamedTuple, Protocol, TypeVar, overload
 
@@ -337,8 +337,40 @@ class Uses(NamedTuple):
     """
 
     first: npt.NDArray[np.int64]
-    resource: npt.NDArray[np.int64]
+    resource: npt.NDArray[np.int32]
     rate: npt.NDArray[np.float64]
+
+
+class LoadSource(Protocol):
+    """Makes the records of loads."""
+
+    def holds(self) -> Columns:
+        """Rows of HOLD, one for each slot held."""
+        ...
+
+    def waits(self) -> Columns:
+        """Rows of WAIT, one for each pool that a task would have taken a slot of."""
+        ...
+
+    def flows_in(self, start: float, end: float) -> tuple[Columns, Uses]:
+        """Rows of FLOW for all that flowed within [start, end), and what they used."""
+        ...
+
+    def uses_of(self, resource: int) -> Columns:
+        """Rows of USE for a resource."""
+        ...
+
+    def squeezed_by(self, resource: int) -> Columns:
+        """Rows of FLOW for what a resource limited."""
+        ...
+
+    def nbytes(self) -> int:
+        """The bytes that it keeps to make them."""
+        ...
+
+    def forget(self) -> None:
+        """Give those back."""
+        ...
 
 
 class LoadRecords:
@@ -349,46 +381,35 @@ class LoadRecords:
     Attributes:
         holds: rows of HOLD, one for each slot held.
         waits: rows of WAIT, one for each pool that a task would have taken a slot of.
-        flows: rows of FLOW, one for each stretch of time over which a stream had one rate.
-        uses: what each of the flows used of resources.
     """
 
-    def __init__(
-        self,
-        holds: Callable[[], Columns],
-        waits: Callable[[], Columns],
-        flows: Callable[[], tuple[Columns, Uses]],
-    ) -> None:
-        self._make_holds, self._make_waits, self._make_flows = holds, waits, flows
+    def __init__(self, source: LoadSource) -> None:
+        self._source = source
         self._made: dict[tuple[str, int], Any] = {}
 
     @property
     def holds(self) -> Columns:
-        return self._once("holds", ALL, self._make_holds)
+        return self._once("holds", ALL, self._source.holds)
 
     @property
     def waits(self) -> Columns:
-        return self._once("waits", ALL, self._make_waits)
-
-    @property
-    def _flows_and_uses(self) -> tuple[Columns, Uses]:
-        return self._once("flows", ALL, self._make_flows)
+        return self._once("waits", ALL, self._source.waits)
 
     def forget(self) -> None:
         """Give the memory of all columns back; they are made anew where they are asked for."""
         self._made = {}
+        self._source.forget()
 
     def nbytes(self) -> int:
         """The bytes of the columns that are made, about."""
-        return sum(_nbytes(value) for value in list(self._made.values()))
+        return self._source.nbytes() + sum(_nbytes(value) for value in list(self._made.values()))
 
-    @property
-    def flows(self) -> Columns:
-        return self._flows_and_uses[0]
+    def flows_in(self, start: float = -np.inf, end: float = np.inf) -> tuple[Columns, Uses]:
+        """All stretches of one rate within a span, as rows of FLOW, and what each of them used.
 
-    @property
-    def uses(self) -> Uses:
-        return self._flows_and_uses[1]
+        There may be millions of them, so they are not kept.
+        """
+        return self._source.flows_in(start, end)
 
     def holds_of(self, pool: int) -> Columns:
         """The slots of a pool that were held."""
@@ -400,23 +421,11 @@ class LoadRecords:
 
     def uses_of(self, resource: int) -> Columns:
         """What was used of a resource, as rows of USE."""
-        return self._once("uses", resource, lambda: self._use_rows(resource))
+        return self._once("uses", resource, lambda: self._source.uses_of(resource))
 
     def squeezed_by(self, resource: int) -> Columns:
-        """The flows that a resource limited."""
-        return self._once(
-            "squeezed", resource, lambda: self.flows.take(self._flows_by_squeeze.of(resource))
-        )
-
-    def _use_rows(self, resource: int) -> Columns:
-        uses = self.uses
-        entries = self._uses_by_resource.of(resource)
-        flows = self.flows.take(np.searchsorted(uses.first, entries, side="right") - 1)
-        rows = np.empty(len(entries), USE)
-        for name in ("job", "purpose", "start", "end"):
-            rows[name] = flows[name]
-        rows["rate"] = uses.rate[entries]
-        return rows
+        """The flows that a resource limited, as rows of FLOW."""
+        return self._once("squeezed", resource, lambda: self._source.squeezed_by(resource))
 
     def _once(self, what: str, number: int, make: Callable[[], T]) -> T:
         """What is asked for again and again, by findings above all, made once."""
@@ -433,14 +442,6 @@ class LoadRecords:
     @property
     def _waits_by_pool(self) -> _Places:
         return self._once("waits in order", ALL, lambda: _Places(self.waits["pool"]))
-
-    @property
-    def _uses_by_resource(self) -> _Places:
-        return self._once("uses in order", ALL, lambda: _Places(self.uses.resource))
-
-    @property
-    def _flows_by_squeeze(self) -> _Places:
-        return self._once("flows in order", ALL, lambda: _Places(self.flows["squeeze"]))
 
 
 ALL = -1
@@ -490,15 +491,33 @@ class _Places:
         return order[first : np.searchsorted(values, value, "right")]
 
 
-def _nothing(dtype: np.dtype[Any]) -> Columns:
-    return np.zeros(0, dtype)
+class _NoLoads:
+    """Where no records of loads are kept."""
+
+    def holds(self) -> Columns:
+        return np.zeros(0, HOLD)
+
+    def waits(self) -> Columns:
+        return np.zeros(0, WAIT)
+
+    def flows_in(self, start: float, end: float) -> tuple[Columns, Uses]:  # noqa: ARG002
+        none = Uses(np.zeros(1, np.int64), np.zeros(0, np.int32), np.zeros(0))
+        return np.zeros(0, FLOW), none
+
+    def uses_of(self, resource: int) -> Columns:  # noqa: ARG002
+        return np.zeros(0, USE)
+
+    def squeezed_by(self, resource: int) -> Columns:  # noqa: ARG002
+        return np.zeros(0, FLOW)
+
+    def nbytes(self) -> int:
+        return 0
+
+    def forget(self) -> None:
+        pass
 
 
-NO_LOADS = LoadRecords(
-    lambda: _nothing(HOLD),
-    lambda: _nothing(WAIT),
-    lambda: (_nothing(FLOW), Uses(np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0))),
-)
+NO_LOADS = LoadRecords(_NoLoads())
 
 
 BYTES_OF_A_RUN = 1200
@@ -573,6 +592,12 @@ class Forecast:
         for run in self.runs:
             if isinstance(run.machines, Machines):
                 run.machines.forget()
+
+    def without_quiet(self) -> Forecast:
+        """The same without the quiet instants, each of which holds all points that exist there."""
+        found = replace(self, quiet=())
+        found.__dict__["topology"] = self.topology
+        return found
 
     def once(self, key: Hashable, make: Callable[[], T]) -> T:
         """What `make` derives from this forecast, kept with it under a key.

@@ -10,16 +10,20 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from gambrel.core.caches import MIB, ByteCache
 from gambrel.core.model.retention import ChainKey, Point, linked
 from gambrel.core.plan.objects import KINDS, BuiltOn, ExistingPoint, Plan, State
 from gambrel.core.units import EPOCH
 
 SAVED_POINT = np.dtype(
-    [(name, np.int64) for name in ("repository", "job", "machine", "kind", "base", "usable", "bad")]
-    + [(name, np.float64) for name in ("at", "exists_from", "stored_bytes")]
+    [(name, np.int32) for name in ("repository", "job", "machine", "base")]
+    + [(name, np.int8) for name in ("kind", "usable", "bad")]
+    + [(name, np.float64) for name in ("at", "exists_from", "stored_bytes")],
+    align=True,
 )
 """Repository, job and machine by position; `base` is the row of another point or -1; instants are
-seconds from EPOCH. `bad`: whether it, or one that it builds on, was found to be bad."""
+seconds from EPOCH. `bad`: whether it, or one that it builds on, was found to be bad. A plan may be
+kept with its points at many instants, so the integers are short: see `chain_keys`."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -27,6 +31,13 @@ class Snapshot:
     """Rows of SAVED_POINT, those of one chain in the order of `at`; nothing changes them."""
 
     points: npt.NDArray[Any]
+
+    def chain_keys(self, jobs: int, machines: int) -> npt.NDArray[np.int64]:
+        """(repository · jobs + job) · machines + machine of each row, in long integers."""
+        repository, job, machine = (
+            self.points[name].astype(np.int64) for name in ("repository", "job", "machine")
+        )
+        return (repository * jobs + job) * machines + machine
 
     def of_plan(self, was: Plan, now: Plan) -> Snapshot:
         """The same points for a plan of the same jobs and repositories with other machines.
@@ -44,8 +55,15 @@ class Snapshot:
         return Snapshot(found)
 
 
-_kept: list[tuple[State, tuple[object, ...], Snapshot]] = []
-KEPT = 4
+MOST_BYTES = 32 * MIB
+
+
+def _nbytes(kept: tuple[State, Snapshot]) -> int:
+    return kept[1].points.nbytes
+
+
+# With the state, as nothing else may come to have its id meanwhile.
+_kept: ByteCache[tuple[State, Snapshot]] = ByteCache("points of plans", MOST_BYTES, _nbytes)
 
 
 def snapshot_of_state(plan: Plan) -> Snapshot:
@@ -58,13 +76,7 @@ def snapshot_of_state(plan: Plan) -> Snapshot:
         tuple(j.id for j in plan.jobs),
         tuple(m.id for m in plan.machines),
     )
-    for state, at, snapshot in tuple(_kept):
-        if state is plan.state and at == places:
-            return snapshot
-    made = _snapshot(plan)
-    _kept.append((plan.state, places, made))
-    del _kept[:-KEPT]
-    return made
+    return _kept.once((id(plan.state), places), lambda: (plan.state, _snapshot(plan)))[1]
 
 
 def _snapshot(plan: Plan) -> Snapshot:
@@ -94,8 +106,8 @@ def _snapshot(plan: Plan) -> Snapshot:
             rows.append(
                 (
                     *key,
-                    KINDS.index(point.kind),
                     base,
+                    KINDS.index(point.kind),
                     int(point.usable),
                     int(point.bad_since < inf),
                     point.at - EPOCH,

@@ -12,7 +12,7 @@ from gambrel.core.simulation.engine.layout import Layout, layout_of
 from gambrel.core.simulation.engine.taking_down import state_of
 from gambrel.core.simulation.engine.taking_up import fits
 from gambrel.core.simulation.engine.walk import Walk, settled_walk
-from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.forecast import Forecast, QuietInstant
 from gambrel.core.simulation.known_points import Snapshot
 from gambrel.core.units import SAME_INSTANT
 
@@ -83,6 +83,19 @@ def state_at(plan: Plan, from_: float, to: float, instant: float) -> State:
     walk = Walk(layout, plan, from_, to, start, running=plan.state.running)
     walk.run(until=instant)
     return state_of(walk)
+
+
+def quiet_instants(
+    plan: Plan, from_: float, to: float, points: Snapshot, snapshots_from: Iterable[float]
+) -> tuple[QuietInstant, ...]:
+    """What `simulate` gives as `Forecast.quiet`; nothing else of the simulation is kept.
+
+    Raises as `simulate` does.
+    """
+    layout, start = _begin(plan, from_, to, points)
+    walk = Walk(layout, plan, from_, to, start, snapshots_from, keeps_flows=False)
+    walk.run()
+    return tuple(QuietInstant(at, kept) for at, kept in walk.quiet)
 
 
 def simulate_span(

@@ -53,7 +53,7 @@ def forecast_of(walk: Walk) -> f.Forecast:
         ),
         newest_points=newest,
         history=PointHistory(plan, lambda: _history_rows(walk)),
-        loads=LoadRows(walk).records(),
+        loads=f.LoadRecords(LoadRows(walk)),
         arrays_bytes=walk.nbytes(),
         quiet=tuple(f.QuietInstant(at, kept) for at, kept in walk.quiet),
         restores=_restores(walk),

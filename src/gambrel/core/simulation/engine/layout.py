@@ -7,7 +7,6 @@ while dragging a bar. Where more of a job differs, only the rows of that job are
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Iterable
 from copy import copy as copy_of
 from threading import Lock
@@ -15,6 +14,8 @@ from typing import Any
 
 import numpy as np
 
+from gambrel.core.caches import MIB as CACHE_MIB
+from gambrel.core.caches import ByteCache
 from gambrel.core.model.paths import Candidate
 from gambrel.core.plan.objects import Job, Plan, State
 from gambrel.core.schedules.calendars import without_timing
@@ -23,8 +24,13 @@ from gambrel.core.simulation.engine.job_arrays import JobRows, Row, Surroundings
 from gambrel.core.simulation.known_points import Snapshot, snapshot_of_state
 from gambrel.core.units import MIB
 
-KEPT = 8
-"""How many layouts are kept."""
+MOST_BYTES = 64 * CACHE_MIB
+"""What layouts may hold together."""
+OF_THE_LARGEST = 3
+"""But never less than so many times the largest: of a plan, a draft, a preview."""
+BYTES_BY_CHAIN = 300
+BYTES_BY_WAY = 200
+"""What the names behind the numbers take, about."""
 ANY_NUMBER = 2**40
 """Slots of a pool without limit."""
 
@@ -239,6 +245,16 @@ class Layout:
             held[np.lexsort((held[:, 1], held[:, 0]))], len(self.plan.machines)
         )
 
+    def nbytes(self) -> int:
+        """The bytes that it holds, about, with the rows of its jobs."""
+        held = [
+            *vars(self).values(),
+            *(value for part in self._parts for value in vars(part).values()),
+        ]
+        arrays = sum(array.nbytes for array in held if isinstance(array, np.ndarray))
+        named = BYTES_BY_CHAIN * len(self.chain_of) + BYTES_BY_WAY * len(self.ways)
+        return arrays + named
+
     def points_of(self, plan: Plan) -> Snapshot:
         """The points of the state of a plan that the layout fits."""
         with self._lock:
@@ -301,21 +317,16 @@ def _alike(one: Job, other: Job) -> bool:
     return without_timing(one, other) == other
 
 
-_kept: OrderedDict[int, Layout] = OrderedDict()
-_lock = Lock()
+_kept: ByteCache[Layout] = ByteCache("layouts", MOST_BYTES, Layout.nbytes)
 
 
 def layout_of(plan: Plan) -> Layout:
     """The layout of a plan: a kept one that fits, else a new one."""
-    with _lock:
-        for key in reversed(_kept):
-            if _kept[key].fits(plan):
-                _kept.move_to_end(key)
-                return _kept[key]
-        known = [_kept[key] for key in reversed(_kept)]
+    known = _kept.values()
+    for layout in known:
+        if layout.fits(plan):
+            _kept.get(id(layout))
+            return layout
     made = Layout(plan, next((layout for layout in known if layout.has_rows_for(plan)), None))
-    with _lock:
-        _kept[id(made)] = made
-        while len(_kept) > KEPT:
-            _kept.popitem(last=False)
-    return made
+    _kept.most_bytes = max(_kept.most_bytes, OF_THE_LARGEST * made.nbytes())
+    return _kept.put(id(made), made)

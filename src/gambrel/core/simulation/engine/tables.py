@@ -193,7 +193,11 @@ on, `waiting` how many stand there. Work: `first` and `last` in queue order. `pa
 set of proxies that was full, with the rows parked there before and after it."""
 
 NEWEST = _record("machine", "exists_from at")
-FLOW = _record("transfer squeezed_by", "start end rate")
+FLOW = np.dtype(
+    [(name, np.int32) for name in ("transfer", "squeezed_by")]
+    + [(name, np.float64) for name in ("start", "end", "rate")]
+)
+"""A stretch of one rate. There are millions of them, so their integers are short."""
 
 # --- what is under way at the beginning (section 15) ------------------------------------------
 

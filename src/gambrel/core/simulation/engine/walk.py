@@ -67,6 +67,8 @@ def settled_walk(
         walk.run()
         if walk.settled or beyond == BEYOND_S[-1]:
             return walk
+        # Two of them at once would be twice the memory.
+        del walk
     raise ValueError(f"{beyond_s} s is more than the {BEYOND_S[-1]:.0f} s that are followed")
 
 
@@ -82,6 +84,7 @@ class Walk:
 
     Args:
         under_way: what `running` comes to, where that has been read for this layout already.
+        keeps_flows: or whether nobody will ask what flowed.
     """
 
     def __init__(
@@ -95,6 +98,7 @@ class Walk:
         until: float | None = None,
         running: Running | None = None,
         under_way: UnderWay | None = None,
+        keeps_flows: bool = True,
     ) -> None:
         self.layout = layout
         self.plan = plan
@@ -102,6 +106,7 @@ class Walk:
         self.to = to
         self.until = to if until is None else until
         self.running = running
+        self.keeps_flows = keeps_flows
         self._points = points
         self._snapshots_from = sorted(snapshots_from)
         self.settled = False
@@ -143,7 +148,7 @@ class Walk:
             # The ways of restores are among what varies.
             return Walk(
                 layout, plan, self.from_, self.to, self._points, self._snapshots_from, self.until,
-                self.running, under_way,
+                self.running, under_way, self.keeps_flows,
             )  # fmt: skip
         made = copy_of(self)
         made.layout, made.plan, made.quiet, made._under_way = layout, plan, [], under_way
@@ -194,7 +199,9 @@ class Walk:
             if status == t.UNSETTLED:
                 self.settled = False
                 return
-            if status == t.WANTS_FLOWS:
+            if status == t.WANTS_FLOWS and not self.keeps_flows:
+                self.world.n[t.N_FLOW] = 0
+            elif status == t.WANTS_FLOWS:
                 more = np.zeros(2 * len(self.world.flow), t.FLOW)
                 more[: len(self.world.flow)] = self.world.flow
                 self.world = self.world._replace(flow=more)
@@ -241,9 +248,8 @@ class Walk:
     def _chains(self, points: Snapshot) -> list[tuple[int, int, int]]:
         """All chains: those of the layout, then those of points from before, then of restores."""
         known = self.layout.chain_of
-        saved = points.points
         size = (len(self.plan.jobs) + 1, len(self.plan.machines) + 1)
-        keys = (saved["repository"] * size[0] + saved["job"]) * size[1] + saved["machine"]
+        keys = points.chain_keys(*size)
         unique, self._key_of = np.unique(keys, return_inverse=True)
         chains = list(known)
         self._chain_numbers = np.zeros(len(unique), np.int64)
@@ -330,7 +336,6 @@ class Walk:
         capacity, limit = link_limits(self.plan, layout, self.from_, self.until)
         steps = tasks + transfers + runs + most_points + 1
         nodes = transfers * uses_most
-        least, each, most = FLOWS_AT_FIRST
         starters = len(layout.queue) + pools
         due = self.due.copy()
         due["at"] -= t.EPOCH
@@ -400,7 +405,7 @@ class Walk:
             used_bytes=_floats(max(1, repositories)),
             peak_bytes=_floats(max(1, repositories)),
             newest=np.zeros(most_points + 1, t.NEWEST),
-            flow=np.zeros(min(most, max(least, each * transfers)), t.FLOW),
+            flow=np.zeros(self._flows_at_first(transfers), t.FLOW),
             stream=np.zeros(max(1, transfers), t.STREAM),
             free_stream=_ints(transfers),
             use_resource=_ints(nodes),
@@ -456,6 +461,12 @@ class Walk:
         world.f[t.F_TO], world.f[t.F_UNTIL] = self.to - t.EPOCH, self.until - t.EPOCH
         self._take_points(world, saved)
         return world
+
+    def _flows_at_first(self, transfers: int) -> int:
+        """Room for so many stretches of one rate."""
+        least, each, most = FLOWS_AT_FIRST
+        # Where none is kept there is room for all that may move at once.
+        return min(most, max(least, each * transfers)) if self.keeps_flows else 2 * transfers + 1
 
     def _take_points(self, world: t.World, saved: t.Table) -> None:
         """Write the points of before; those that exist only later come in their time."""
