@@ -134,6 +134,12 @@ def jobs(draw, number, count):
         other = "r1" if job["repository"] == "r0" else "r0"
         delay = draw(st.sampled_from([0, 20]))
         job["copies"] = [{"repository": other, "delay_min": delay, "retention": draw(retentions)}]
+    elif draw(st.booleans()):
+        # A destination is none of its copies.
+        other = "r1" if job["repository"] == "r0" else "r0"
+        rule = draw(st.sampled_from([("name", "is", "m1"), ("used_gib", "at_least", 2)]))
+        conditions = [dict(zip(("field", "op", "value"), rule, strict=True))]
+        job["destinations"] = [{"repository": other, "rules": [conditions]}]
     return job
 
 

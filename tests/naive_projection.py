@@ -5,6 +5,7 @@ from __future__ import annotations
 from math import inf
 from zoneinfo import ZoneInfo
 
+from gambrel.core.model.destinations import at_destination, destination_of
 from gambrel.core.model.paths import Topology
 from gambrel.core.model.retention import Point, PointStore, linked
 from gambrel.core.model.selection import selected_machines
@@ -90,8 +91,19 @@ class Naive:
             for told, point in linked(found):
                 if told.exists_from <= from_ + SAME_INSTANT:
                     self.store.add(key, point)
-                elif told.exists_from < self.lives.get(told.machine, Lifetime()).points_go:
+                elif told.exists_from < self._go_at(key):
                     events.append((told.exists_from, 0, 0, 0, 0, self.store.add, (key, point)))
+
+    def _looked_after(self, key):
+        """Whether a chain is that of a machine of a job; nobody deletes anything of the others."""
+        job, machine = self.plan.jobs[key[1]], self.plan.machines[key[2]]
+        homes = {destination_of(self.plan, job, machine)}
+        places = homes.union(copy.repository for copy in job.copies)
+        return self.plan.repositories[key[0]].id in places
+
+    def _go_at(self, key):
+        life = self.lives.get(self.plan.machines[key[2]].id, Lifetime())
+        return life.points_go if self._looked_after(key) else inf
 
     def _keep(self, key, job, rule, now):
         repository = self.plan.repositories[key[0]]
@@ -106,7 +118,7 @@ class Naive:
 
     def _run(self, j, machine, scheduled, at, made):
         plan = self.plan
-        job = plan.jobs[j]
+        job = at_destination(plan, plan.jobs[j], machine)
         disks = disks_at(job, machine, plan.state.sizes_as_of, at)
         if not disks or refuses(job, machine) or not self._reached(job, machine, disks):
             return
@@ -131,7 +143,7 @@ class Naive:
     def _copy(self, j, machine, k, at, due, made):
         if not made:
             return
-        job = self.plan.jobs[j]
+        job = at_destination(self.plan, self.plan.jobs[j], machine)
         copy = job.copies[k]
         there = self.plan.repository_by_id[copy.repository]
         home = self.plan.repository_by_id[job.repository]
@@ -147,8 +159,5 @@ class Naive:
 
     def _go(self, machine):
         for key, points in list(self.store.items()):
-            job = self.plan.jobs[key[1]]
-            looked_after = {job.repository, *(copy.repository for copy in job.copies)}
-            mine = key[2] == self.machine[machine]
-            if mine and self.plan.repositories[key[0]].id in looked_after:
+            if key[2] == self.machine[machine] and self._looked_after(key):
                 self.store._remove(key, list(points))

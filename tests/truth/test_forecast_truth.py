@@ -72,13 +72,19 @@ def same_loads(told: Forecast, whole: Forecast, night: Night) -> None:
 def _edit_of_points(plan: Plan, job: Job, random: Random) -> Operation:
     """An edit after which points are another job's, elsewhere, or gone."""
     other = next(r.id for r in plan.repositories if r.id != job.repository)
-    match random.randrange(4):
+    match random.randrange(5):
         case 0:
             return RemoveItem("jobs", job.id)
         case 1:
-            return ChangeItem("jobs", job.id, {"repository": other, "copies": []})
+            return ChangeItem(
+                "jobs", job.id, {"repository": other, "copies": [], "destinations": []}
+            )
         case 2:
             return CarryPoints(job.id, other)
+        case 3:
+            rule = [{"field": "name", "op": "is", "value": (*job.machines.ids, "none")[0]}]
+            apart = [{"repository": other, "rules": [rule]}]
+            return ChangeItem("jobs", job.id, {"copies": [], "destinations": apart})
         case _:
             parts = ({"id": f"part-{len(plan.jobs)}", "machines": job.machines.ids[:1]},)
             return SplitJob(job.id, parts)

@@ -288,7 +288,7 @@ def look(plan_id: int, json_data: dict[str, Any]) -> Any:
             ],
             "nights": _weeks(forecaster, nights, [job.id])[job.id],
             "points_before": sum(
-                (point.job, point.repository) == (job.id, job.repository)
+                point.job == job.id and point.repository in job.repositories
                 for point in plan.state.points
             ),
             "default_window": default_window(plan, job),
@@ -299,6 +299,7 @@ def look(plan_id: int, json_data: dict[str, Any]) -> Any:
                     "points": each.points,
                     "machines": len(each.machines),
                     "full_bytes": each.full_bytes,
+                    "carried": each.carried,
                 }
                 for each in points_elsewhere(plan, job)
             ],

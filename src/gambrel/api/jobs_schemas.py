@@ -140,6 +140,10 @@ class PointsElsewhereSchema(Schema):
         Integer, metadata={"description": "machines that would need no full of their own then"}
     )
     full_bytes = required(Float, metadata={"description": "what those fulls would hold"})
+    carried = required(
+        Boolean,
+        metadata={"description": "whether some would have to be carried to another repository"},
+    )
 
 
 class LookSchema(Schema):

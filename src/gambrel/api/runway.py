@@ -133,7 +133,7 @@ def _jobs(
         {
             "job": plan.jobs[job].id,
             "name": plan.jobs[job].name,
-            "copies": plan.jobs[job].repository != plan.repositories[repository].id,
+            "copies": plan.repositories[repository].id not in plan.jobs[job].repositories,
             "gib": _gib(values),
         }
         for job, values in sorted(by_job, key=lambda pair: -float(pair[1].max()))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date
 from zoneinfo import ZoneInfo
@@ -272,6 +272,20 @@ def _notices(job: Job) -> str:
     return who + (" on trouble" if job.notify == "trouble" else " every time")
 
 
+def _to(job: Job) -> str:
+    others = [
+        f"{' or '.join(map(_called, each.rules))} to {each.repository}" for each in job.destinations
+    ]
+    return f"{job.repository}, but {' and '.join(others)}" if others else job.repository
+
+
+def _called(rule: Sequence[Condition]) -> str:
+    """A rule in words; a machine that is named is its name."""
+    if [(each.field, each.op) for each in rule] == [("name", "is")]:
+        return str(rule[0].value)
+    return rule_in_words(rule)
+
+
 def job_clauses(plan: Plan, job: Job) -> list[Clause]:
     """The sentence that a job is, in its parts: all of them, the plain ones too."""
     rank = f"priority {job.priority}"
@@ -283,7 +297,7 @@ def job_clauses(plan: Plan, job: Job) -> list[Clause]:
     copies = "; ".join(_copy(copy) for copy in job.copies) or "nowhere else"
     return [
         Clause("machines", "Back up", _machines(plan, job)),
-        Clause("to", "to", job.repository),
+        Clause("to", "to", _to(job)),
         Clause("runs", "as", _runs(plan, job)),
         Clause("window", "inside", _window(plan, job)),
         Clause("readers", "read by", _readers(job)),

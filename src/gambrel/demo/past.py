@@ -10,6 +10,7 @@ from __future__ import annotations
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.retention import Point, PointStore
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import (
@@ -65,14 +66,12 @@ def existing_points(file: dict[str, Any], at: float, days: float) -> list[dict[s
     store = PointStore()
     for position, job in enumerate(plan.jobs):
         selected = selected_machines(plan, job)
-        targets = [
-            (job.repository, job.retention),
-            *((c.repository, c.retention) for c in job.copies),
-        ]
+        copies = [(copy.repository, copy.retention) for copy in job.copies]
         for instant, kind in _due(plan, job, at - days * DAY, at - DAY / 4):
             for order, machine in enumerate(selected):
                 start = min(instant + order * SPREAD_MIN * MINUTE, at - DAY / 8)
-                for target, retention in targets:
+                home = destination_of(plan, job, machine)
+                for target, retention in ((home, job.retention), *copies):
                     repository = plan.repository_by_id[target]
                     key = (repositories[target], position, machines[machine.id])
                     _make_point(job, machine, store, key, start, kind, repository.dedupe_ratio)

@@ -8,6 +8,7 @@ from datetime import date
 from typing import Literal, get_args
 
 from gambrel.core.ledger.ordering import end_machine
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.nights.nights import Night
 from gambrel.core.plan.objects import Job, Machine, Plan, Running, RunningMachine
 from gambrel.core.questions.what_if import LoseProxy
@@ -72,9 +73,9 @@ class Trouble:
         if self.kind in OF_MACHINES:
             return machine.id == self.subject
         if self.kind == "repository full":
-            return job.repository == self.subject
+            return destination_of(plan, job, machine) == self.subject
         if self.kind == "no power":
-            repository = plan.repository_by_id[job.repository]
+            repository = plan.repository_by_id[destination_of(plan, job, machine)]
             return self.subject in (_site(plan, machine), repository.site)
         if self.kind == "host restarts":
             return machine.host == self.subject

@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from plans import DAY, FRIDAY_NOON, small_plan
 
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.recovery.restore_tests import AWAY_S, Busy, Rota, TestRule, due_at, laid_out
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import HOUR, MINUTE
@@ -36,7 +37,6 @@ def layout(plan, asked, tested=None, now=FRIDAY_NOON):
 def test_no_test_meets_a_run_or_another_test(plan, at_once, hours):
     asked = rota(at_once=at_once, opens=hours[0], closes=hours[1])
     made, forecast = layout(plan, asked)
-    repository = {job.id: job.repository for job in plan.jobs}
     host = {machine.id: machine.host for machine in plan.machines}
     assert len({test.machine for test in made.tests}) == len(made.tests)
     for test in made.tests:
@@ -53,7 +53,8 @@ def test_no_test_meets_a_run_or_another_test(plan, at_once, hours):
                 if machine.start >= test.ends:
                     continue
                 assert machine.machine != test.machine
-                assert repository[run.job] != test.repository
+                itself = plan.machine_by_id[machine.machine]
+                assert destination_of(plan, plan.job_by_id[run.job], itself) != test.repository
                 if machine.released > test.starts:
                     assert host[machine.machine] != test.host
     placed = {test.machine for test in made.tests} | {each.machine for each in made.left_out}

@@ -9,6 +9,7 @@ from hypothesis import given, settings
 from invariants import check_capacities, check_pools
 from plans import FRIDAY_NOON
 
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.volume import compression, disks_at, protected_bytes, read_bytes
 from gambrel.core.nights.nights import night_at, night_outcome
 from gambrel.core.plan.reading import read_plan, write_plan
@@ -56,9 +57,9 @@ def check_order_of_instants(found):
 def check_bytes(found):
     for run in found.runs:
         job = found.plan.job_by_id[run.job]
-        repository = found.plan.repository_by_id[job.repository]
         for m in run.machines:
             machine = found.plan.machine_by_id[m.machine]
+            repository = found.plan.repository_by_id[destination_of(found.plan, job, machine)]
             as_of, start = found.plan.state.sizes_as_of, m.start or m.ended
             disks = disks_at(job, machine, as_of, start)
             whole = sum(protected_bytes(job, machine, disk) for disk in disks)

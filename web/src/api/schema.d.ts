@@ -24464,6 +24464,8 @@ export interface components {
             machines: number;
             /** @description what those fulls would hold */
             full_bytes: number;
+            /** @description whether some would have to be carried to another repository */
+            carried: boolean;
         };
         LookSchema: {
             job: string;

@@ -47,6 +47,7 @@ const FILES: JobValue = {
     },
   ],
   retention: { points: 14 },
+  destinations: [],
   copies: [],
   exclude_disks: [],
   exclude_disk_rules: [],
@@ -447,10 +448,37 @@ describe("the other clauses", () => {
     expect(set.at(-1)).toEqual({ copies: [] });
   });
 
+  it("send some machines of a job elsewhere", async () => {
+    const { set, user } = await edit("to", {}, {}, LOOK);
+    await user.click(screen.getByRole("button", { name: "Some machines elsewhere" }));
+    const made = set.at(-1)!["destinations"] as { repository: string; rules: unknown[][] }[];
+    expect(made).toHaveLength(1);
+    expect(made[0]!.repository).not.toBe(FILES.repository);
+    expect(FILES.copies.map((copy) => copy.repository)).not.toContain(made[0]!.repository);
+    expect(made[0]!.rules).toEqual([[expect.objectContaining({ field: "folder", op: "is" })]]);
+    // Without a rule it names nobody, and goes.
+    await user.click(screen.getByRole("button", { name: `No machines to ${made[0]!.repository}` }));
+    expect(set.at(-1)).toEqual({ destinations: [] });
+  });
+
   it("go on from points elsewhere, which are then taken over or carried", async () => {
     const elsewhere = [
-      { job: "files", repository: "old-disk", points: 84, machines: 3, full_bytes: 2 ** 40 },
-      { job: "web", repository: FILES.repository, points: 9, machines: 1, full_bytes: 2 ** 30 },
+      {
+        job: "files",
+        repository: "old-disk",
+        points: 84,
+        machines: 3,
+        full_bytes: 2 ** 40,
+        carried: true,
+      },
+      {
+        job: "web",
+        repository: FILES.repository,
+        points: 9,
+        machines: 1,
+        full_bytes: 2 ** 30,
+        carried: false,
+      },
     ];
     const look = { ...LOOK, points_before: 0, points_elsewhere: elsewhere } as unknown as Look;
     const { operations, user } = await edit("to", {}, {}, look);

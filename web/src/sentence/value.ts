@@ -47,6 +47,12 @@ export interface ExclusionReason {
   review: string | null;
 }
 
+/** A repository to which some machines of a job go instead of the job's own. */
+export interface Destination {
+  repository: string;
+  rules: Condition[][];
+}
+
 export type ScheduleValue = { kind: string; time_zone: string } & Record<string, unknown>;
 
 /** The days of a recurrence rule, from Monday on. */
@@ -73,6 +79,7 @@ export interface JobValue extends Record<string, unknown> {
   schedules: ScheduleValue[];
   retention: Partial<Retention>;
   copies: CopyValue[];
+  destinations: Destination[];
   exclude_disks: [string, string][];
   exclude_disk_rules: Condition[];
   exclude_paths: PathValue[];
@@ -206,14 +213,9 @@ export function isComplete(selection: Selection): boolean {
 export type PointsElsewhere = Look["points_elsewhere"][number];
 
 /** The operations by which a job goes on from points elsewhere; none for those that are its own. */
-export function pointsTaken(
-  job: { id: string; repository: string },
-  points: readonly PointsElsewhere[],
-): Operation[] {
+export function pointsTaken(job: { id: string }, points: readonly PointsElsewhere[]): Operation[] {
   const givers = new Set(points.map((each) => each.job).filter((giver) => giver !== job.id));
-  const places = new Set(
-    points.map((each) => each.repository).filter((place) => place !== job.repository),
-  );
+  const places = new Set(points.filter((each) => each.carried).map((each) => each.repository));
   return [
     ...[...givers].map((from_job) => ({ operation: "TakeOverPoints", job: job.id, from_job })),
     ...[...places].map((from_repository) => ({

@@ -29,6 +29,7 @@ from gambrel.core.balance.linear_program import (
 from gambrel.core.balance.moves import reaching_proxies
 from gambrel.core.balance.objective import watched
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
+from gambrel.core.model.destinations import at_destination
 from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.paths import Candidate
 from gambrel.core.model.selection import selected_machines
@@ -337,6 +338,7 @@ class Relaxation:
 
     def _alone_s(self, job: Job, machine: Machine) -> tuple[float, float]:
         """The least that a full of a machine takes: until all has moved, and to its end."""
+        job = at_destination(self.plan, job, machine)
         if makes_synthetic_fulls(self.plan, job) or job.chain == "forever" or refuses(job, machine):
             return 0.0, 0.0
         moving, stored = 0.0, 0.0

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from gambrel.core.balance.problem import Problem, job_weight
+from gambrel.core.model.destinations import at_destination
 from gambrel.core.model.volume import (
     changed_bytes,
     compression,
@@ -63,6 +64,7 @@ def disk_amounts(
     plan: Plan, job: Job, machine: Machine, disk: Disk, gap: float
 ) -> tuple[float, ...]:
     """(source of a full, least source of an increment, payload of each) of a disk."""
+    job = at_destination(plan, job, machine)
     used, whole = protected_bytes(job, machine, disk), read_bytes(job, machine, disk)
     changed = min(used, changed_bytes(used, machine, gap))
     source = min(changed if job.tracking else whole, whole) if job.tracking else whole

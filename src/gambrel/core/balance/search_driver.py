@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from itertools import product
 
 from gambrel.core.balance.moves import Candidate, plan_of
 from gambrel.core.balance.objective import Evaluator, Score
@@ -66,10 +67,10 @@ def parts(plan: Plan) -> list[tuple[str, ...]]:
         if job.after is not None:
             claim(("job", job.after), position)
         claim(("job", job.id), position)
-        for name in (job.repository, *(copy.repository for copy in job.copies)):
+        for name in (*job.repositories, *(copy.repository for copy in job.copies)):
             claim(("repository", name), position)
-        for copy in job.copies:
-            source, target = (plan.repository_by_id[r] for r in (job.repository, copy.repository))
+        for home, copy in product(job.repositories, job.copies):
+            source, target = (plan.repository_by_id[r] for r in (home, copy.repository))
             for resource, _ in topology.copy_uses(source, target) or ():
                 claim(("resource", resource), position)
         for machine in selected_machines(plan, job):

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from gambrel.core.edits.item_edits import OperationError, editable_job
+from gambrel.core.model.destinations import destination_of, machines_by_destination
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import protected_bytes, protected_disks
 from gambrel.core.plan.objects import ExistingPoint, Job, Plan
@@ -106,6 +107,7 @@ class PointsElsewhere:
         job, repository: whose they are, and where they lie.
         machines: those that would need no full of their own then.
         full_bytes: what those fulls would hold.
+        carried: whether some would have to be carried to another repository first.
     """
 
     job: str
@@ -113,6 +115,7 @@ class PointsElsewhere:
     points: int
     machines: tuple[str, ...]
     full_bytes: float
+    carried: bool
 
 
 def points_elsewhere(plan: Plan, job: Job) -> list[PointsElsewhere]:
@@ -128,7 +131,8 @@ def points_elsewhere(plan: Plan, job: Job) -> list[PointsElsewhere]:
     if not of_mine:
         return []
     usable = usable_of(of_mine)
-    begun = {p.machine for p in usable if (p.job, p.repository) == (job.id, job.repository)}
+    goes_to = {name: destination_of(plan, job, machine) for name, machine in mine.items()}
+    begun = {p.machine for p in usable if p.job == job.id and p.repository == goes_to[p.machine]}
     kept: dict[str, set[str]] = {}
     groups: dict[Owner, dict[str, int]] = defaultdict(lambda: defaultdict(int))
     for point in usable:
@@ -154,6 +158,7 @@ def points_elsewhere(plan: Plan, job: Job) -> list[PointsElsewhere]:
                 for name in counted
                 for disk in protected_disks(job, mine[name])
             ),
+            any(goes_to[name] != owner[1] for name in counted),
         )
         for owner, counted in groups.items()
     ]
@@ -214,13 +219,17 @@ class CarryPoints:
         if self.from_repository not in plan.repository_by_id:
             reason = "is not the id of a repository of this plan"
             raise OperationError("from_repository", self.from_repository, reason)
-        if self.from_repository == job.repository:
+        homes = machines_by_destination(plan, job)
+        if self.from_repository in homes and len(homes) == 1:
             reason = f"is the repository of {job.name}; choose another one for it first"
             raise OperationError("from_repository", self.from_repository, reason)
-        mine = {machine.id for machine in selected_machines(plan, job)}
-        those = chains_of(plan, job.id, mine).get(self.from_repository)
-        to = job.repository
-        return (Handover(job.id, self.from_repository, job.id, to, those),) if those else ()
+        found = []
+        for to, machines in homes.items():
+            there = chains_of(plan, job.id, {machine.id for machine in machines})
+            those = there.get(self.from_repository)
+            if those and to != self.from_repository:
+                found.append(Handover(job.id, self.from_repository, job.id, to, those))
+        return tuple(found)
 
     def apply(self, plan: Plan) -> Plan:
         found = self._handovers(plan)
@@ -230,8 +239,9 @@ class CarryPoints:
         return with_handovers(plan, found)
 
     def describe(self, plan: Plan) -> str:
-        job, points = editable_job(plan, self.job), _moved(plan, self._handovers(plan))
-        said = f"{count(points, 'point')} carried from {self.from_repository} to {job.repository}"
+        job, found = editable_job(plan, self.job), self._handovers(plan)
+        to = " and ".join(each.to_repository for each in found)
+        said = f"{count(_moved(plan, found), 'point')} carried from {self.from_repository} to {to}"
         return f"{job.name}: {said}"
 
 

@@ -170,6 +170,7 @@ class SplitJob:
             id=ident,
             name=name,
             repository=repository,
+            destinations=job.destinations if repository == job.repository else (),
             machines=Selection(ids=tuple(machines)),
             exclude_disks=tuple(x for x in job.exclude_disks if x[0] in chosen),
             exclude_paths=tuple(x for x in job.exclude_paths if x.machine in chosen),

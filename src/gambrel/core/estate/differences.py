@@ -557,6 +557,10 @@ def with_names(plan: p.Plan, names: Mapping[str, str]) -> p.Plan:
     def selection(item: p.Selection) -> p.Selection:
         return replace(item, ids=tuple(map(name, item.ids)), exclude=tuple(map(name, item.exclude)))
 
+    def condition(item: p.Condition) -> p.Condition:
+        named = item.field == "name" and item.op == "is" and isinstance(item.value, str)
+        return replace(item, value=name(str(item.value))) if named else item
+
     return replace(
         plan,
         proxies=tuple(
@@ -571,6 +575,10 @@ def with_names(plan: p.Plan, names: Mapping[str, str]) -> p.Plan:
                 exclude_paths=tuple(replace(x, machine=name(x.machine)) for x in job.exclude_paths),
                 exclude_reasons=tuple(
                     replace(x, machine=name(x.machine)) for x in job.exclude_reasons
+                ),
+                destinations=tuple(
+                    replace(x, rules=tuple(tuple(map(condition, rule)) for rule in x.rules))
+                    for x in job.destinations
                 ),
             )
             for job in plan.jobs

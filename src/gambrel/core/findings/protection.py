@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from zoneinfo import ZoneInfo
 
 from gambrel.core.findings.model import Finding, Look, Subject
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.paths import Routes
 from gambrel.core.model.restore import newest_restore, rto_met
 from gambrel.core.model.restore_points import PointRecord, linked_records
@@ -110,8 +111,21 @@ def protected_twice(look: Look) -> Iterator[Finding]:
 
 
 def _failing_parts(look: Look, job: Job, machines: list[Machine]) -> list[str]:
-    """What lacks of three copies on two media, one of them elsewhere (the original counts)."""
-    repositories = [job.repository, *(copy.repository for copy in job.copies)]
+    """What lacks of three copies on two media, one of them elsewhere (the original counts).
+
+    Of a job whose machines go to several repositories, what lacks for those of any of them.
+    """
+    found: dict[str, None] = {}
+    by_home: dict[str, list[Machine]] = {}
+    for machine in machines:
+        by_home.setdefault(destination_of(look.plan, job, machine), []).append(machine)
+    for home, its in by_home.items():
+        found |= dict.fromkeys(_failing_from(look, job, home, its))
+    return list(found)
+
+
+def _failing_from(look: Look, job: Job, home_of: str, machines: list[Machine]) -> list[str]:
+    repositories = [home_of, *(copy.repository for copy in job.copies)]
     places = {look.plan.repository_by_id[name].site for name in repositories}
     home = {look.plan.site_of(machine) for machine in machines}
     wanted = look.thresholds
@@ -185,7 +199,7 @@ def held_by_the_chain(look: Look) -> Iterator[Finding]:
         job = look.plan.job_by_id[job_id]
         repository = look.plan.repository_by_id[repository_id]
         copies = {copy.repository: copy.retention for copy in job.copies}
-        rule = job.retention if repository_id == job.repository else copies.get(repository_id)
+        rule = job.retention if repository_id in job.repositories else copies.get(repository_id)
         if rule is None or rule.keeps_everything or job.chain == "forever":
             continue
         zone = ZoneInfo(look.plan.site_by_id[repository.site].time_zone)

@@ -16,6 +16,7 @@ from typing import NamedTuple
 
 from scipy.stats import theilslopes
 
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.volume import compression, left_out_bytes, protected_disks
 from gambrel.core.plan.objects import Job, Machine, Plan
 from gambrel.core.units import DAY, YEAR
@@ -48,7 +49,7 @@ Full = tuple[str, str, float, float]
 
 def payload_bytes(plan: Plan, job: Job, machine: Machine, stored: float) -> float:
     """What a job had read of a machine, from what the repository kept of it."""
-    dedupe: float = plan.repository_by_id[job.repository].dedupe_ratio
+    dedupe: float = plan.repository_by_id[destination_of(plan, job, machine)].dedupe_ratio
     return stored * compression(job, machine) * dedupe
 
 

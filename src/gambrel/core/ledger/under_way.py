@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from gambrel.core.ledger.records import DiskRecord, MachineRecord, RunRecord
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import (
     compression,
@@ -117,7 +118,7 @@ def _machine(
 
 def _stored(plan: Plan, job: Job, machine: Machine, told: RunningMachine, wire: float) -> float:
     """What a machine's new point takes, where nobody has told it: section 4."""
-    dedupe = plan.repository_by_id[job.repository].dedupe_ratio
+    dedupe = plan.repository_by_id[destination_of(plan, job, machine)].dedupe_ratio
     if told.kind == "full" and told.start is not None:
         disks = disks_at(job, machine, plan.state.sizes_as_of, told.start)
         protected = sum(protected_bytes(job, machine, disk) for disk in disks)

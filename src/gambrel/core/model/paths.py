@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from gambrel.core.model.destinations import at_destination
 from gambrel.core.plan.objects import Disk, Host, Job, Machine, Plan, Proxy, Repository, Transport
 from gambrel.core.units import MBIT, MIB
 
@@ -223,10 +224,11 @@ class Topology:
 
     def candidates(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
         """Who can read a disk for a job, in plan order; empty where there is no path."""
+        job = at_destination(self.plan, job, machine)
         if machine.kind == "server":
             key: tuple[object, ...] = (job.id, machine.id, disk.id)
         else:
-            key = (job.id, machine.host, disk.datastore)
+            key = (job.id, job.repository, machine.host, disk.datastore)
         if key not in self._candidates:
             find = self._agent if machine.kind == "server" else self._proxies
             self._candidates[key] = find(job, machine, disk)
@@ -240,7 +242,8 @@ class Topology:
         self, job: Job, machine: Machine, disk: Disk, pins: frozenset[Pin]
     ) -> tuple[Candidate, ...]:
         """Who could read a VM's disk for a job of the plan without some of its pins."""
-        key = ("freed", pins, job.id, machine.host, disk.datastore)
+        job = at_destination(self.plan, job, machine)
+        key = ("freed", pins, job.id, job.repository, machine.host, disk.datastore)
         if key not in self._candidates:
             proxies = None if "job" in pins else job.proxies
             free = replace(
@@ -254,7 +257,8 @@ class Topology:
         self, job: Job, machine: Machine, disk: Disk, proxy: str
     ) -> tuple[Candidate, ...]:
         """How one proxy would read a VM's disk for a job of the plan that is pinned to it."""
-        key = ("pinned", proxy, job.id, machine.host, disk.datastore)
+        job = at_destination(self.plan, job, machine)
+        key = ("pinned", proxy, job.id, job.repository, machine.host, disk.datastore)
         if key not in self._candidates:
             only = replace(job, proxies=(proxy,))
             self._candidates[key] = self._proxies(only, machine, disk)

@@ -7,7 +7,13 @@ from datetime import date
 from typing import Annotated, Literal
 
 from gambrel.core.plan import values as v
-from gambrel.core.plan.conditions import DiskCondition, ExcludedPath, ExclusionReason, Selection
+from gambrel.core.plan.conditions import (
+    DiskCondition,
+    ExcludedPath,
+    ExclusionReason,
+    Rule,
+    Selection,
+)
 from gambrel.core.plan.kinds import (
     Amount,
     Capacity,
@@ -73,6 +79,18 @@ class Copy:
     cold_after_days: Span | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Destination:
+    """A repository to which some machines of a job go instead of the job's own.
+
+    Attributes:
+        rules: as those of a selection: machines for which all conditions of any of them hold.
+    """
+
+    repository: RepositoryId
+    rules: Annotated[tuple[Rule, ...], Rows(least=1)]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Job:
     """A job.
@@ -80,6 +98,7 @@ class Job:
     Attributes:
         exclude_reasons: why machines are left out by name; of others it says nothing.
         guest_before_name, guest_after_name: what the steps in the guest are called.
+        destinations: where some of its machines go; the first that names a machine counts.
         network: the named network to which the job is held; None: each machine's own.
     """
 
@@ -112,6 +131,7 @@ class Job:
     limit_mbit_per_s: Capacity | None = None
     max_streams: Count | None = None
     network: Ident | None = None
+    destinations: tuple[Destination, ...] = ()
     retention: Retention = Retention()
     copies: tuple[Copy, ...] = ()
     locked: bool = False
@@ -140,11 +160,26 @@ class Job:
             yield "after", self.after, "cannot go with schedules; a job has one of the two"
         if self.after is not None and self.spread_fulls > 1:
             yield "spread_fulls", self.spread_fulls, "is for a job with schedules of its own"
+        for i, destination in enumerate(self.destinations):
+            if destination.repository == self.repository:
+                yield (
+                    f"destinations[{i}].repository",
+                    destination.repository,
+                    "is the job's own repository",
+                )
         for i, copy in enumerate(self.copies):
+            at = f"copies[{i}].repository"
             if copy.repository == self.repository:
-                yield f"copies[{i}].repository", copy.repository, "is the job's own repository"
+                yield at, copy.repository, "is the job's own repository"
+            elif copy.repository in self.repositories:
+                yield at, copy.repository, "is where some machines of the job go"
         if self.hold_until is not None and not self.on_hold:
             yield "hold_until", self.hold_until.isoformat(), "requires on_hold"
+
+    @property
+    def repositories(self) -> tuple[str, ...]:
+        """Its own repository, then those of its destinations, each once."""
+        return tuple(dict.fromkeys((self.repository, *(d.repository for d in self.destinations))))
 
     @property
     def stream_factor(self) -> float:

@@ -21,6 +21,7 @@ from gambrel.core.plan.conditions import (
 from gambrel.core.plan.jobs import (
     Chain,
     Copy,
+    Destination,
     Fallback,
     Job,
     MachineOrder,
@@ -81,9 +82,9 @@ from gambrel.core.plan.values import WEEKDAYS
 
 __all__ = [
     "KINDS", "WEEKDAYS", "Assumption", "AssumptionKind", "BuiltOn", "Calendar", "Chain",
-    "ChangeSource", "Condition", "Copy", "Datastore", "DateInterval", "DayRowSchedule", "Disk",
-    "ExcludedPath", "ExclusionReason", "ExistingPoint",
-    "Facts", "Fallback", "Found", "Host", "Job", "Kind", "LeftOut", "Link", "LinkLimit",
+    "ChangeSource", "Condition", "Copy", "Datastore", "DateInterval", "DayRowSchedule",
+    "Destination", "Disk", "ExcludedPath", "ExclusionReason", "ExistingPoint", "Facts", "Fallback",
+    "Found", "Host", "Job", "Kind", "LeftOut", "Link", "LinkLimit",
     "Machine", "MachineOrder", "NamedPoint", "OpenInterval", "Plan", "PlannedRestore", "Proxy",
     "Repository", "Retention", "RuleSchedule", "Running", "RunningCopy", "RunningDisk",
     "RunningMachine", "RunningMerge", "RunningRestore", "RunningRun", "RunningWork", "Schedule",

@@ -8,13 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from itertools import product
 from typing import Literal
 
+from gambrel.core.model.destinations import machines_by_destination
 from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.paths import Topology, may_send
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import cannot_quiesce, protected_bytes, protected_disks
-from gambrel.core.plan.objects import Job, Machine, Plan
+from gambrel.core.plan.objects import Job, Machine, Plan, Repository
 from gambrel.core.questions.selection_preview import jobs_of_machines, names_in_words
 from gambrel.core.questions.upcoming import interval_of_fulls_s
 from gambrel.core.schedules.calendars import job_occurrences, window_span
@@ -53,6 +55,11 @@ class _Case:
     machines: list[Machine]
     from_: float
     topology: Topology
+
+    @property
+    def homes(self) -> list[Repository]:
+        """Where its machines go."""
+        return [self.plan.repository_by_id[name] for name in self.job.repositories]
 
     def stops(self, clause: str, words: str) -> JobProblem:
         return JobProblem(self.job.id, clause, "stops", words)
@@ -172,13 +179,18 @@ def _of_kinds(case: _Case, kinds: set[str]) -> Iterator[JobProblem]:
         yield case.look("runs", "No full is due after the first: the chain grows without end.")
     if job.synthetic_full and job.chain == "full_only":
         yield case.look("runs", "Always full, so no full is made in the repository.")
-    repository = case.plan.repository_by_id[job.repository]
-    if repository.sequential and job.synthetic_full:
-        yield case.look("to", f"{repository.id} is sequential: fulls are read from the machines.")
-    if repository.sequential and job.chain == "forever":
-        yield case.stops("to", f"{repository.id} is sequential: nothing can be merged in it.")
-    elif repository.kind == "tape" and (job.synthetic_full or job.chain == "forever"):
-        yield case.look("to", f"{repository.id} is tape: it does not rewrite what lies on it.")
+    for repository in case.homes:
+        name = repository.id
+        if repository.sequential and job.synthetic_full:
+            yield case.look("to", f"{name} is sequential: fulls are read from the machines.")
+        if repository.sequential and job.chain == "forever":
+            yield case.stops("to", f"{name} is sequential: nothing can be merged in it.")
+        elif repository.kind == "tape" and (job.synthetic_full or job.chain == "forever"):
+            yield case.look("to", f"{name} is tape: it does not rewrite what lies on it.")
+    known = set(machines_by_destination(case.plan, job))
+    for destination in job.destinations:
+        if case.machines and destination.repository not in known:
+            yield case.look("to", f"No machine of the job goes to {destination.repository}.")
 
 
 def _has_fulls(case: _Case) -> bool:
@@ -238,8 +250,7 @@ def _of_retention(case: _Case) -> Iterator[JobProblem]:
 
 def _of_copies(case: _Case) -> Iterator[JobProblem]:
     plan, job = case.plan, case.job
-    source = plan.repository_by_id[job.repository]
-    for copy in job.copies:
+    for source, copy in product(case.homes, job.copies):
         target = plan.repository_by_id[copy.repository]
         if case.topology.copy_uses(source, target) is None:
             yield case.stops("copies", f"No link leads from {source.site} to {target.site}.")
@@ -260,16 +271,16 @@ def _of_options(case: _Case) -> Iterator[JobProblem]:
         words = f"{count(len(unruly), 'machine')} cannot be quiesced and would be {done}: "
         weight = case.stops if job.if_quiesce_fails == "leave out" else case.look
         yield weight("preparation", f"{words}{_names(unruly)}.")
-    repository = case.plan.repository_by_id[job.repository]
-    if job.encrypt and repository.dedupe_ratio > 1:
-        ratio = f"{repository.dedupe_ratio:g} : 1"
-        words = f"Encrypted data hardly deduplicate, and {repository.id} counts on {ratio}."
-        yield case.look("reduction", words)
+    for repository in case.homes:
+        if job.encrypt and repository.dedupe_ratio > 1:
+            ratio = f"{repository.dedupe_ratio:g} : 1"
+            words = f"Encrypted data hardly deduplicate, and {repository.id} counts on {ratio}."
+            yield case.look("reduction", words)
+        streams = repository.stream_slots
+        if job.max_streams is not None and streams is not None and job.max_streams > streams:
+            yield case.look("limits", f"{repository.id} takes {streams} streams at most.")
     if job.notify != "never" and not job.notify_to:
         yield case.look("notices", "Nobody is named to be told.")
-    streams = repository.stream_slots
-    if job.max_streams is not None and streams is not None and job.max_streams > streams:
-        yield case.look("limits", f"{repository.id} takes {streams} streams at most.")
 
 
 def _of_others(case: _Case) -> Iterator[JobProblem]:

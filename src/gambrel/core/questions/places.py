@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from gambrel.core.loads.load_series import shown_load_names
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.paths import Topology
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.objects import Disk, Machine, Plan, Proxy
@@ -50,9 +51,9 @@ def flows(plan: Plan) -> list[Flow]:
     reads: dict[tuple[str, str, str, str], int] = defaultdict(int)
     writes: dict[tuple[str, str, str], int] = defaultdict(int)
     for job in plan.jobs:
-        target = f"repository:{job.repository}"
         groups: dict[tuple[str | None, str | None], list[tuple[Machine, Disk]]] = defaultdict(list)
         for machine in selected_machines(plan, job):
+            target = f"repository:{destination_of(plan, job, machine)}"
             if machine.kind == "server":
                 writes[f"site:{machine.site}", target, "agent"] += 1
                 continue

@@ -118,7 +118,9 @@ def points_told(
     plan: Plan, job: Job, found: Sequence[PointRecord], now: float
 ) -> Iterator[PointAhead]:
     """Points of one machine and job that exist at an instant, each with what holds it."""
-    rules: dict[str, tuple[Retention, float | None]] = {job.repository: (job.retention, None)}
+    rules: dict[str, tuple[Retention, float | None]] = dict.fromkeys(
+        job.repositories, (job.retention, None)
+    )
     rules |= {copy.repository: (copy.retention, copy.cold_after_days) for copy in job.copies}
     for repository in plan.repositories:
         mine = [point for point in found if point.repository == repository.id]

@@ -185,7 +185,8 @@ def _for_reason(plan: Plan, reason: Reason) -> Iterator[Remedy]:
     """What may help a run that does not fit, whatever waits elsewhere."""
     job = plan.job_by_id[reason.job or ""]
     if job.verify == "checksum" and reason.finishing_s > reason.moving_s / 2:
-        yield from _wider(plan, "repository_read", job.repository)
+        for home in job.repositories:
+            yield from _wider(plan, "repository_read", home)
     kind, _, ident = (reason.squeeze or "").partition(":")
     if kind != "repository_read":
         yield from _wider(plan, kind, ident)

@@ -164,7 +164,7 @@ def _figures(forecast: Forecast, job: Job, largest: Machine | None) -> dict[str,
     ]
     totals = [run.totals() for run in runs]
     lengths = [run.ended - run.occurrence for run in runs if run.ended is not None]
-    places = {job.repository, *(copy.repository for copy in job.copies)}
+    places = {*job.repositories, *(copy.repository for copy in job.copies)}
     used = forecast.history.used_bytes(forecast.to)
     restore = None
     if largest is not None:

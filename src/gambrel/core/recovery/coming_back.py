@@ -9,6 +9,7 @@ from typing import Literal, NamedTuple
 
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.loads.lanes import tier_of
+from gambrel.core.model.destinations import machines_by_destination
 from gambrel.core.model.restore import set_up_s
 from gambrel.core.model.restore_points import PointRecord
 from gambrel.core.plan.conditions import Selection
@@ -350,10 +351,16 @@ def _jobs(plan: Plan, lost: Lost, goes_on: bool) -> tuple[Job, ...]:
     gone = tuple(machine.id for machine in lost.machines)
     made = []
     for job in plan.jobs:
-        if job.repository in lost.repositories:
+        if all(repository in lost.repositories for repository in job.repositories):
             made.append(_still(job))
             continue
-        left_out = tuple(dict.fromkeys((*job.machines.exclude, *gone)))
+        homeless = (
+            machine.id
+            for repository, machines in machines_by_destination(plan, job).items()
+            if repository in lost.repositories
+            for machine in machines
+        )
+        left_out = tuple(dict.fromkeys((*job.machines.exclude, *gone, *homeless)))
         copies = tuple(c for c in job.copies if c.repository not in lost.repositories)
         machines = replace(job.machines, exclude=left_out)
         made.append(replace(job, machines=machines, copies=copies))

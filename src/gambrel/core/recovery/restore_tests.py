@@ -16,6 +16,7 @@ from typing import Literal, NamedTuple
 from zoneinfo import ZoneInfo
 
 from gambrel.core.loads.lanes import TIERS, tier_of
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.paths import Routes
 from gambrel.core.model.restore import Restore, chain_of, newest_of, restore_from
 from gambrel.core.model.restore_points import PointRecord
@@ -130,13 +131,16 @@ class Busy:
         hosts = {machine.id: machine.host for machine in plan.machines}
         for forecast in forecasts:
             for run in forecast.runs:
-                repository = plan.job_by_id[run.job].repository
+                job = plan.job_by_id[run.job]
                 for machine in run.machines:
+                    itself = plan.machine_by_id[machine.machine]
+                    repository = destination_of(plan, job, itself)
                     note("host", hosts.get(machine.machine), machine.start, machine.released)
                     note("machine", machine.machine, machine.start, machine.ended)
                     note("repository", repository, machine.start, machine.ended)
             for copy in forecast.copies:
-                source = plan.job_by_id[copy.job].repository
+                itself = plan.machine_by_id[copy.machine]
+                source = destination_of(plan, plan.job_by_id[copy.job], itself)
                 for repository in (source, copy.repository):
                     note("repository", repository, copy.start, copy.ended)
             for restore in forecast.restores:

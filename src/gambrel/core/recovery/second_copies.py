@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from gambrel.core.edits.item_edits import ChangeItem
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.paths import Routes
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.objects import Copy, Job, Plan, Repository
@@ -26,9 +27,11 @@ def jobs_without_copy(plan: Plan, recovery: Recovery) -> list[Job]:
     return [
         job
         for job in plan.jobs
-        if job.repository in lost
-        and all(copy.repository in lost for copy in job.copies)
-        and any(machine.id in without for machine in selected_machines(plan, job))
+        if all(copy.repository in lost for copy in job.copies)
+        and any(
+            machine.id in without and destination_of(plan, job, machine) in lost
+            for machine in selected_machines(plan, job)
+        )
     ]
 
 
@@ -40,11 +43,13 @@ def copies_that_help(plan: Plan, lost: Lost, jobs: Iterable[Job]) -> list[Change
     routes = Routes(plan)
     found = []
     for job in jobs:
-        source = plan.repository_by_id[job.repository]
+        homes = [plan.repository_by_id[name] for name in job.repositories]
         reached = [
             each
             for each in plan.repositories
-            if each.id not in lost.repositories and routes.route(source.site, each.site) is not None
+            if each.id not in lost.repositories
+            and each not in homes
+            and all(routes.route(home.site, each.site) is not None for home in homes)
         ]
         if not reached:
             continue

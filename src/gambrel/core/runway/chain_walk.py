@@ -52,8 +52,8 @@ LIFE = np.dtype(
 class Course(NamedTuple):
     """What a walk is told beside the arrays of the plan, and what it fills in.
 
-    A *place* is one of a job's repositories: first its own, then those of its copies. The rows of a
-    member stand for its places in the same order.
+    A *place* is one of a job's repositories: first its homes, to which its members go, then those
+    of its copies. The rows of a member stand for the places of its job in the same order.
 
     Attributes:
         due_from: where the occurrences of each job begin, and an end.
@@ -61,6 +61,7 @@ class Course(NamedTuple):
         place_from: the first place of each job. change_from: the first change of each place; it has
             one for each occurrence of its job.
         row_from: the first row of each member.
+        homes_n: how many homes the job of each member has. home_of: which of them it goes to.
         active_from, active_to, points_go: of each machine: when runs take it, and when its points
             are thrown away.
         most: bytes beyond which each disk does not grow.
@@ -83,6 +84,8 @@ class Course(NamedTuple):
     place_from: t.Ints
     change_from: t.Ints
     row_from: t.Ints
+    homes_n: t.Ints
+    home_of: t.Ints
     active_from: t.Floats
     active_to: t.Floats
     points_go: t.Floats
@@ -154,7 +157,7 @@ def _keep_to_the_rule(w: World, chain: int, forever: bool, rule: Any) -> None:
 @njit(cache=True)
 def _what_is_only_held(w: World, chain: int, forever: bool, rule: Any) -> tuple[float, float]:
     """Bytes that only a chain holds, and those that only an immutable span does."""
-    if forever or keeps_all(w, rule):
+    if forever or keeps_all(w, chain, rule):
         return 0.0, 0.0
     mark_wanted(w, chain, rule, -1.0)
     chained, immutable = 0.0, 0.0
@@ -248,13 +251,14 @@ def _walk_home(
     w: World, c: Course, j: int, m: int, from_: float, later: t.Ints,
     made: t.Floats, made_kind: t.Ints,
 ) -> None:  # fmt: skip
-    """The points of a member in its job's own repository.
+    """The points of a member in its own repository.
 
     `made` is filled with the stored bytes of each point, or -1; `made_kind` with its kind.
     """
     job, member = w.job[j], w.member[m]
-    chain, place, row = member.chain, c.place_from[j], c.row_from[m]
-    repository = job.repository
+    home = c.home_of[m]
+    chain, place, row = member.chain, c.place_from[j] + home, c.row_from[m] + home
+    repository = member.repository
     forever = job.chain == CHAIN_FOREVER
     machine = member.machine
     runs = member.path == 1 and member.refuses == 0 and member.disks_n > 0
@@ -280,7 +284,7 @@ def _walk_home(
         kind = effective_kind(
             job.chain, kind_in_turn(c.due_kind[i], member.group, c.due_turn[i]), full >= 0
         )
-        synthetic = kind == FULL and job.synthetic == 1 and full >= 0
+        synthetic = kind == FULL and member.synthetic == 1 and full >= 0
         base = built_on(w, chain, kind, synthetic, full)
         used, source = _whole(w, c, m, at)
         payload = used
@@ -309,11 +313,12 @@ def _walk_copy(
 ) -> None:  # fmt: skip
     """The points of a member in the repository of one of its job's copies."""
     job, member = w.job[j], w.member[m]
-    copy = w.copy[job.copies_from + k]
+    copy = w.copy[member.copies_from + k]
     chain = w.copy_chain[member.copy_chains + k]
-    place, row, repository = c.place_from[j] + 1 + k, c.row_from[m] + 1 + k, copy.repository
+    homes, repository = c.homes_n[m], copy.repository
+    place, row = c.place_from[j] + homes + k, c.row_from[m] + homes + k
     forever = job.chain == CHAIN_FOREVER
-    dedupe, home = w.repository[repository].dedupe, w.repository[job.repository].dedupe
+    dedupe, home = w.repository[repository].dedupe, w.repository[member.repository].dedupe
     go = c.points_go[member.machine]
     w.f[F_NOW] = from_
     w.used_bytes[repository] = 0.0

@@ -243,11 +243,12 @@ def _together(
 def _ideas(plan: Plan, job: Job, repository: str, since: float) -> Iterator[list[_Idea]]:
     """Series of changes of a job, the least of each first."""
     apart = _days_apart(plan, job, since)
-    if job.repository == repository:
+    if repository in job.repositories:
         yield from _shorter(job, job.retention, None, apart)
         yield _made_there(plan, job)
         yield _spread(job)
-        yield from ([idea] for idea in _elsewhere(plan, job))
+        if repository == job.repository:
+            yield from ([idea] for idea in _elsewhere(plan, job))
     for i, copy in enumerate(job.copies):
         if copy.repository == repository:
             yield from _shorter(job, copy.retention, i, apart)
@@ -329,7 +330,7 @@ def _made_there(plan: Plan, job: Job) -> list[_Idea]:
         return []
     if rule.yearly or not (rule.points or rule.days):
         return []
-    if plan.repository_by_id[job.repository].sequential:
+    if any(plan.repository_by_id[home].sequential for home in job.repositories):
         return []
     return [
         _Idea(
@@ -370,9 +371,8 @@ def _elsewhere(plan: Plan, job: Job) -> Iterator[_Idea]:
     """Another repository of the site."""
     home = plan.repository_by_id[job.repository]
     for other in plan.repositories:
-        if other.id == home.id or other.site != home.site or other.id in {
-            copy.repository for copy in job.copies
-        }:  # fmt: skip
+        taken = (*job.repositories, *(copy.repository for copy in job.copies))
+        if other.site != home.site or other.id in taken:
             continue
         held = sum(
             p.stored_bytes for p in plan.state.points if (p.job, p.repository) == (job.id, home.id)
@@ -397,7 +397,7 @@ def _without_copy(job: Job, copy: int) -> _Idea:
         (change_job(job.id, copies=JOB.values["copies"].write(tuple(copies))),),
         f"{job.name}: no copies in {there}",
         (
-            f"with {job.repository} lost, its machines are lost",
+            f"with {' or '.join(job.repositories)} lost, its machines are lost",
             f"its points in {there} stay until somebody deletes them; what is said here counts "
             "without them",
         ),

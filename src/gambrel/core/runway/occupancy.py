@@ -11,6 +11,7 @@ from typing import Literal, get_args
 import numpy as np
 
 from gambrel.core.loads.lanes import tier_of
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.tiers import tier_at
 from gambrel.core.model.volume import growth_factor
@@ -185,7 +186,7 @@ class _Count:
                     self.plan.repositories.index(self.plan.repository_by_id[name])
                     for j in jobs
                     for name in (
-                        self.plan.jobs[j].repository,
+                        destination_of(self.plan, self.plan.jobs[j], machine),
                         *(copy.repository for copy in self.plan.jobs[j].copies),
                     )
                 )
@@ -209,11 +210,12 @@ class _Count:
                     if amount:
                         groups = self._of(machine, j, repository)
                         key = (repository, j, position)
-                        self._add(groups, key, amount, copy=place > 0)
+                        copies = len(space.repositories) - len(space.job.copies)
+                        self._add(groups, key, amount, copy=place >= copies)
         at = float(self.projection.samples[s])
         for job, position, repository, amount in self.projection.rest_at(at):
             groups = self._of(plan.machines[position], job, repository)
-            home = plan.jobs[job].repository == plan.repositories[repository].id
+            home = plan.repositories[repository].id in plan.jobs[job].repositories
             self._add(groups, (repository, job, position), amount, copy=not home)
 
     def _add(
@@ -267,8 +269,7 @@ class _Count:
                 self._add_read(plan.machine_by_id[name], plan.job_position[job], amount)
 
     def _add_read(self, machine: Machine, job: int, amount: float) -> None:
-        home = self.plan.repositories.index(
-            self.plan.repository_by_id[self.plan.jobs[job].repository]
-        )
+        name = destination_of(self.plan, self.plan.jobs[job], machine)
+        home = self.plan.repositories.index(self.plan.repository_by_id[name])
         for group in (*self._of(machine, job, home), self.total):
             group.read += amount

@@ -27,7 +27,7 @@ from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot
 from gambrel.core.simulation.point_history import HISTORY, PointHistory, bases_at
 from gambrel.core.simulation.turns import stop_if_unwanted
 from gambrel.core.simulation_limits import TooMuch
-from gambrel.core.units import DAY, GIB, SAME_INSTANT
+from gambrel.core.units import DAY, GIB, MINUTE, SAME_INSTANT
 
 MOST_MONTHS = 36
 MOST_POINTS = 60_000_000
@@ -53,7 +53,9 @@ class Lifetime:
 
 @dataclass(frozen=True, eq=False)
 class JobSpace:
-    """What one job keeps over the months, in each of its places: its repository, then its copies'.
+    """What one job keeps over the months, in each of its places.
+
+    These are its repository, those of its destinations, and those of its copies.
 
     Attributes:
         repositories: positions in the plan.
@@ -474,14 +476,41 @@ class _Walk:
         self.saved_from, self.saved = self._sorted(points)
         self.most = self._most_of_disks(provisioned_grows)
         job = layout.job
-        self.places = 1 + job["copies_n"]
+        self.homes = [self._homes(j) for j in range(len(job))]
+        homes = np.array([len(each) for each in self.homes], np.int64)
+        self.places = homes + job["copies_n"]
         self.place_from = offsets(self.places.tolist())
         counts = [len(each.at) for each in dues]
         self.due_from = offsets(counts)
         self.change_from = offsets(np.repeat(counts, self.places).tolist())
         members = np.repeat(np.arange(len(job)), job["members_n"])
         self.job_of_member = members.astype(np.int64)
+        self.homes_n = homes[members]
+        self.home_of = np.array(
+            [
+                self.homes[j].index(repository)
+                for j, repository in zip(
+                    members.tolist(), layout.member["repository"].tolist(), strict=True
+                )
+            ],
+            np.int64,
+        )
         self.row_from = offsets(self.places[members].tolist())
+
+    def _homes(self, j: int) -> list[int]:
+        """The positions of the repositories to which the members of a job go, its own first."""
+        job, first = self.plan.jobs[j], int(self.layout.job["members_from"][j])
+        own = self.plan.repositories.index(self.plan.repository_by_id[job.repository])
+        members = self.layout.member[first : first + int(self.layout.job["members_n"][j])]
+        return list(dict.fromkeys([own, *members["repository"].tolist()]))
+
+    def _copies(self, j: int) -> t.Table:
+        """The rows of the copies of a job, as they set out from one of its homes."""
+        first, count = self.layout.job["members_from"][j], self.layout.job["copies_n"][j]
+        if not self.layout.job["members_n"][j]:
+            return self.layout.copy[:0]
+        begin = int(self.layout.member["copies_from"][first])
+        return self.layout.copy[begin : begin + int(count)]
 
     def _sorted(self, points: Snapshot) -> tuple[t.Ints, t.Table]:
         """The points of the beginning by chain, with where those of each chain begin."""
@@ -552,10 +581,8 @@ class _Walk:
     def jobs_in(self, repositories: set[int]) -> set[int]:
         """The positions of the jobs that keep points in any of some repositories."""
         found = set()
-        for j, position in enumerate(self.layout.job["repository"].tolist()):
-            copies = self.layout.copy[self.layout.job["copies_from"][j] :]
-            where = {position, *copies["repository"][: self.layout.job["copies_n"][j]].tolist()}
-            if where & repositories:
+        for j, homes in enumerate(self.homes):
+            if {*homes, *self._copies(j)["repository"].tolist()} & repositories:
                 found.add(j)
         return found
 
@@ -597,6 +624,8 @@ class _Walk:
             place_from=self.place_from,
             change_from=self.change_from,
             row_from=self.row_from,
+            homes_n=self.homes_n,
+            home_of=self.home_of,
             active_from=np.array([life.since for life in lives], np.float64) - t.EPOCH,
             active_to=np.array([life.until for life in lives], np.float64) - t.EPOCH,
             points_go=np.array([life.points_go for life in lives], np.float64) - t.EPOCH,
@@ -654,9 +683,13 @@ class _Walk:
     def _job_space(self, j: int, courses: Sequence[Course]) -> JobSpace:
         layout = self.layout
         first, places = int(self.place_from[j]), int(self.places[j])
-        copies = layout.copy[layout.job["copies_from"][j] :][: places - 1]
         at = self.dues[j].at
-        delays = [0.0, *copies["delay"].tolist()]
+        homes, job = self.homes[j], self.plan.jobs[j]
+        delays = [0.0] * len(homes) + [copy.delay_min * MINUTE for copy in job.copies]
+        copied = [
+            self.plan.repositories.index(self.plan.repository_by_id[c.repository])
+            for c in job.copies
+        ]
         begin = layout.job["members_from"][j]
         end = begin + layout.job["members_n"][j]
         rows = slice(int(self.row_from[begin]), int(self.row_from[end]))
@@ -674,8 +707,8 @@ class _Walk:
         kept = slice(first, first + places)
         none = np.zeros((places, len(self.samples)))
         return JobSpace(
-            job=self.plan.jobs[j],
-            repositories=(int(layout.job["repository"][j]), *copies["repository"].tolist()),
+            job=job,
+            repositories=(*homes, *copied),
             instants=tuple(at + delay for delay in delays),
             changes=tuple(changes),
             begins=sum((c.begins[kept] for c in courses), np.zeros(places)),

@@ -50,7 +50,8 @@ export function CopiesEditor({ edit, offered }: Props & { offered: Offered }) {
   const copies = value.copies;
   const change = (i: number, next: CopyValue) =>
     set({ copies: copies.map((c, n) => (n === i ? next : c)) });
-  const free = offered.repositories.filter((r) => r !== value.repository);
+  const homes = [value.repository, ...value.destinations.map((each) => each.repository)];
+  const free = offered.repositories.filter((r) => !homes.includes(r));
   return (
     <>
       {wrong("copies") && (

@@ -105,6 +105,12 @@ export function ConditionRow({
   );
 }
 
+/** What a new rule begins with: the first folder. */
+export const firstRule = (offered: Offered): Condition[] => {
+  const folders = (offered.values as Record<string, unknown>)["folder"] as string[] | undefined;
+  return [{ field: "folder", op: "is", value: folders?.[0] ?? "folder" }];
+};
+
 /** Rules that name machines: all conditions of any rule must hold. */
 export function Rules({
   rules,
@@ -163,7 +169,7 @@ export function Rules({
         small
         onClick={() => {
           setAdded(`${rules.length} 0`);
-          onChange([...rules, [{ field: "folder", op: "is", value: first("folder", "folder") }]]);
+          onChange([...rules, firstRule(offered)]);
         }}
       >
         <Plus size={12} aria-hidden /> {rules.length ? "Or another rule" : "A rule"}

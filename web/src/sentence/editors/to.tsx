@@ -1,7 +1,10 @@
+import { Plus, X } from "lucide-react";
+import { Button } from "../../ui/Button";
 import { bytes, count } from "../../ui/words";
-import { Pick } from "../../ui/controls";
+import { Group, Pick } from "../../ui/controls";
 import { type Choices as Offered } from "../../api/jobQueries";
-import { type PointsElsewhere } from "../value";
+import { type Destination, type PointsElsewhere } from "../value";
+import { firstRule, Rules } from "./rules";
 import { type Props } from "./props";
 
 const samePlace = (one: PointsElsewhere, other: PointsElsewhere) =>
@@ -9,10 +12,24 @@ const samePlace = (one: PointsElsewhere, other: PointsElsewhere) =>
 
 export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) {
   const { value, goesOnFrom, goOnFrom } = edit;
+  const destinations = value.destinations;
+  const taken = [
+    value.repository,
+    ...value.copies.map((copy) => copy.repository),
+    ...destinations.map((each) => each.repository),
+  ];
+  const free = offered.repositories.filter((repository) => !taken.includes(repository));
+  const goTo = (next: Destination[]) => {
+    edit.set({ destinations: next });
+    // They were to be carried to where the machines went before.
+    goOnFrom([]);
+  };
+  const change = (i: number, next: Destination) =>
+    goTo(destinations.map((each, at) => (at === i ? next : each)).filter((d) => d.rules.length));
   // What was chosen is no longer elsewhere in the answer, which has it taken already.
   const offers = (look?.points_elsewhere ?? []).filter(
     (each) =>
-      !(each.job === value.id && each.repository === value.repository) &&
+      (each.carried || each.job !== value.id) &&
       !goesOnFrom.some((other) => samePlace(each, other)),
   );
   const points = [...goesOnFrom, ...offers];
@@ -21,7 +38,7 @@ export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) 
   const words = ({ job, repository, ...each }: PointsElsewhere) => {
     const points = count(each.points, "point");
     const whose = job === value.id ? `Its ${points}` : `${points} of ${nameOf(job)}`;
-    const where = repository === value.repository ? "" : ` in ${repository}, once carried here`;
+    const where = each.carried ? ` in ${repository}, once carried here` : "";
     return `${whose}${where}: no second full of ${count(each.machines, "machine")}, ${bytes(each.full_bytes)} less`;
   };
   return (
@@ -71,9 +88,49 @@ export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) 
           </p>
         </fieldset>
       )}
-      <p className="mt-2 text-ink-2">
-        Some machines elsewhere: split the job, and give a part another repository.
-      </p>
+      {destinations.map((destination, i) => (
+        <Group key={i} title={`Machines that go to ${destination.repository}`}>
+          <div className="flex items-center">
+            <Pick
+              label="To"
+              value={destination.repository}
+              options={[destination.repository, ...free]}
+              onChange={(repository) => change(i, { ...destination, repository })}
+            />
+            <span className="flex-1" />
+            <button
+              type="button"
+              aria-label={`No machines to ${destination.repository}`}
+              onClick={() => goTo(destinations.filter((_, at) => at !== i))}
+              className="p-1 hover:bg-closed"
+            >
+              <X size={14} aria-hidden />
+            </button>
+          </div>
+          <Rules
+            rules={destination.rules}
+            offered={offered}
+            onChange={(rules) => change(i, { ...destination, rules })}
+          />
+        </Group>
+      ))}
+      {edit.wrong("destinations") && (
+        <p role="alert" className="text-barn">
+          {edit.wrong("destinations")}
+        </p>
+      )}
+      <Button
+        small
+        disabled={!free.length}
+        onClick={() =>
+          goTo([...destinations, { repository: free[0]!, rules: [firstRule(offered)] }])
+        }
+      >
+        <Plus size={12} aria-hidden /> Some machines elsewhere
+      </Button>
+      {destinations.length > 1 && (
+        <p className="text-ink-2">A machine goes to the first of them that names it.</p>
+      )}
     </>
   );
 }

@@ -7,14 +7,15 @@ job and what it works on are the same: whoever edits one job has only that job's
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
+from datetime import date
 from typing import Any
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from gambrel.core.model.destinations import at_destination, destination_of
 from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.paths import Candidate, Topology, Uses
-from gambrel.core.model.retention import kept_until
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import (
     compression,
@@ -24,13 +25,14 @@ from gambrel.core.model.volume import (
     protected_disks,
     refuses,
 )
-from gambrel.core.plan.objects import Copy, Disk, Machine, Plan, Retention
+from gambrel.core.plan.objects import Copy, Disk, Job, Machine, Plan, Retention
 from gambrel.core.schedules.calendars import held_until
 from gambrel.core.schedules.spread_fulls import full_groups
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.units import GIB, MINUTE
 
 Row = dict[str, Any]
+FIRST_DAY = date(1970, 1, 1)
 
 
 def table(dtype: np.dtype[Any], rows: Sequence[Row]) -> t.Table:
@@ -55,7 +57,7 @@ def _minutes(value: float | None) -> float:
     return np.inf if value is None else value * MINUTE
 
 
-def _retention(rule: Retention, zone: str) -> Row:
+def _retention(rule: Retention) -> Row:
     def span(days: float | None) -> float:
         return -1.0 if days is None else days
 
@@ -68,7 +70,7 @@ def _retention(rule: Retention, zone: str) -> Row:
         "keep_days": span(rule.days),
         "full_days": span(rule.full_days),
         "incremental_days": span(rule.incremental_days),
-        "keep_until": kept_until(rule, ZoneInfo(zone)) - t.EPOCH,
+        "keep_until": -1.0 if rule.until is None else (rule.until - FIRST_DAY).days,
     }
 
 
@@ -81,10 +83,6 @@ class Surroundings:
         self.machine = {m.id: i for i, m in enumerate(plan.machines)}
         self.repository = {r.id: i for i, r in enumerate(plan.repositories)}
         self.window = {w.id: i for i, w in enumerate(plan.windows)}
-
-    def zone(self, repository: str) -> str:
-        """The time zone of a repository's site."""
-        return self.plan.site_by_id[self.plan.repository_by_id[repository].site].time_zone
 
     def pool(self, name: str) -> int:
         """The number of a slot pool, -1 where it has no limit."""
@@ -130,22 +128,22 @@ class JobRows:
         self._work: list[Row] = []
         self.disk_positions: list[int] = []
         self.ways: list[Candidate | None] = []
-        home = self._work_row(job.repository)
-        copies = [self._copy(copy) for copy in job.copies]
+        self._homes: dict[str, Row] = {}
+        self._copies: list[Row] = []
+        self._merge_rows: list[int] = []
+        self._home(job.repository)
         machines = selected_machines(around.plan, job)
         for machine, group in zip(machines, full_groups(job, machines), strict=True):
             self._member(machine, group)
         self.job: Row = {
             **self._settings(),
             "priority": job.priority,
-            "repository": around.repository[job.repository],
-            "work_class": home,
             "members_n": len(self._members),
             "classes_n": len(self._classes),
-            "copies_n": len(copies),
+            "copies_n": len(job.copies),
             "disks_n": len(self._disks),
         }
-        self._finish(copies)
+        self._finish()
 
     def _settings(self) -> Row:
         job, around = self._job, self._around
@@ -154,7 +152,6 @@ class JobRows:
             "window": -1 if window is None else around.window[window.id],
             "end_rule": t.WINDOW_ENDS.index(job.at_window_end),
             "chain": t.CHAINS.index(job.chain),
-            "synthetic": int(makes_synthetic_fulls(around.plan, job)),
             "tracking": int(job.tracking),
             "verify": t.VERIFIES.index(job.verify),
             "share": job.share,
@@ -165,7 +162,7 @@ class JobRows:
             "before": job.before_min * MINUTE,
             "after": job.after_min * MINUTE,
             "boot": job.boot_min * MINUTE,
-            **_retention(job.retention, around.zone(job.repository)),
+            **_retention(job.retention),
         }
 
     # --- machines and their disks -----------------------------------------------------------
@@ -176,7 +173,8 @@ class JobRows:
 
     def _member(self, machine: Machine, group: int) -> None:
         """Add a machine and its disks."""
-        around, job = self._around, self._job
+        around = self._around
+        job = at_destination(around.plan, self._job, machine)
         number, first_disk = around.machine[machine.id], len(self._disks)
         chosen = {id(disk) for disk in protected_disks(job, machine)}
         disks = [(i, disk) for i, disk in enumerate(machine.disks) if id(disk) in chosen]
@@ -200,12 +198,13 @@ class JobRows:
                 "prepare": preparation_s(job, machine),
                 "refuses": int(refuses(job, machine)),
                 "group": group,
+                **self._home(job.repository),
             }
         )
         for copy in job.copies:
             self._copy_chains.append(self._chain(around.repository[copy.repository], number))
         for (place, disk), ways in zip(disks, found, strict=True):
-            c = self._class(machine, disk, ways)
+            c = self._class(job, machine, disk, ways)
             self._machines_of[c][number] = None
             self._items[c].append(len(self._disks))
             self._disks.append(
@@ -221,10 +220,11 @@ class JobRows:
             )
             self.disk_positions.append(place)
 
-    def _class(self, machine: Machine, disk: Disk, ways: tuple[int, int]) -> int:
+    def _class(self, job: Job, machine: Machine, disk: Disk, ways: tuple[int, int]) -> int:
         """The class of a disk: those that need the same slots."""
-        server, around, job = machine.kind == "server", self._around, self._job
+        server, around = machine.kind == "server", self._around
         key: tuple[object, ...] = (machine.id,) if server else (machine.host, disk.datastore)
+        key = (job.repository, *key)
         if key not in self._class_of:
             self._class_of[key] = len(self._classes)
             own = f"agent:{machine.id}" if server else f"datastore:{disk.datastore}"
@@ -272,7 +272,9 @@ class JobRows:
     def _ways_to_read(self, machine: Machine, disk: Disk) -> tuple[int, int]:
         """First and number of the candidates of a disk."""
         server = machine.kind == "server"
-        key = (machine.id, disk.id) if server else (machine.host, disk.datastore)
+        repository = destination_of(self._around.plan, self._job, machine)
+        place = (machine.id, disk.id) if server else (machine.host, disk.datastore)
+        key = (repository, *place)
         if key not in self._ways_of:
             first = len(self._candidates)
             for way in self._around.topology.candidates(self._job, machine, disk):
@@ -295,8 +297,29 @@ class JobRows:
         )
         return len(self._work) - 1
 
-    def _copy(self, copy: Copy) -> Row:
-        around, home = self._around, self._job.repository
+    def _home(self, repository: str) -> Row:
+        """What the members have in common that go to a repository; copies set out from there."""
+        if repository not in self._homes:
+            job, plan = self._job, self._around.plan
+            work = self._work_row(repository)
+            first = len(self._copies)
+            self._copies += [self._copy(repository, i, copy) for i, copy in enumerate(job.copies)]
+            self._homes[repository] = {
+                "repository": self._around.repository[repository],
+                "synthetic": int(makes_synthetic_fulls(plan, replace(job, repository=repository))),
+                "work_class": work,
+                "copies_from": first,
+            }
+        return self._homes[repository]
+
+    def _merge_row(self, number: int, repository: str) -> int:
+        """The row of the queue for merges of a copy: one, wherever the copy sets out from."""
+        if number == len(self._merge_rows):
+            self._merge_rows.append(self._work_row(repository))
+        return self._merge_rows[number]
+
+    def _copy(self, home: str, number: int, copy: Copy) -> Row:
+        around = self._around
         source, target = (around.plan.repository_by_id[r] for r in (home, copy.repository))
         uses: Uses | None = around.topology.copy_uses(source, target)
         return {
@@ -304,14 +327,14 @@ class JobRows:
             "routed": int(uses is not None),
             "candidate": self._add_way([(r, a, 0.0) for r, a in uses or ()], np.inf),
             "move_class": self._work_row(home, copy.repository),
-            "merge_class": self._work_row(copy.repository),
+            "merge_class": self._merge_row(number, copy.repository),
             "delay": copy.delay_min * MINUTE,
-            **_retention(copy.retention, around.zone(copy.repository)),
+            **_retention(copy.retention),
         }
 
     # --- as arrays --------------------------------------------------------------------------
 
-    def _finish(self, copies: list[Row]) -> None:
+    def _finish(self) -> None:
         begins = np.cumsum([0, *(len(items) for items in self._items)]).tolist()
         for row, items, begin in zip(self._classes, self._items, begins[:-1], strict=True):
             row["items_from"], row["items_n"] = begin, len(items)
@@ -321,7 +344,7 @@ class JobRows:
         self.class_items = flat(self._items)
         self.candidate = table(t.CANDIDATE, self._candidates)
         self.use = table(t.USE, self._uses)
-        self.copy = table(t.COPY, copies)
+        self.copy = table(t.COPY, self._copies)
         self.copy_chain = np.array(self._copy_chains, np.int64)
         self.work = table(t.QUEUE, self._work)
         self.chains = list(self._chain_of)
@@ -332,4 +355,5 @@ class JobRows:
         # Only the arrays are kept.
         del self._around, self._members, self._disks, self._classes, self._items
         del self._machines_of, self._candidates, self._uses, self._ways_of, self._class_of
-        del self._chain_of, self._copy_chains, self._work
+        del self._chain_of, self._copy_chains, self._work, self._homes, self._copies
+        del self._merge_rows

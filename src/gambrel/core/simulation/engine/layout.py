@@ -118,6 +118,8 @@ class Layout:
             disks_from=disks,
             chain=chains,
             copy_chains=copy_chains,
+            work_class=works,
+            copies_from=copies,
         )
         self.disk = _joined(
             t.DISK, (part.disk for part in parts), klass=classes, candidates_from=ways[1:]
@@ -144,8 +146,6 @@ class Layout:
 
         self.job = table(t.JOB, [part.job for part in parts])
         self.job["members_from"], self.job["classes_from"] = members[:-1], classes[:-1]
-        self.job["copies_from"] = copies[:-1]
-        self.job["work_class"] += works[:-1]
         self._let_follow()
         self.repository = self._repositories()
         self.uses_most = int(max(1, self.candidate["uses_n"].max(initial=0)))

@@ -231,7 +231,7 @@ def _set_volumes(w: World, i: int) -> None:
     full = newest_full(w, member.chain)
     scheduled = kind_in_turn(run.kind, member.group, run.turn)
     task.kind = effective_kind(job.chain, scheduled, full >= 0)
-    task.synthetic = 1 if task.kind == FULL and job.synthetic and full >= 0 else 0
+    task.synthetic = 1 if task.kind == FULL and member.synthetic and full >= 0 else 0
     task.base_point = built_on(w, member.chain, task.kind, task.synthetic == 1, full)
     part = changed_part(w, task.member, task.base_point)
     growth = growth_at(w, member.growth, w.f[F_NOW])
@@ -294,7 +294,7 @@ def disk_moved(w: World, t: int) -> None:
 def _all_moved(w: World, i: int) -> None:
     task = w.task[i]
     member = w.member[task.member]
-    repository = w.repository[w.job[w.run[task.run].job].repository]
+    repository = w.repository[member.repository]
     task.state = FINISHING
     task.moved = w.f[F_NOW]
     if task.synthetic:
@@ -347,9 +347,9 @@ def let_go(w: World, i: int) -> None:
 @njit(cache=True)
 def released(w: World, i: int) -> None:
     if w.task[i].synthetic:
-        job = w.job[w.run[w.task[i].run].job]
-        candidate = w.repository[job.repository].candidate
-        rewrite(w, i, job.repository, job.work_class, ST_TRANSFORM, candidate, w.task[i].stored)
+        home = w.member[w.task[i].member]
+        candidate = w.repository[home.repository].candidate
+        rewrite(w, i, home.repository, home.work_class, ST_TRANSFORM, candidate, w.task[i].stored)
     else:
         _verify(w, i)
 
@@ -363,7 +363,7 @@ def verify_seconds(w: World, i: int) -> float:
         seconds = job.boot
     elif job.verify == CHECKSUM:
         # The rate is infinite where the repository has none, which makes this 0.
-        repository = w.repository[job.repository]
+        repository = w.repository[w.member[w.task[i].member].repository]
         seconds = repository.first_byte + w.task[i].stored / repository.read
     total: float = seconds + job.guest_after
     return total
@@ -427,13 +427,14 @@ def end_run(w: World, r: int) -> None:
     for i in range(run.tasks_from, run.tasks_from + run.tasks_n):
         if not w.task[i].made:
             continue
-        chain = w.member[w.task[i].member].chain
+        home = w.member[w.task[i].member]
+        chain = home.chain
         if job.chain == CHAIN_FOREVER:
             while True:
                 stored = merge_oldest(w, chain, job)
                 if stored < 0.0:
                     break
-                merge(w, i, job.repository, job.work_class, stored)
+                merge(w, i, home.repository, home.work_class, stored)
         else:
             apply_retention(w, chain, job)
 
@@ -445,7 +446,7 @@ def start_work(w: World, k: int) -> None:
     if work.stage == ST_COPY:
         task = w.task[work.task]
         member = w.member[task.member]
-        source = w.repository[w.job[w.run[task.run].job].repository]
+        source = w.repository[member.repository]
         # What a copy carries is settled when it starts to move (section 7).
         if newest_full(w, work.chain) < 0:
             stream.work = protected_bytes(w, work.task) / member.kappa

@@ -208,9 +208,18 @@ def _mark_first_of_periods(w: World, chain: int, count: int, unit: int) -> None:
 
 
 @njit(cache=True)
-def keeps_all(w: World, rule: Any) -> bool:
-    """Whether a rule keeps everything now."""
-    return rule.keeps_all or w.f[F_NOW] < rule.keep_until - SAME_INSTANT
+def keeps_all(w: World, chain: int, rule: Any) -> bool:
+    """Whether a rule keeps everything of a chain now."""
+    return rule.keeps_all or _is_before_the_end(w, chain, rule)
+
+
+@njit(cache=True)
+def _is_before_the_end(w: World, chain: int, rule: Any) -> bool:
+    """Whether the last date on which a rule keeps everything is not over at the repository."""
+    if rule.keep_until < 0.0:
+        return False
+    day = _local_day(w, w.f[F_NOW] + SAME_INSTANT, w.chain[chain].repository)
+    return day <= rule.keep_until
 
 
 @njit(cache=True)
@@ -244,7 +253,7 @@ def mark_wanted(w: World, chain: int, rule: Any, immutable: float) -> None:
 @njit(cache=True)
 def apply_retention(w: World, chain: int, rule: Any) -> None:
     """Delete what no rule wants and no wanted point needs."""
-    if keeps_all(w, rule):
+    if keeps_all(w, chain, rule):
         return
     mark_wanted(w, chain, rule, w.repository[w.chain[chain].repository].immutable_days)
     # A base is never younger than what needs it, so one pass from the newest reaches all of them.
@@ -277,7 +286,7 @@ def merge_oldest(w: World, chain: int, rule: Any) -> float:
 
     Returns the stored bytes of the point merged, or -1 where the chain is short enough.
     """
-    if w.f[F_NOW] < rule.keep_until - SAME_INSTANT:
+    if _is_before_the_end(w, chain, rule):
         return -1.0
     if newest_full(w, chain) >= 0:
         # Nothing bad is merged into what is good.

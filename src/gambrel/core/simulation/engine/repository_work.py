@@ -92,7 +92,7 @@ def merge(w: World, i: int, repository: int, row: int, stored: float) -> None:
 def new_copy(w: World, i: int, k: int) -> int:
     """Write the copy number `k` of a machine-run down; it is queued when it is due."""
     member = w.member[w.task[i].member]
-    row = w.job[w.run[w.task[i].run].job].copies_from + k
+    row = member.copies_from + k
     copy = w.copy[row]
     count_pending(w, i, 1)
     item = new_work(w, i, ST_COPY, copy.move_class, k)
@@ -111,7 +111,7 @@ def plan_copies(w: World, i: int) -> None:
     if member.disks_n == 0:
         return
     for k in range(job.copies_n):
-        copy = w.copy[job.copies_from + k]
+        copy = w.copy[member.copies_from + k]
         if not copy.routed:
             continue
         item = new_copy(w, i, k)

@@ -57,17 +57,19 @@ RETENTION = (
     "keep_points weekly monthly yearly keeps_all",
     "keep_days full_days incremental_days keep_until",
 )
+"""`keep_until`: last date at the repository's site on which all is kept, in days from 1970-01-01;
+below 0: none."""
 
 JOB = _record(
-    "priority repository window end_rule chain synthetic tracking verify members_from members_n "
-    "disks_n classes_from classes_n copies_from copies_n followers_from followers_n "
-    "work_class " + RETENTION[0],
+    "priority window end_rule chain tracking verify members_from members_n "
+    "disks_n classes_from classes_n copies_n followers_from followers_n " + RETENTION[0],
     "share start_within stop_after guest_after held_until before after boot " + RETENTION[1],
 )
-"""`disks_n`: disks of all members. `work_class`: class of transforms and merges at home."""
+"""`disks_n`: disks of all members."""
 
 MEMBER = _record(
-    "machine server path host_pool disks_from disks_n first_disk chain copy_chains refuses group",
+    "machine server path host_pool disks_from disks_n first_disk chain copy_chains refuses group "
+    "repository synthetic work_class copies_from",
     "kappa change churn prepare growth",
 )
 """A machine of a job. `first_disk`: place of its first disk among the disks of a run. `growth`: of

@@ -288,10 +288,10 @@ class _Writer:
 
     def _merges(self) -> Iterator[p.RunningMerge]:
         for k, work, task, run in self._outside(t.ST_MERGE):
-            job = self.world.job[run["job"]]
-            repository = int(job["repository"])
-            first = int(job["copies_from"])
-            for copy in self.world.copy[first : first + int(job["copies_n"])]:
+            member = self.world.member[task["member"]]
+            repository, first = int(member["repository"]), int(member["copies_from"])
+            copies = int(self.world.job[run["job"]]["copies_n"])
+            for copy in self.world.copy[first : first + copies]:
                 if copy["merge_class"] == work["klass"]:
                     repository = int(copy["repository"])
             yield p.RunningMerge(

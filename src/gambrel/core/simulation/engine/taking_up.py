@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numba import njit
 
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.volume import disk_volume, grown, growth_factor
 from gambrel.core.plan import objects as p
 from gambrel.core.plan.objects import KINDS, Plan
@@ -219,7 +220,8 @@ class _Reader:
 
     def _base(self, job: int, machine: int, told: p.RunningMachine) -> int:
         """The row of the point on which a machine-run builds, or -1."""
-        repository = self._repository(self.plan.jobs[job].repository)
+        its = destination_of(self.plan, self.plan.jobs[job], self.plan.machines[machine])
+        repository = self._repository(its)
         rows = self._rows_of_chain((repository, job, machine))
         if told.base_at is not None:
             at = told.base_at - t.EPOCH
@@ -427,9 +429,13 @@ class _Reader:
                     break
 
     def _transform(self, run: int, order: int, job: int, told: p.RunningWork | None) -> None:
-        row = self.layout.job[job]
+        row = self._member_row(job, order)
         candidate = int(self.layout.repository["candidate"][int(row["repository"])])
         self._work(run, order, ST_TRANSFORM, int(row["work_class"]), candidate, told=told)
+
+    def _member_row(self, job: int, order: int) -> Any:
+        """The row of the machine that stands at a place in the order of a job."""
+        return self.layout.member[int(self.layout.job["members_from"][job]) + order]
 
     # --- outside of runs --------------------------------------------------------------------
 
@@ -446,10 +452,10 @@ class _Reader:
     def _merge(self, told: p.RunningMerge) -> None:
         position = self.plan.job_position[told.job]
         repository = self._repository(told.repository)
-        job = self.layout.job[position]
-        row = int(job["work_class"])
-        first = int(job["copies_from"])
-        for copy in self.layout.copy[first : first + int(job["copies_n"])]:
+        member = self._member_row(position, told.order)
+        row, first = int(member["work_class"]), int(member["copies_from"])
+        copies = int(self.layout.job["copies_n"][position])
+        for copy in self.layout.copy[first : first + copies]:
             if copy["repository"] == repository:
                 row = int(copy["merge_class"])
         candidate = int(self.layout.repository["candidate"][repository])
@@ -458,7 +464,7 @@ class _Reader:
 
     def _copy(self, told: p.RunningCopy) -> None:
         position = self.plan.job_position[told.job]
-        row = int(self.layout.job["copies_from"][position]) + told.copy
+        row = int(self._member_row(position, told.order)["copies_from"]) + told.copy
         if not self.layout.copy["routed"][row]:
             return
         run = self._run_of(told)
@@ -670,7 +676,7 @@ def _take_work(w: World, told: Any) -> None:
         k = queue_rewrite(w, i, told.row, ST_MERGE, told.candidate, max(0.0, told.work))
         w.work[k].queued = told.due
     else:
-        repository = w.job[w.run[told.run].job].repository
+        repository = w.member[w.task[i].member].repository
         stored = w.task[i].stored
         k = rewrite(w, i, repository, told.row, ST_TRANSFORM, told.candidate, stored)
         w.work[k].queued = w.task[i].released

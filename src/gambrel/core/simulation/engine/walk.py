@@ -280,12 +280,17 @@ class Walk:
         tasks = runs * job["members_n"]
         disks = int((runs * job["disks_n"]).sum())
         routed = np.zeros(len(job), np.int64)
+        synthetic = np.zeros(len(job), np.int64)
         for j in range(len(job)):
-            first = job["copies_from"][j]
-            routed[j] = copy["routed"][first : first + job["copies_n"][j]].sum()
+            begin = job["members_from"][j]
+            member = self.layout.member[begin : begin + job["members_n"][j]]
+            synthetic[j] = member["synthetic"].max(initial=0)
+            for first in np.unique(member["copies_from"]).tolist():
+                ways = copy["routed"][first : first + job["copies_n"][j]]
+                routed[j] = max(routed[j], ways.sum())
         forever = job["chain"] == t.CHAIN_FOREVER
         points = int((tasks * (1 + routed)).sum()) + saved
-        works = int((tasks * (routed + job["synthetic"])).sum())
+        works = int((tasks * (routed + synthetic)).sum())
         if forever.any():
             merges = int((tasks * (1 + routed))[forever].sum()) + saved + merges_told
             works += merges

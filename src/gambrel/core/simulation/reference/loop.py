@@ -19,6 +19,7 @@ from gambrel.core.constants import (
     RELEASE_S,
     TRANSFORM_WORK,
 )
+from gambrel.core.model.destinations import at_destination, destination_of
 from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.paths import Topology, Uses
 from gambrel.core.model.retention import ChainKey, Point, PointStore, linked
@@ -36,7 +37,7 @@ from gambrel.core.model.volume import (
     protected_disks,
     refuses,
 )
-from gambrel.core.plan.objects import Disk, Kind, Plan, Retention
+from gambrel.core.plan.objects import Disk, Kind, Plan, Repository, Retention
 from gambrel.core.schedules.calendars import (
     NEVER,
     WindowSpan,
@@ -488,10 +489,11 @@ class Simulation:
     def make_disks(self, task: MachineTask) -> None:
         """The disk tasks of a machine-run, in queue order."""
         job, machine, topology = task.run.job, task.machine, self.topology
+        home = self.home_of(task)
         if machine.host is not None:
             task.host_pool = next(iter(topology.limited_pools(f"host:{machine.host}")), None)
         for position, disk in enumerate(protected_disks(job, machine)):
-            names = [f"repository:{job.repository}", f"job:{job.id}"]
+            names = [f"repository:{home.id}", f"job:{job.id}"]
             if machine.kind == "server":
                 names.append(f"agent:{machine.id}")
             else:
@@ -611,7 +613,8 @@ class Simulation:
             self.busy[task.host_pool] += 1
 
     def _set_volumes(self, task: MachineTask) -> None:
-        run, job, machine = task.run, task.run.job, task.machine
+        run, machine = task.run, task.machine
+        job = at_destination(self.plan, run.job, machine)
         key = self.own_key(task)
         full = self.points.newest_full(key)
         usable = self.points.newest_usable(key)
@@ -639,8 +642,12 @@ class Simulation:
         job, machine = task.run.job, task.machine
         return sum(protected_bytes(job, machine, self.grown(task, x.disk)) for x in task.disks)
 
+    def home_of(self, task: MachineTask) -> Repository:
+        """The repository of a machine-run."""
+        return self.plan.repository_by_id[destination_of(self.plan, task.run.job, task.machine)]
+
     def own_key(self, task: MachineTask) -> ChainKey:
-        repository = self.repository_position[task.run.job.repository]
+        repository = self.repository_position[self.home_of(task).id]
         return (repository, task.run.position, task.position)
 
     # --- a machine-run, step by step --------------------------------------------------------
@@ -720,7 +727,7 @@ class Simulation:
         assert task.start is not None and task.kind is not None
         task.state = FINISHING
         task.moved_at = self.now
-        dedupe = self.plan.repository_by_id[job.repository].dedupe_ratio
+        dedupe = self.home_of(task).dedupe_ratio
         protected = self.protected(task)
         if task.synthetic:
             task.stored_bytes = protected / compression(job, machine) / dedupe
@@ -767,7 +774,7 @@ class Simulation:
     def verify_s(self, task: MachineTask) -> float:
         """How long the steps in the guest and the verify of a machine-run take."""
         job = task.run.job
-        repository = self.plan.repository_by_id[job.repository]
+        repository = self.home_of(task)
         read = repository.read_rate_mib_per_s
         seconds = 0.0
         if job.verify == "boot":
@@ -863,7 +870,7 @@ class Simulation:
 
     def queue_transform(self, task: MachineTask) -> RepositoryTask:
         """Queue the transform that makes the new full of a machine-run."""
-        repository = self.repository_position[task.run.job.repository]
+        repository = self.repository_position[self.home_of(task).id]
         work = self._rewriting(repository, task.stored_bytes)
         item = self._repository_work(
             task, repository, TRANSFORM, work, lambda _: self._transformed(task)
@@ -897,8 +904,9 @@ class Simulation:
     def new_copy(self, task: MachineTask, index: int) -> RepositoryTask | None:
         """One of the copies of what a machine-run made; None where no route leads there."""
         copy = task.run.job.copies[index]
+        home = self.home_of(task)
         uses = self.topology.copy_uses(
-            self.plan.repository_by_id[task.run.job.repository],
+            home,
             self.plan.repository_by_id[copy.repository],
         )
         if uses is None:
@@ -907,9 +915,7 @@ class Simulation:
             self._key(task, COPY, float(index), 0),
             task.run.position,
             task,
-            self.topology.limited_pools(
-                f"repository:{task.run.job.repository}", f"repository:{copy.repository}"
-            ),
+            self.topology.limited_pools(f"repository:{home.id}", f"repository:{copy.repository}"),
             uses,
             0.0,
             self._copied,
@@ -988,7 +994,7 @@ class Simulation:
         """What a copy carries is settled when it starts to move (section 7)."""
         task = item.machine
         job = task.run.job
-        source = self.plan.repository_by_id[job.repository]
+        source = self.home_of(task)
         if self.points.newest_full(self._copy_key(item)) is None:
             item.work = self.protected(task) / compression(job, task.machine)
         else:
