@@ -19,6 +19,7 @@ from gambrel.api.serialize import instant
 from gambrel.api.sessions import actor, planning
 from gambrel.core.edits.item_edits import AddItem, OperationError, whole_value
 from gambrel.core.edits.point_owners import points_elsewhere
+from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.job_windows import default_window, window_id_of
 from gambrel.core.model.selection import selected_machines, used_gib
 from gambrel.core.nights.job_nights import job_night
@@ -96,7 +97,7 @@ def _row(plan: Plan, job: Job) -> dict[str, Any]:
         "used_gib": sum(map(used_gib, machines)),
         "selects": said["machines"].partition(": ")[2],
         "runs": said["runs"],
-        "repository": job.repository,
+        "repositories": list(job.repositories),
         "window": window_id_of(plan, job),
         "kept": said["kept"],
     }
@@ -249,6 +250,7 @@ def _selection(plan: Plan, job: Job) -> dict[str, Any]:
                 "machine": entry.machine, "by": list(entry.by), "disks": list(entry.disks),
                 "left_out": list(entry.left_out), "used_gib": entry.used_gib,
                 "protected_bytes": entry.protected_bytes, "elsewhere": list(entry.elsewhere),
+                "repository": destination_of(plan, job, plan.machine_by_id[entry.machine]),
             }
             for entry in look.selected[:MOST_SELECTED]
         ],

@@ -40,7 +40,7 @@ class JobRowSchema(Schema):
     used_gib = required(Float)
     selects = required(String)
     runs = required(String)
-    repository = required(String)
+    repositories = required(List, String(), metadata={"description": "its own first"})
     window = nullable(String)
     kept = required(String)
 
@@ -95,6 +95,7 @@ class SelectedSchema(Schema):
     left_out = required(List, String())
     used_gib = required(Float)
     protected_bytes = required(Float)
+    repository = required(String, metadata={"description": "where it goes"})
     elsewhere = required(List, String())
 
 

@@ -23445,7 +23445,8 @@ export interface components {
             used_gib: number;
             selects: string;
             runs: string;
-            repository: string;
+            /** @description its own first */
+            repositories: string[];
             window: string | null;
             kept: string;
         };
@@ -24420,6 +24421,8 @@ export interface components {
             left_out: string[];
             used_gib: number;
             protected_bytes: number;
+            /** @description where it goes */
+            repository: string;
             elsewhere: string[];
         };
         NearSchema: {

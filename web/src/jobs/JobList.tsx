@@ -122,8 +122,10 @@ export function JobList({ onOpen }: { onOpen: (job: string) => void }) {
       },
       {
         header: "To",
-        accessorFn: (r: Row) => r.repository,
-        cell: (c: Cell) => <span className="whitespace-nowrap">{c.row.original.repository}</span>,
+        accessorFn: (r: Row) => r.repositories.join(", "),
+        cell: (c: Cell) => (
+          <span className="whitespace-nowrap">{c.row.original.repositories.join(", ")}</span>
+        ),
       },
       { header: "Kept", accessorFn: (r: Row) => r.kept },
       {

@@ -26,6 +26,9 @@ export function MachinesPane({ edit, look }: { edit: JobEdit; look: Look | undef
         cell: (c: Cell) => <span className="font-mono text-xs">{c.row.original.machine}</span>,
       },
       { header: "Comes in", accessorFn: (m: Selected) => m.by.join(" or ") },
+      ...(value.destinations.length
+        ? [{ header: "Goes to", accessorFn: (m: Selected) => m.repository }]
+        : []),
       {
         header: "Protected",
         accessorFn: (m: Selected) => m.protected_bytes,

@@ -455,7 +455,7 @@ describe("the other clauses", () => {
     expect(made).toHaveLength(1);
     expect(made[0]!.repository).not.toBe(FILES.repository);
     expect(FILES.copies.map((copy) => copy.repository)).not.toContain(made[0]!.repository);
-    expect(made[0]!.rules).toEqual([[expect.objectContaining({ field: "folder", op: "is" })]]);
+    expect(made[0]!.rules).toEqual([[expect.objectContaining({ field: "name", op: "is" })]]);
     // Without a rule it names nobody, and goes.
     await user.click(screen.getByRole("button", { name: `No machines to ${made[0]!.repository}` }));
     expect(set.at(-1)).toEqual({ destinations: [] });

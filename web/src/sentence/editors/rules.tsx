@@ -105,23 +105,20 @@ export function ConditionRow({
   );
 }
 
-/** What a new rule begins with: the first folder. */
-export const firstRule = (offered: Offered): Condition[] => {
-  const folders = (offered.values as Record<string, unknown>)["folder"] as string[] | undefined;
-  return [{ field: "folder", op: "is", value: folders?.[0] ?? "folder" }];
-};
-
 /** Rules that name machines: all conditions of any rule must hold. */
 export function Rules({
   rules,
   offered,
+  begun = false,
   onChange,
 }: {
   rules: readonly Condition[][];
   offered: Offered;
+  /** Whether the first rule was added just now: its value is what is typed next. */
+  begun?: boolean;
   onChange: (rules: Condition[][]) => void;
 }) {
-  const [added, setAdded] = useState<string | null>(null);
+  const [added, setAdded] = useState<string | null>(begun ? "0 0" : null);
   const fields = offered.fields as Record<string, string[]>;
   const values = offered.values as Record<string, unknown>;
   const first = (list: string, otherwise: string) =>
@@ -169,7 +166,7 @@ export function Rules({
         small
         onClick={() => {
           setAdded(`${rules.length} 0`);
-          onChange([...rules, firstRule(offered)]);
+          onChange([...rules, [{ field: "folder", op: "is", value: first("folder", "folder") }]]);
         }}
       >
         <Plus size={12} aria-hidden /> {rules.length ? "Or another rule" : "A rule"}

@@ -1,10 +1,11 @@
 import { Plus, X } from "lucide-react";
+import { useState } from "react";
 import { Button } from "../../ui/Button";
 import { bytes, count } from "../../ui/words";
 import { Group, Pick } from "../../ui/controls";
 import { type Choices as Offered } from "../../api/jobQueries";
 import { type Destination, type PointsElsewhere } from "../value";
-import { firstRule, Rules } from "./rules";
+import { Rules } from "./rules";
 import { type Props } from "./props";
 
 const samePlace = (one: PointsElsewhere, other: PointsElsewhere) =>
@@ -12,6 +13,7 @@ const samePlace = (one: PointsElsewhere, other: PointsElsewhere) =>
 
 export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) {
   const { value, goesOnFrom, goOnFrom } = edit;
+  const [added, setAdded] = useState<number | null>(null);
   const destinations = value.destinations;
   const taken = [
     value.repository,
@@ -110,6 +112,7 @@ export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) 
           <Rules
             rules={destination.rules}
             offered={offered}
+            begun={i === added}
             onChange={(rules) => change(i, { ...destination, rules })}
           />
         </Group>
@@ -122,9 +125,13 @@ export function ToEditor({ edit, look, offered }: Props & { offered: Offered }) 
       <Button
         small
         disabled={!free.length}
-        onClick={() =>
-          goTo([...destinations, { repository: free[0]!, rules: [firstRule(offered)] }])
-        }
+        onClick={() => {
+          // A machine of the job, which typing replaces.
+          const value = look?.selected[0]?.machine ?? "";
+          setAdded(destinations.length);
+          const rules = [[{ field: "name", op: "is", value }]];
+          goTo([...destinations, { repository: free[0]!, rules }]);
+        }}
       >
         <Plus size={12} aria-hidden /> Some machines elsewhere
       </Button>
