@@ -54,6 +54,28 @@ def test_jobs_are_listed_found_and_ordered(client, plan_url):
     assert client.get(f"{plan_url}/jobs?sort=colour").status_code == 422
 
 
+def test_some_machines_of_a_job_go_elsewhere(client, plan_url):
+    """What is said of its points follows each machine; a copy to where some go is refused."""
+    before = look(client, plan_url).json
+    assert {row["repository"] for row in before["selected"]} == {"quay-disk"}
+    named = [[{"field": "name", "op": "is", "value": "office-files-05"}]]
+    apart = change(destinations=[{"repository": "quay-dedupe", "rules": named}])
+    told = look(client, plan_url, apart).json
+    places = {row["machine"]: row["repository"] for row in told["selected"]}
+    assert places.pop("office-files-05") == "quay-dedupe"
+    assert set(places.values()) == {"quay-disk"}
+    (elsewhere,) = told["points_elsewhere"]
+    assert (elsewhere["machines"], elsewhere["carried"]) == (1, True)
+    assert told["points_before"] == before["points_before"] - elsewhere["points"]
+    carry = {"operation": "CarryPoints", "job": JOB, "from_repository": "quay-disk"}
+    carried = look(client, plan_url, apart, carry).json
+    assert carried["points_elsewhere"] == []
+    assert carried["points_before"] == before["points_before"]
+    refused = look(client, plan_url, apart, change(copies=[{"repository": "quay-dedupe"}]))
+    assert refused.status_code == 422
+    assert "copies[0].repository" in refused.get_data(as_text=True)
+
+
 def test_the_list_asks_the_database_no_more_for_more_jobs(client, plan_url, app):
     client.get(f"{plan_url}/jobs")
     seen = []

@@ -327,3 +327,30 @@ def test_the_jobs_have_no_accessibility_violation(jobs, theme, size):
     page.goto(f"{jobs.address}/compare/2026-11-06?other=adopted")
     expect(page.get_by_text("The two are the same.")).to_be_visible()
     jobs.check("comparison")
+
+
+def test_a_machine_of_a_job_goes_elsewhere_with_its_points_by_keyboard(jobs):
+    page = jobs.page
+    opened(page)
+    clause(page, "to").focus()
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="Some machines elsewhere").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_label("Value for name")).to_be_focused()
+    page.keyboard.press("Control+a")
+    page.keyboard.type("office-files-05")
+    expect(clause(page, "to")).to_contain_text("quay-disk, but office-files-05 to")
+    row = page.get_by_role("row").filter(has_text="office-files-05")
+    other = clause(page, "to").inner_text().split("office-files-05 to ")[1].split()[0]
+    expect(row).to_contain_text(other)
+    points = page.get_by_label(re.compile(r"^Its \d+ points in quay-disk, once carried here"))
+    points.focus()
+    page.keyboard.press("Space")
+    expect(page.get_by_text("points carried from quay-disk to")).to_be_visible()
+    page.reload()
+    expect(clause(page, "to")).to_contain_text("but office-files-05 to")
+    page.keyboard.press("Control+s")
+    expect(page.get_by_text("2 changes", exact=True)).to_be_visible()
+    page.get_by_role("button", name="All jobs").click()
+    listed = page.get_by_role("row").filter(has_text="Office file servers")
+    expect(listed).to_contain_text(f"quay-disk, {other}")

@@ -290,7 +290,8 @@ def look(plan_id: int, json_data: dict[str, Any]) -> Any:
             ],
             "nights": _weeks(forecaster, nights, [job.id])[job.id],
             "points_before": sum(
-                point.job == job.id and point.repository in job.repositories
+                point.job == job.id
+                and point.repository == destination_of(plan, job, plan.machine_by_id[point.machine])
                 for point in plan.state.points
             ),
             "default_window": default_window(plan, job),
