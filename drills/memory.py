@@ -157,13 +157,25 @@ def large_previews(count: int) -> str:
     """Previews of an estate of 10,000 machines, two at a time."""
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "large.json"
-        file.write_text(json.dumps(demo.large()))
+        file.write_text(json.dumps(_with_a_point(demo.large())))
         subprocess.run(
             [sys.executable, "-m", "gambrel.cli", "load", str(file), "--name", "large"],
             check=True, cwd=PROJECT, stdout=subprocess.DEVNULL,
             env={**os.environ, "GAMBREL_STATE": folder, "PYTHONPATH": str(PROJECT / "src")},
         )  # fmt: skip
         return _large_previews(folder, count)
+
+
+def _with_a_point(plan: dict[str, Any]) -> dict[str, Any]:
+    """The plan with one restore point, after which its nights begin, whatever the date is."""
+    job = plan["jobs"][0]
+    at = f"{FIRST - timedelta(days=1)}T20:00:00Z"
+    machine = next(m["id"] for m in plan["machines"])
+    point = {
+        "job": job["id"], "machine": machine, "repository": job["repository"], "kind": "full",
+        "at": at, "exists_from": at, "stored_bytes": 1.0,
+    }  # fmt: skip
+    return {**plan, "state": {**plan.get("state", {}), "points": [point]}}
 
 
 def _large_previews(folder: str, count: int) -> str:

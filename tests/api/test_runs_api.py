@@ -660,6 +660,27 @@ def test_the_daily_change_is_learned_from_what_was_stored(client, url, runner):
     assert row["stated"] == gate.get("daily_change", 0.02)
 
 
+def test_the_compress_ratio_is_learned_from_what_was_sent_and_taken_over(client, url, runner):
+    runner.post([], clock=NIGHT.start)
+    assert client.get(f"{url}/learned-ratios").json["machines"] == []
+    lines = ["job,machine,start,duration,kind,read (GiB),sent (GiB),stored (GiB),status"]
+    for back in range(12, 0, -1):
+        day = NIGHT.date - timedelta(days=back)
+        read = 9000 if back == 5 else 5
+        lines.append(f"Nightly,gate,{day} 21:00:00,20 min,incremental,{read},2,2,success")
+    body = {"name": "past.csv", "text": "\n".join(lines), "write": True}
+    assert client.post(f"{url}/ledger/imports", body).json["written"]
+    (row,) = client.get(f"{url}/learned-ratios").json["machines"]
+    assert (row["machine"], row["runs"], row["left_out"]) == ("gate", 11, 1)
+    assert (row["learned"], row["otherwise"]) == (pytest.approx(2.5), True)
+    told = {
+        "machines": ["gate"], "state": {"compress_ratio": row["learned"]}, "source": "learned",
+    }  # fmt: skip
+    assert client.post(f"{url}/estate/facts", told).status_code == 200
+    (now,) = client.get(f"{url}/learned-ratios").json["machines"]
+    assert (now["stated"], now["otherwise"]) == (pytest.approx(2.5), False)
+
+
 def test_rates_are_learned_from_the_nights_that_are_over(app, client, url, plan, runner):
     proxy = PLAN.proxies[0]
     rate = proxy.mib_per_s or 100.0

@@ -36,7 +36,7 @@ ADDRESSES = {
     "openings": f"windows/{FRIDAY}", "differences": "inbox",
     "exposure": f"estate/exposure/{FRIDAY}", "tonight": "tonight", "not-done": "tonight",
     "past-nights": "past-nights", "forecast-errors": "forecast-errors",
-    "learned-changes": "learned-changes",
+    "learned-changes": "learned-changes", "learned-ratios": "learned-ratios",
     "learned-rates": "learned-rates",
     "promises": f"promises/{FRIDAY}",
     "restore-tests": "restore-tests", "growth": "runway/growth", "adoptions": "adoptions",
@@ -47,8 +47,8 @@ ADDRESSES = {
 
 EMPTY = {
     "copies", "differences", "not-done", "past-nights", "restore-tests", "forecast-errors",
-    "learned-changes", "learned-rates", "growth", "adoptions", "sources", "runners", "feeds",
-    "tokens", "tonight",
+    "learned-changes", "learned-rates", "learned-ratios", "growth", "adoptions", "sources",
+    "runners", "feeds", "tokens", "tonight",
 }  # fmt: skip
 """The sample has none of these."""
 

@@ -233,6 +233,15 @@ def show_learned_changes(plan_id: int) -> dict[str, Any]:
     return bodies.learned_changes_body(plan, _changes(plan_id, plan), by_itself=by_itself)
 
 
+@blueprint.get("/learned-ratios")
+@blueprint.output(schemas.LearnedRatiosSchema)
+def show_learned_ratios(plan_id: int) -> dict[str, Any]:
+    """The compress ratio of machines as their incrementals show it, beside what is stated."""
+    _, plan = _plan(plan_id)
+    clock, _ = runs().clock(plan_id)
+    return bodies.learned_ratios_body(plan, runs().learned_ratios(plan_id, plan, clock))
+
+
 def _changes(plan_id: int, plan: Plan) -> Mapping[str, LearnedChange]:
     clock, _ = runs().clock(plan_id)
     return runs().learned_changes(plan_id, plan, clock)

@@ -130,6 +130,26 @@ class LearnedChangesSchema(Schema):
     machines = required(List, Nested(LearnedChangeSchema))
 
 
+class LearnedRatioSchema(Schema):
+    """Bytes read for each that is sent: stated, and learned with its standard error."""
+
+    machine = required(String)
+    folder = required(String)
+    used_gib = required(Float)
+    stated = required(Float)
+    learned = required(Float)
+    otherwise = required(
+        Boolean, metadata={"description": "whether it speaks plainly against what is stated"}
+    )
+    error = required(Float)
+    runs = required(Integer)
+    left_out = required(Integer)
+
+
+class LearnedRatiosSchema(Schema):
+    machines = required(List, Nested(LearnedRatioSchema))
+
+
 # --- runners and orders -------------------------------------------------------------------------
 
 

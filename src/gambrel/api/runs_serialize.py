@@ -13,6 +13,7 @@ from gambrel.core.ledger.comparing import Difference, MachineTrouble, NightSumma
 from gambrel.core.ledger.forecast_errors import ForecastErrors
 from gambrel.core.ledger.learned_change import LearnedChange
 from gambrel.core.ledger.learned_rates import LearnedRate
+from gambrel.core.ledger.learned_ratio import LearnedRatio
 from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.report import Report, headline
@@ -102,6 +103,27 @@ def learned_changes_body(
             }
             for machine, told in known
         ],
+    }
+
+
+def learned_ratios_body(plan: Plan, found: Mapping[str, LearnedRatio]) -> dict[str, Any]:
+    known = [(machine, found[machine.id]) for machine in plan.machines if machine.id in found]
+    known.sort(key=lambda pair: -abs(pair[1].ratio / pair[0].compress_ratio - 1.0))
+    return {
+        "machines": [
+            {
+                "machine": machine.id,
+                "folder": machine.folder,
+                "used_gib": used_gib(machine),
+                "stated": machine.compress_ratio,
+                "learned": told.ratio,
+                "otherwise": told.speaks_against(machine.compress_ratio),
+                "error": told.error,
+                "runs": told.runs,
+                "left_out": told.left_out,
+            }
+            for machine, told in known
+        ]
     }
 
 

@@ -897,6 +897,22 @@ def increments(
     return found
 
 
+def carried(session: Session, plan_id: int, since: float) -> list[tuple[str, str, float, float]]:
+    """(machine, job, source bytes, bytes sent) of every incremental since an instant."""
+    rows = session.execute(
+        select(
+            LedgerMachineRow.machine, LedgerMachineRow.job, LedgerMachineRow.source_bytes,
+            LedgerMachineRow.wire_bytes,
+        ).where(
+            LedgerMachineRow.plan_id == plan_id,
+            LedgerMachineRow.kind == "incremental",
+            LedgerMachineRow.outcome == "done",
+            LedgerMachineRow.start >= since,
+        )
+    )  # fmt: skip
+    return [(machine, job, source, wire) for machine, job, source, wire in rows]
+
+
 def fulls(session: Session, plan_id: int) -> list[tuple[str, str, float, float]]:
     """(machine, job, start, stored bytes) of every full that was made."""
     rows = session.execute(

@@ -19,6 +19,7 @@ from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, summariz
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
 from gambrel.core.ledger.learned_change import STATED_TO, LearnedChange, learned_changes
 from gambrel.core.ledger.learned_rates import night_rates
+from gambrel.core.ledger.learned_ratio import LearnedRatio, learned_ratios
 from gambrel.core.ledger.ordering import Order, while_they_hold
 from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunKey, RunRecord
@@ -311,6 +312,11 @@ class Runs:
             for machine, job, before, start, stored in found
         )
         return learned_changes(plan, increments)
+
+    def learned_ratios(self, plan_id: int, plan: Plan, clock: float) -> Mapping[str, LearnedRatio]:
+        """The compress ratio of machines as the ledger shows it at an instant."""
+        with self.planning.sessions() as db:
+            return learned_ratios(plan, ledger.carried(db, plan_id, clock - LEARNED_FROM_S))
 
     def _with_learned(self, head: PlanHead, clock: float) -> PlanHead:
         """The plan with what the ledger shows taken over, where a standing rule says so.

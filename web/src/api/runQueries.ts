@@ -121,6 +121,18 @@ export const learnedChangesQuery = (plan: number) =>
       ),
   });
 
+export const learnedRatiosQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "learned ratios"],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/learned-ratios", {
+          params: { path: { plan_id: plan } },
+          signal,
+        }),
+      ),
+  });
+
 export const nightSheetQuery = (plan: number, draft: Draft | null, day: string) =>
   queryOptions({
     queryKey: ["plan", plan, "night sheet", draft?.id ?? null, draft?.revision ?? 0, day],

@@ -1,6 +1,7 @@
 import { ForecastErrors } from "./ForecastErrors";
 import { LearnedChanges } from "./LearnedChanges";
 import { LearnedRates } from "./LearnedRates";
+import { LearnedRatios } from "./LearnedRatios";
 import { TableFiles } from "../ui/TableFiles";
 import { useQuery } from "@tanstack/react-query";
 import { FileText } from "lucide-react";
@@ -54,6 +55,7 @@ export function PastNights(props: Props) {
           <ForecastErrors plan={plan} />
           <LearnedRates plan={plan} />
           <LearnedChanges plan={plan} zone={found.data.zone} />
+          <LearnedRatios plan={plan} />
         </>
       }
     >

@@ -6,7 +6,7 @@ import { Table } from "../ui/Table";
 import { TableFiles } from "../ui/TableFiles";
 import { count, gib } from "../ui/words";
 import { Allowed } from "./Allowed";
-import { percentage, useTakeLearned } from "./learned";
+import { type LearnedFact, percentage, useTakeLearned } from "./learned";
 
 interface Row {
   machine: string;
@@ -18,7 +18,7 @@ interface Row {
 /** A fact of machines as the ledger shows it, beside what is stated, to be taken over. */
 export function LearnedFacts<R extends Row>(props: {
   plan: number;
-  fact: "growth_per_year" | "daily_change";
+  fact: LearnedFact;
   /** The fact in words: "growth". */
   what: string;
   label: string;
@@ -29,6 +29,8 @@ export function LearnedFacts<R extends Row>(props: {
   known: boolean;
   error: Error | null;
   valueOf: (row: R) => number;
+  /** How a value is said; by default as a percentage. */
+  said?: (value: number) => string;
   /** Whether what was learned speaks against what is stated. */
   differs: (row: R) => boolean;
   only: string;
@@ -38,7 +40,7 @@ export function LearnedFacts<R extends Row>(props: {
   rule?: ReactNode;
   children: ReactNode;
 }) {
-  const { plan, fact, what, rows: all, valueOf, differs } = props;
+  const { plan, fact, what, rows: all, valueOf, differs, said = percentage } = props;
   const [some, setSome] = useState<ReadonlySet<string>>(new Set());
   const [plainOnly, setPlainOnly] = useState(true);
   const take = useTakeLearned(plan, fact, valueOf, () => setSome(new Set()));
@@ -130,7 +132,7 @@ export function LearnedFacts<R extends Row>(props: {
                 header: "Stated",
                 accessorFn: (row) => row.stated,
                 meta: { right: true },
-                cell: ({ row }) => percentage(row.original.stated),
+                cell: ({ row }) => said(row.original.stated),
               },
               ...props.columns,
             ]}

@@ -5,13 +5,16 @@ import type { LearnedChange } from "../api/runQueries";
 /** Whether the ledger speaks against the daily change that is stated. */
 export const changesOtherwise = (row: LearnedChange) => row.otherwise;
 
+/** A fact of machines that the ledger shows. */
+export type LearnedFact = "growth_per_year" | "daily_change" | "compress_ratio";
+
 export const percentage = (value: number) =>
   `${(value * 100).toLocaleString("en-GB", { maximumFractionDigits: 1 })} %`;
 
 /** Taking over a fact of machines as it was learned; it is then what is stated of them. */
 export function useTakeLearned<R extends { machine: string }>(
   plan: number,
-  fact: "growth_per_year" | "daily_change",
+  fact: LearnedFact,
   valueOf: (row: R) => number,
   onTaken?: () => void,
 ) {

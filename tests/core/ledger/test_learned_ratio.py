@@ -1,0 +1,91 @@
+"""Compress ratios learned from made-up incrementals whose truth is known."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from plans import DAY, FRIDAY_NOON, small_plan
+
+from gambrel.core.ledger.learned_ratio import learned_ratios
+from gambrel.core.ledger.robust import LEAST_RUNS, LIKE_RUNS, drawn_to_folders
+from gambrel.core.plan.objects import Plan
+from gambrel.core.simulation.simulate import simulate
+
+PLAN = small_plan()
+JOB = PLAN.jobs[0]
+
+
+def carried(ratio, runs, *, noise=0.0, seed=1, machine="gate", job=JOB.id):
+    random = np.random.default_rng(seed)
+    for _ in range(runs):
+        yield machine, job, 1e9, 1e9 / ratio * math.exp(random.normal(0.0, noise))
+
+
+def with_job(**changes) -> Plan:
+    return replace(PLAN, jobs=(replace(JOB, **changes),))
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.floats(0.5, 8.0), st.integers(0, 1000))
+def test_runs_tell_the_ratio(ratio, seed):
+    found = learned_ratios(PLAN, carried(ratio, 30, noise=0.1, seed=seed))["gate"]
+    assert found.runs == 30
+    assert abs(found.ratio - ratio) < 5 * found.error + 0.02 * ratio
+    assert not found.speaks_against(found.ratio)
+    assert found.speaks_against(2.0 * found.ratio)
+
+
+def test_what_a_simulation_moves_tells_the_ratio_that_is_stated():
+    """The inverse of section 4: increments read Δ and send Δ/κ."""
+    forecast = simulate(PLAN, FRIDAY_NOON, FRIDAY_NOON + 12 * DAY)
+    lines = [
+        (m.machine, run.job, m.source_bytes, m.wire_bytes)
+        for run in forecast.runs
+        for m in run.machines
+        if m.outcome == "done" and m.kind == "incremental"
+    ]
+    assert lines
+    for machine, told in learned_ratios(PLAN, lines).items():
+        stated = PLAN.machine_by_id[machine].compress_ratio
+        assert told.ratio == pytest.approx(stated)
+        assert not told.speaks_against(stated)
+
+
+def test_few_runs_tell_nothing_and_odd_ones_are_counted():
+    assert learned_ratios(PLAN, carried(2.0, LEAST_RUNS - 1)) == {}
+    odd = [
+        ("gate", JOB.id, 0.0, 1.0),
+        ("gate", JOB.id, 1.0, 0.0),
+        ("gate", JOB.id, 1.0, 1024.0),
+        ("gate", "gone", 1.0, 1.0),
+        ("gone", JOB.id, 1.0, 1.0),
+    ]
+    found = learned_ratios(PLAN, [*odd, *carried(2.0, LEAST_RUNS)])
+    assert set(found) == {"gate"}
+    assert (found["gate"].ratio, found["gate"].left_out) == (pytest.approx(2.0), 3)
+    far = [("gate", JOB.id, 9.0, 1.0)] * 3
+    assert learned_ratios(PLAN, [*far, *carried(2.0, 20)])["gate"].ratio == pytest.approx(2.0)
+
+
+@pytest.mark.parametrize("changes", [{"compress": False}, {"tracking": False}])
+def test_jobs_that_cannot_tell_it_are_not_asked(changes):
+    assert learned_ratios(with_job(**changes), carried(2.0, 20)) == {}
+
+
+def test_a_value_moves_towards_its_folder_as_its_runs_are_few():
+    machines = tuple(
+        replace(PLAN.machines[0], id=name, folder="tills") for name in ("a", "b", "c", "d")
+    )
+    plan = replace(PLAN, machines=machines, jobs=(), state=replace(PLAN.state, points=()))
+    found = {"a": (4.0, 100), "b": (1.0, 100), "c": (1.0, 100), "d": (4.0, 3)}
+    drawn = drawn_to_folders(plan, found, frozenset({"b"}))
+    middle = 2.0  # of the logarithms of 4, 1, 1, 4
+    assert drawn["d"] == pytest.approx(math.sqrt(4.0 * middle))
+    assert drawn["a"] == pytest.approx(4.0 ** (100 / 103) * middle ** (LIKE_RUNS / 103))
+    assert drawn["b"] == 1.0
+    assert drawn_to_folders(plan, {"a": (4.0, 3), "b": (1.0, 3)}) == {"a": 4.0, "b": 1.0}
