@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from plans import DAY, FRIDAY_NOON, small_plan
 
 from gambrel.core.ledger.learned_ratio import learned_ratios
-from gambrel.core.ledger.robust import LEAST_RUNS, LIKE_RUNS, drawn_to_folders
+from gambrel.core.ledger.robust import LEAST_RUNS
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.simulate import simulate
 
@@ -77,15 +77,19 @@ def test_jobs_that_cannot_tell_it_are_not_asked(changes):
     assert learned_ratios(with_job(**changes), carried(2.0, 20)) == {}
 
 
-def test_a_value_moves_towards_its_folder_as_its_runs_are_few():
+def test_a_ratio_moves_towards_its_folder_as_far_as_its_own_runs_do_not_tell_it():
     machines = tuple(
         replace(PLAN.machines[0], id=name, folder="tills") for name in ("a", "b", "c", "d")
     )
-    plan = replace(PLAN, machines=machines, jobs=(), state=replace(PLAN.state, points=()))
-    found = {"a": (4.0, 100), "b": (1.0, 100), "c": (1.0, 100), "d": (4.0, 3)}
-    drawn = drawn_to_folders(plan, found, frozenset({"b"}))
-    middle = 2.0  # of the logarithms of 4, 1, 1, 4
-    assert drawn["d"] == pytest.approx(math.sqrt(4.0 * middle))
-    assert drawn["a"] == pytest.approx(4.0 ** (100 / 103) * middle ** (LIKE_RUNS / 103))
-    assert drawn["b"] == 1.0
-    assert drawn_to_folders(plan, {"a": (4.0, 3), "b": (1.0, 3)}) == {"a": 4.0, "b": 1.0}
+    job = replace(JOB, machines=replace(JOB.machines, ids=("a", "b", "c", "d")))
+    plan = replace(PLAN, machines=machines, jobs=(job,), state=replace(PLAN.state, points=()))
+    sure = [line for name, ratio in (("a", 1.9), ("b", 2.0), ("c", 2.1))
+            for line in carried(ratio, 10, machine=name)]  # fmt: skip
+    unsure = [("d", JOB.id, ratio, 1.0) for ratio in (2.0, 3.0, 4.0, 5.0, 6.0)]
+    found = learned_ratios(plan, [*sure, *unsure])
+    assert [found[name].ratio for name in "abc"] == pytest.approx([1.9, 2.0, 2.1])
+    own, apart = 1.4826 / math.sqrt(5), 1.4826 * 0.1
+    weight = apart**2 / (apart**2 + own**2)
+    assert found["d"].ratio == pytest.approx(weight * 4.0 + (1 - weight) * 2.05)
+    alone = learned_ratios(plan, unsure)
+    assert alone["d"].ratio == pytest.approx(4.0)

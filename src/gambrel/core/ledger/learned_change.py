@@ -8,21 +8,22 @@ is stated. Each run gives a c of its own; the error is 1.4826 times the median d
 from their median (the MAD as an estimate of the standard deviation: P. J. Rousseeuw, C. Croux,
 "Alternatives to the median absolute deviation", 1993), over the root of the number of runs.
 
-Few runs are weak evidence. So c moves towards those of the machine's folder (`drawn_to_folders`).
+Few runs are weak evidence. So the logarithm of c moves towards the median of the machine's folder,
+which weighs as much as `LIKE_RUNS` runs.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from math import log, log1p, sqrt
+from math import exp, log, log1p, sqrt
 from statistics import median
 
 import numpy as np
 from scipy.optimize import least_squares
 
 from gambrel.core.ledger.growth import payload_bytes
-from gambrel.core.ledger.robust import LEAST_RUNS, drawn_to_folders, robust_spread, speaks_against
+from gambrel.core.ledger.robust import LEAST_RUNS, robust_spread, speaks_against
 from gambrel.core.model.volume import protected_bytes, protected_disks
 from gambrel.core.plan.objects import Job, Machine, Plan
 
@@ -30,6 +31,8 @@ LONGEST_DAYS = 400.0
 """A longer span than this is a fault of the ledger."""
 LONG_SPAN, LEAST_LONG_SPANS = 2.0, 4
 """The ceiling can be told from so many spans that are so many times the usual one."""
+LIKE_RUNS = 3.0
+LEAST_OF_A_FOLDER = 3
 LOWEST, HIGHEST = 1e-5, 5.0
 """Of a day's change as a share of what is in use."""
 FULLY = 1.0
@@ -176,10 +179,16 @@ def _turned(each: Sequence[float]) -> int | None:
 
 
 def _drawn_to_folders(plan: Plan, told: Mapping[str, LearnedChange]) -> Mapping[str, LearnedChange]:
-    drawn = drawn_to_folders(
-        plan,
-        {machine: (learned.change, learned.runs) for machine, learned in told.items()},
+    by_folder: dict[str, list[float]] = {}
+    for machine, learned in told.items():
+        by_folder.setdefault(plan.machine_by_id[machine].folder, []).append(log(learned.change))
+    found = {}
+    for machine, learned in told.items():
+        others = by_folder[plan.machine_by_id[machine].folder]
         # A machine that turned is not like its folder any more.
-        frozenset(machine for machine, learned in told.items() if learned.since is not None),
-    )
-    return {machine: replace(learned, change=drawn[machine]) for machine, learned in told.items()}
+        if len(others) >= LEAST_OF_A_FOLDER and learned.since is None:
+            total = learned.runs + LIKE_RUNS
+            drawn = (learned.runs * log(learned.change) + LIKE_RUNS * median(others)) / total
+            learned = replace(learned, change=exp(drawn))
+        found[machine] = learned
+    return found

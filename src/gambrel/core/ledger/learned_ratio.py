@@ -2,24 +2,27 @@
 
 A job that compresses and tracks changes reads what changed and sends it smaller: what was read over
 what was sent is the ratio κ of section 4, of each run. A machine's is the median of these; its
-error is their spread over the root of the number of runs, see `robust_spread`. Few runs are weak
-evidence, so it moves towards the median of the machine's folder as a learned change does.
+error is their spread over the root of the number of runs, see `robust_spread`. Where runs tell it
+badly it moves towards the median of the machine's folder, by as much as its error is large beside
+the spread within the folder (empirical Bayes: C. N. Morris, "Parametric Empirical Bayes Inference",
+1983).
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import sqrt
 from statistics import median
 
-from gambrel.core.ledger.robust import LEAST_RUNS, drawn_to_folders, robust_spread, speaks_against
+from gambrel.core.ledger.robust import LEAST_RUNS, robust_spread, speaks_against
 from gambrel.core.plan.objects import Plan
 
 STATED_TO = 2
 """Ratios are stated to a hundredth, so many decimals."""
 LOWEST, HIGHEST = 0.05, 100.0
 """A ratio beyond these is a fault of the ledger."""
+LEAST_OF_A_FOLDER = 3
 APART = 0.05
 """By less than this part of what is stated it holds."""
 
@@ -76,5 +79,19 @@ def learned_ratios(plan: Plan, carried: Iterable[Carried]) -> Mapping[str, Learn
         for machine, each in sorted(told.items())
         if len(each) >= LEAST_RUNS
     }
-    drawn = drawn_to_folders(plan, {name: (each.ratio, each.runs) for name, each in found.items()})
-    return {name: replace(each, ratio=drawn[name]) for name, each in found.items()}
+    by_folder: dict[str, list[float]] = {}
+    for name, each in found.items():
+        by_folder.setdefault(plan.machine_by_id[name].folder, []).append(each.ratio)
+    return {
+        name: _drawn(each, by_folder[plan.machine_by_id[name].folder])
+        for name, each in found.items()
+    }
+
+
+def _drawn(learned: LearnedRatio, folder: Sequence[float]) -> LearnedRatio:
+    """A ratio, and what is known of it from the others of its folder."""
+    if len(folder) < LEAST_OF_A_FOLDER or learned.error == 0.0:
+        return learned
+    own, apart = learned.error**2, robust_spread(folder) ** 2
+    weight = apart / (apart + own)
+    return replace(learned, ratio=weight * learned.ratio + (1.0 - weight) * median(folder))
