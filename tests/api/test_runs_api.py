@@ -681,6 +681,24 @@ def test_the_compress_ratio_is_learned_from_what_was_sent_and_taken_over(client,
     assert (now["stated"], now["otherwise"]) == (pytest.approx(2.5), False)
 
 
+def test_how_often_machines_fail_is_told_with_the_reason(client, url, runner):
+    runner.post([], clock=NIGHT.start)
+    assert client.get(f"{url}/failure-rates").json["machines"] == []
+    lines = ["job,machine,start,duration,kind,stored (GiB),status"]
+    for back in range(12, 0, -1):
+        day = NIGHT.date - timedelta(days=back)
+        status = "failed" if back in (3, 7) else "success"
+        lines.append(f"Nightly,gate,{day} 21:00:00,20 min,incremental,2,{status}")
+        lines.append(f"Nightly,fares,{day} 21:00:00,20 min,incremental,2,success")
+    body = {"name": "past.csv", "text": "\n".join(lines), "write": True}
+    assert client.post(f"{url}/ledger/imports", body).json["written"]
+    told = client.get(f"{url}/failure-rates").json
+    (row,) = told["machines"]
+    assert (row["machine"], row["runs"], row["failed"]) == ("gate", 12, 2)
+    assert told["overall"] == pytest.approx(2.5 / 25)
+    assert row["low"] < row["rate"] < row["high"]
+
+
 def test_rates_are_learned_from_the_nights_that_are_over(app, client, url, plan, runner):
     proxy = PLAN.proxies[0]
     rate = proxy.mib_per_s or 100.0

@@ -37,6 +37,7 @@ ADDRESSES = {
     "exposure": f"estate/exposure/{FRIDAY}", "tonight": "tonight", "not-done": "tonight",
     "past-nights": "past-nights", "forecast-errors": "forecast-errors",
     "learned-changes": "learned-changes", "learned-ratios": "learned-ratios",
+    "failure-rates": "failure-rates",
     "learned-rates": "learned-rates",
     "promises": f"promises/{FRIDAY}",
     "restore-tests": "restore-tests", "growth": "runway/growth", "adoptions": "adoptions",
@@ -48,7 +49,7 @@ ADDRESSES = {
 EMPTY = {
     "copies", "differences", "not-done", "past-nights", "restore-tests", "forecast-errors",
     "learned-changes", "learned-rates", "learned-ratios", "growth", "adoptions", "sources",
-    "runners", "feeds", "tokens", "tonight",
+    "runners", "feeds", "tokens", "tonight", "failure-rates",
 }  # fmt: skip
 """The sample has none of these."""
 

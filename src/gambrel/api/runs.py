@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import asdict
 from datetime import date
 from typing import Any
 
@@ -240,6 +241,21 @@ def show_learned_ratios(plan_id: int) -> dict[str, Any]:
     _, plan = _plan(plan_id)
     clock, _ = runs().clock(plan_id)
     return bodies.learned_ratios_body(plan, runs().learned_ratios(plan_id, plan, clock))
+
+
+@blueprint.get("/failure-rates")
+@blueprint.output(schemas.FailureRatesSchema)
+def show_failure_rates(plan_id: int) -> dict[str, Any]:
+    """How often machines failed of late, beside all of them together."""
+    _, plan = _plan(plan_id)
+    clock, _ = runs().clock(plan_id)
+    overall, found = runs().failure_rates(plan_id, plan, clock)
+    return {
+        "overall": overall,
+        "machines": [
+            {**asdict(each), "folder": plan.machine_by_id[each.machine].folder} for each in found
+        ],
+    }
 
 
 def _changes(plan_id: int, plan: Plan) -> Mapping[str, LearnedChange]:

@@ -150,6 +150,28 @@ class LearnedRatiosSchema(Schema):
     machines = required(List, Nested(LearnedRatioSchema))
 
 
+class FailureRateSchema(Schema):
+    """How often a machine fails: `rate`, with the range in which nine of ten such rates lie."""
+
+    machine = required(String)
+    folder = required(String)
+    runs = required(Integer, metadata={"description": "of it that were done or failed"})
+    failed = required(Integer)
+    rate = required(Float)
+    low = required(Float)
+    high = required(Float)
+    reason = required(String, metadata={"description": "the most frequent one"})
+    alike = required(Integer, metadata={"description": "how many failed for it"})
+    plainly = required(
+        Boolean, metadata={"description": "whether it fails plainly more than others"}
+    )
+
+
+class FailureRatesSchema(Schema):
+    overall = required(Float, metadata={"description": "of all machines together"})
+    machines = required(List, Nested(FailureRateSchema))
+
+
 # --- runners and orders -------------------------------------------------------------------------
 
 

@@ -140,6 +140,7 @@ TABLES: Mapping[str, ShownTable] = {
     "learned-rates": ShownTable("runs.show_learned_rates", "rates"),
     "learned-changes": ShownTable("runs.show_learned_changes", "machines"),
     "learned-ratios": ShownTable("runs.show_learned_ratios", "machines"),
+    "failure-rates": ShownTable("runs.show_failure_rates", "machines"),
     "past-night": ShownTable("runs.show_past_night", "runs", by_day=True),
     "promises": ShownTable("recovery.show_promises", _promises, by_day=True),
     "restore-tests": ShownTable("restore_tests.show_restore_tests", "record"),

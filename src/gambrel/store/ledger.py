@@ -913,6 +913,23 @@ def carried(session: Session, plan_id: int, since: float) -> list[tuple[str, str
     return [(machine, job, source, wire) for machine, job, source, wire in rows]
 
 
+def ended_runs(session: Session, plan_id: int, since: float) -> list[tuple[str, bool, str, int]]:
+    """(machine, whether it failed, why, how many did so) of runs that were done or failed."""
+    rows = session.execute(
+        select(
+            LedgerMachineRow.machine, LedgerMachineRow.outcome, LedgerMachineRow.reason,
+            func.count(),
+        ).where(
+            LedgerMachineRow.plan_id == plan_id,
+            LedgerMachineRow.outcome.in_(("done", "failed")),
+            LedgerMachineRow.start >= since,
+        ).group_by(LedgerMachineRow.machine, LedgerMachineRow.outcome, LedgerMachineRow.reason)
+    )  # fmt: skip
+    return [
+        (machine, outcome == "failed", reason, count) for machine, outcome, reason, count in rows
+    ]
+
+
 def fulls(session: Session, plan_id: int) -> list[tuple[str, str, float, float]]:
     """(machine, job, start, stored bytes) of every full that was made."""
     rows = session.execute(

@@ -17,6 +17,7 @@ from gambrel.core.estate.facts import FactEdit
 from gambrel.core.ledger.as_it_goes import Rest, rest_of
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
+from gambrel.core.ledger.failure_rates import FailureRate, failure_rates
 from gambrel.core.ledger.learned_change import STATED_TO, LearnedChange, learned_changes
 from gambrel.core.ledger.learned_rates import night_rates
 from gambrel.core.ledger.learned_ratio import LearnedRatio, learned_ratios
@@ -317,6 +318,13 @@ class Runs:
         """The compress ratio of machines as the ledger shows it at an instant."""
         with self.planning.sessions() as db:
             return learned_ratios(plan, ledger.carried(db, plan_id, clock - LEARNED_FROM_S))
+
+    def failure_rates(
+        self, plan_id: int, plan: Plan, clock: float
+    ) -> tuple[float, list[FailureRate]]:
+        """How often machines fail as the ledger shows it at an instant."""
+        with self.planning.sessions() as db:
+            return failure_rates(plan, ledger.ended_runs(db, plan_id, clock - LEARNED_FROM_S))
 
     def _with_learned(self, head: PlanHead, clock: float) -> PlanHead:
         """The plan with what the ledger shows taken over, where a standing rule says so.

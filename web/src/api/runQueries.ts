@@ -133,6 +133,20 @@ export const learnedRatiosQuery = (plan: number) =>
       ),
   });
 
+export type FailureRate = Schemas["FailureRateSchema"];
+
+export const failureRatesQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "failure rates"],
+    queryFn: ({ signal }) =>
+      data(
+        api.GET("/api/v1/plans/{plan_id}/failure-rates", {
+          params: { path: { plan_id: plan } },
+          signal,
+        }),
+      ),
+  });
+
 export const nightSheetQuery = (plan: number, draft: Draft | null, day: string) =>
   queryOptions({
     queryKey: ["plan", plan, "night sheet", draft?.id ?? null, draft?.revision ?? 0, day],

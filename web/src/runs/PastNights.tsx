@@ -1,3 +1,4 @@
+import { FailureRates } from "./FailureRates";
 import { ForecastErrors } from "./ForecastErrors";
 import { LearnedChanges } from "./LearnedChanges";
 import { LearnedRates } from "./LearnedRates";
@@ -56,6 +57,7 @@ export function PastNights(props: Props) {
           <LearnedRates plan={plan} />
           <LearnedChanges plan={plan} zone={found.data.zone} />
           <LearnedRatios plan={plan} />
+          <FailureRates plan={plan} />
         </>
       }
     >
