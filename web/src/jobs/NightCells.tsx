@@ -11,14 +11,20 @@ const shown = (night: JobNight) => night.verdict ?? "rests";
 export function nightWords(night: JobNight, zone: string): string {
   if (!night.forecast) return "no forecast";
   if (!night.runs) return "does not run";
-  const said = [count(night.runs, "run"), night.kinds.join(" and ") || "nothing moved"];
-  if (night.start) said.push(`from ${clock(night.start, zone)}`);
-  if (night.end) said.push(`to ${clock(night.end, zone)}`);
-  said.push(`${bytes(night.wire_bytes)} sent`);
-  if (night.over_s > 0) said.push(`${duration(night.over_s)} late`);
-  if (night.not_done) said.push(`${count(night.not_done, "machine")} not backed up`);
-  return said.join(", ");
+  const said = [
+    together(count(night.runs, "run")),
+    night.kinds.join(" and ") || "nothing moved",
+    night.start && together(`from ${clock(night.start, zone)}`),
+    night.end && together(`to ${clock(night.end, zone)}`),
+    together(`${bytes(night.wire_bytes)} sent`),
+    night.over_s > 0 && together(`${duration(night.over_s)} late`),
+    night.not_done > 0 && `${count(night.not_done, "machine")} not backed up`,
+  ];
+  return said.filter(Boolean).join(", ");
 }
+
+/** Words that stay on one line. */
+const together = (words: string) => words.replaceAll(" ", "\u00a0");
 
 /** The week of a job as seven small marks: high for fulls, low for changes, open for none. */
 export function NightMarks({ nights }: { nights: readonly JobNight[] }) {

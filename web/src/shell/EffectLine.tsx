@@ -93,7 +93,12 @@ export function EffectLine() {
           <strong className="text-effect-strong">{problem}</strong>
         ) : now?.last_end && was?.last_end ? (
           <>
-            {words.length > 0 && <span>{words.at(-1)} · </span>}
+            {words.length > 0 && (
+              <span>
+                {words.length > 1 && `${count(words.length, "change")}, the last: `}
+                {words.at(-1)} ·{" "}
+              </span>
+            )}
             Last run {dateWords(date).short} ends{" "}
             <Was now={dayClock(now.last_end, zone)} was={dayClock(was.last_end, zone)} />
             {" · "}late <Was now={past(now)} was={past(was)} />

@@ -138,6 +138,14 @@ describe("the effect of changes", () => {
     expect(line().textContent).toContain("Sat now tight");
   });
 
+  it("says how many changes there are where it can name only the last", () => {
+    showIn(<EffectLine />, {
+      moves: [{ type: "lock", job: "mail", locked: true }],
+      words: ["Office files: to quay-dedupe", "Office files: 60 points carried"],
+    });
+    expect(line().textContent).toContain("2 changes, the last: Office files: 60 points carried · ");
+  });
+
   it("offers to keep or discard moves, and to compare and adopt a draft", async () => {
     const bench = showIn(<EffectLine />, { moves: [{ type: "lock", job: "mail", locked: true }] });
     const user = userEvent.setup();
