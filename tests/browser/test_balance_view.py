@@ -73,7 +73,8 @@ def test_a_week_that_fits_is_found_understood_taken_and_adopted(balance):
     expect(lowest).to_be_checked()
     expect(lines).to_have_count(size)
     lowest.focus()
-    page.keyboard.press("ArrowUp")
+    # As long as a hand holds a key: the choice follows the focus only while it is down.
+    page.keyboard.press("ArrowUp", delay=150)
     best = rungs.get_by_role("radio").last
     expect(best).to_be_checked()
     expect(night(page, 6)).to_contain_text("fits")
