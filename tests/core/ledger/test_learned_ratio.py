@@ -88,8 +88,13 @@ def test_a_ratio_moves_towards_its_folder_as_far_as_its_own_runs_do_not_tell_it(
     unsure = [("d", JOB.id, ratio, 1.0) for ratio in (2.0, 3.0, 4.0, 5.0, 6.0)]
     found = learned_ratios(plan, [*sure, *unsure])
     assert [found[name].ratio for name in "abc"] == pytest.approx([1.9, 2.0, 2.1])
-    own, apart = 1.4826 / math.sqrt(5), 1.4826 * 0.1
-    weight = apart**2 / (apart**2 + own**2)
+    own = 1.4826**2 / 5
+    apart = sum((each - 2.05) ** 2 for each in (1.9, 2.0, 2.1, 4.0)) / 4
+    weight = apart / (apart + own)
     assert found["d"].ratio == pytest.approx(weight * 4.0 + (1 - weight) * 2.05)
+    # One that differs from a folder of which all others are alike is what its runs say.
+    alike = [line for name in "abc" for line in carried(1.68, 10, machine=name)]
+    apart_told = learned_ratios(plan, [*alike, *carried(1.8, 900, machine="d", noise=0.01)])
+    assert apart_told["d"].ratio == pytest.approx(1.8, rel=0.002)
     alone = learned_ratios(plan, unsure)
     assert alone["d"].ratio == pytest.approx(4.0)

@@ -2,7 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { type FailureRate, failureRatesQuery } from "../api/runQueries";
 import { Table } from "../ui/Table";
 import { TableFiles } from "../ui/TableFiles";
-import { percentage } from "../workbench/learned";
+
+/** Of rare failures two digits say what there is to say. */
+const percentage = (value: number) =>
+  `${(value * 100).toLocaleString("en-GB", { maximumSignificantDigits: 2 })} %`;
 
 type Cell = { row: { original: FailureRate } };
 

@@ -92,6 +92,8 @@ def _drawn(learned: LearnedRatio, folder: Sequence[float]) -> LearnedRatio:
     """A ratio, and what is known of it from the others of its folder."""
     if len(folder) < LEAST_OF_A_FOLDER or learned.error == 0.0:
         return learned
-    own, apart = learned.error**2, robust_spread(folder) ** 2
+    middle = median(folder)
+    # Not robust: where most are exactly alike, the one that differs must stay what it is.
+    own, apart = learned.error**2, sum((each - middle) ** 2 for each in folder) / len(folder)
     weight = apart / (apart + own)
-    return replace(learned, ratio=weight * learned.ratio + (1.0 - weight) * median(folder))
+    return replace(learned, ratio=weight * learned.ratio + (1.0 - weight) * middle)
