@@ -12,6 +12,7 @@ from gambrel.core.edits.splitting import SplitJob
 from gambrel.core.estate.differences import with_names
 from gambrel.core.model.destinations import destination_of, machines_by_destination
 from gambrel.core.plan.reading import PlanError, read_plan
+from gambrel.core.questions.places import flows
 from gambrel.core.simulation import reference
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.words import job_clauses
@@ -127,6 +128,17 @@ def test_destinations_stand_in_the_plan_file_and_in_the_sentence():
     assert read(write(plan)) == plan
     said = {clause.key: clause.text for clause in job_clauses(plan, plan.jobs[0])}
     assert said["to"] == "vault, but fares to attic"
+
+
+def test_the_map_shows_where_each_machine_goes():
+    plan = plan_of(copies=[{"repository": "third"}])
+    shown = {(flow.from_, flow.to, flow.by) for flow in flows(plan)}
+    for end in ("repository:vault", "repository:attic"):
+        assert ("proxy:p1", end, "write") in shown
+        assert (end, "repository:third", "copy") in shown
+    nobody = plan_of(machines={"ids": []}, destinations=[], copies=[{"repository": "third"}])
+    alone = [(flow.from_, flow.to, flow.by) for flow in flows(nobody)]
+    assert alone == [("repository:vault", "repository:third", "copy")]
 
 
 def test_a_repository_to_which_machines_go_cannot_be_removed():

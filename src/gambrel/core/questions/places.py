@@ -10,9 +10,8 @@ from typing import Any
 import numpy as np
 
 from gambrel.core.loads.load_series import shown_load_names
-from gambrel.core.model.destinations import destination_of
+from gambrel.core.model.destinations import machines_by_destination
 from gambrel.core.model.paths import Topology
-from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.objects import Disk, Machine, Plan, Proxy
 from gambrel.core.simulation.forecast import Forecast
 
@@ -51,23 +50,25 @@ def flows(plan: Plan) -> list[Flow]:
     reads: dict[tuple[str, str, str, str], int] = defaultdict(int)
     writes: dict[tuple[str, str, str], int] = defaultdict(int)
     for job in plan.jobs:
-        groups: dict[tuple[str | None, str | None], list[tuple[Machine, Disk]]] = defaultdict(list)
-        for machine in selected_machines(plan, job):
-            target = f"repository:{destination_of(plan, job, machine)}"
-            if machine.kind == "server":
-                writes[f"site:{machine.site}", target, "agent"] += 1
-                continue
-            for disk in machine.disks:
-                groups[machine.host, disk.datastore].append((machine, disk))
-        for (_, store), disks in groups.items():
-            machine, disk = disks[0]
-            for candidate in topology.candidates(job, machine, disk):
-                proxy = f"proxy:{plan.proxies[candidate.proxy or 0].id}"
-                by = candidate.transport or ""
-                reads[f"datastore:{store}", proxy, by, plan.site_of(machine)] += len(disks)
-                writes[proxy, target, "write"] += len(disks)
-        for copy in job.copies:
-            writes[target, f"repository:{copy.repository}", "copy"] += 1
+        for home, machines in (machines_by_destination(plan, job) or {job.repository: []}).items():
+            target = f"repository:{home}"
+            groups: dict[tuple[str | None, str | None], list[tuple[Machine, Disk]]]
+            groups = defaultdict(list)
+            for machine in machines:
+                if machine.kind == "server":
+                    writes[f"site:{machine.site}", target, "agent"] += 1
+                    continue
+                for disk in machine.disks:
+                    groups[machine.host, disk.datastore].append((machine, disk))
+            for (_, store), disks in groups.items():
+                machine, disk = disks[0]
+                for candidate in topology.candidates(job, machine, disk):
+                    proxy = f"proxy:{plan.proxies[candidate.proxy or 0].id}"
+                    by = candidate.transport or ""
+                    reads[f"datastore:{store}", proxy, by, plan.site_of(machine)] += len(disks)
+                    writes[proxy, target, "write"] += len(disks)
+            for copy in job.copies:
+                writes[target, f"repository:{copy.repository}", "copy"] += 1
 
     def over(start: str, end: str) -> tuple[str, ...]:
         return tuple(plan.links[i].id for i in topology.routes.route(start, end) or ())
