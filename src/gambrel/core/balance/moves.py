@@ -290,9 +290,8 @@ def _repositories(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operatio
     """Other repositories of the same site that none of the job's copies goes to."""
     plan = problem.plan
     site = plan.repository_by_id[job.repository].site
-    taken = {*job.repositories, *(copy.repository for copy in job.copies)}
     for repository in plan.repositories:
-        if repository.site == site and repository.id not in taken:
+        if repository.site == site and repository.id not in job.places:
             change = ChangeItem("jobs", job.id, {"repository": repository.id})
             yield (job.id, "repository", 0), change
 

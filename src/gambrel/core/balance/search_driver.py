@@ -67,7 +67,7 @@ def parts(plan: Plan) -> list[tuple[str, ...]]:
         if job.after is not None:
             claim(("job", job.after), position)
         claim(("job", job.id), position)
-        for name in (*job.repositories, *(copy.repository for copy in job.copies)):
+        for name in job.places:
             claim(("repository", name), position)
         for home, copy in product(job.repositories, job.copies):
             source, target = (plan.repository_by_id[r] for r in (home, copy.repository))

@@ -150,7 +150,7 @@ def users(plan: p.Plan) -> Mapping[tuple[str, str], Sequence[str]]:
     for job in plan.jobs:
         user = f"job {job.id}"
         note("proxies", job.proxies or (), user)
-        note("repositories", (*job.repositories, *(copy.repository for copy in job.copies)), user)
+        note("repositories", job.places, user)
         note("windows", [job.window], user)
         note("jobs", [job.after], user)
         for schedule in job.schedules:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from zoneinfo import ZoneInfo
 
 from gambrel.core.findings.model import Finding, Look, Subject
-from gambrel.core.model.destinations import destination_of
+from gambrel.core.model.destinations import machines_by_destination
 from gambrel.core.model.paths import Routes
 from gambrel.core.model.restore import newest_restore, rto_met
 from gambrel.core.model.restore_points import PointRecord, linked_records
@@ -110,16 +110,13 @@ def protected_twice(look: Look) -> Iterator[Finding]:
         )
 
 
-def _failing_parts(look: Look, job: Job, machines: list[Machine]) -> list[str]:
+def _failing_parts(look: Look, job: Job) -> list[str]:
     """What lacks of three copies on two media, one of them elsewhere (the original counts).
 
     Of a job whose machines go to several repositories, what lacks for those of any of them.
     """
     found: dict[str, None] = {}
-    by_home: dict[str, list[Machine]] = {}
-    for machine in machines:
-        by_home.setdefault(destination_of(look.plan, job, machine), []).append(machine)
-    for home, its in by_home.items():
+    for home, its in machines_by_destination(look.plan, job).items():
         found |= dict.fromkeys(_failing_from(look, job, home, its))
     return list(found)
 
@@ -144,7 +141,7 @@ def no_copy_elsewhere(look: Look) -> Iterator[Finding]:
     """The rule of three copies, two media and one off-site fails; it says which part."""
     for job in look.plan.jobs:
         machines = look.machines_of[job.id]
-        failing = _failing_parts(look, job, machines) if machines else []
+        failing = _failing_parts(look, job)
         if not failing:
             continue
         yield Finding(

@@ -182,6 +182,11 @@ class Job:
         return tuple(dict.fromkeys((self.repository, *(d.repository for d in self.destinations))))
 
     @property
+    def places(self) -> tuple[str, ...]:
+        """All repositories that its points go to: its own and its destinations, then its copies."""
+        return (*self.repositories, *(copy.repository for copy in self.copies))
+
+    @property
     def stream_factor(self) -> float:
         """What encrypting leaves of the ceiling of one stream."""
         return self.encrypt_factor if self.encrypt else 1.0

@@ -164,7 +164,6 @@ def _figures(forecast: Forecast, job: Job, largest: Machine | None) -> dict[str,
     ]
     totals = [run.totals() for run in runs]
     lengths = [run.ended - run.occurrence for run in runs if run.ended is not None]
-    places = {*job.repositories, *(copy.repository for copy in job.copies)}
     used = forecast.history.used_bytes(forecast.to)
     restore = None
     if largest is not None:
@@ -180,7 +179,7 @@ def _figures(forecast: Forecast, job: Job, largest: Machine | None) -> dict[str,
         "space_bytes": sum(
             stored
             for repository, stored in zip(forecast.plan.repositories, used, strict=True)
-            if repository.id in places
+            if repository.id in job.places
         ),
         "chain_points": _longest_chain(forecast),
         "restore_s": None if restore is None else restore.full_s,

@@ -371,8 +371,7 @@ def _elsewhere(plan: Plan, job: Job) -> Iterator[_Idea]:
     """Another repository of the site."""
     home = plan.repository_by_id[job.repository]
     for other in plan.repositories:
-        taken = (*job.repositories, *(copy.repository for copy in job.copies))
-        if other.site != home.site or other.id in taken:
+        if other.site != home.site or other.id in job.places:
             continue
         held = sum(
             p.stored_bytes for p in plan.state.points if (p.job, p.repository) == (job.id, home.id)

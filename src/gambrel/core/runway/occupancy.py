@@ -203,6 +203,7 @@ class _Count:
         """Count the points of each machine, those that no job looks after too."""
         plan, s = self.plan, self.sample
         for j, space in enumerate(self.projection.jobs):
+            homes = len(space.job.repositories)
             for i, position in enumerate(space.machines.tolist()):
                 machine = plan.machines[position]
                 for place, repository in enumerate(space.repositories):
@@ -210,8 +211,7 @@ class _Count:
                     if amount:
                         groups = self._of(machine, j, repository)
                         key = (repository, j, position)
-                        copies = len(space.repositories) - len(space.job.copies)
-                        self._add(groups, key, amount, copy=place >= copies)
+                        self._add(groups, key, amount, copy=place >= homes)
         at = float(self.projection.samples[s])
         for job, position, repository, amount in self.projection.rest_at(at):
             groups = self._of(plan.machines[position], job, repository)

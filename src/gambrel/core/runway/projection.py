@@ -476,8 +476,9 @@ class _Walk:
         self.saved_from, self.saved = self._sorted(points)
         self.most = self._most_of_disks(provisioned_grows)
         job = layout.job
-        self.homes = [self._homes(j) for j in range(len(job))]
-        homes = np.array([len(each) for each in self.homes], np.int64)
+        position = {repository.id: i for i, repository in enumerate(plan.repositories)}
+        self.repositories = [tuple(position[name] for name in each.places) for each in plan.jobs]
+        homes = np.array([len(each.repositories) for each in plan.jobs], np.int64)
         self.places = homes + job["copies_n"]
         self.place_from = offsets(self.places.tolist())
         counts = [len(each.at) for each in dues]
@@ -488,7 +489,7 @@ class _Walk:
         self.homes_n = homes[members]
         self.home_of = np.array(
             [
-                self.homes[j].index(repository)
+                self.repositories[j].index(repository)
                 for j, repository in zip(
                     members.tolist(), layout.member["repository"].tolist(), strict=True
                 )
@@ -496,21 +497,6 @@ class _Walk:
             np.int64,
         )
         self.row_from = offsets(self.places[members].tolist())
-
-    def _homes(self, j: int) -> list[int]:
-        """The positions of the repositories to which the members of a job go, its own first."""
-        job, first = self.plan.jobs[j], int(self.layout.job["members_from"][j])
-        own = self.plan.repositories.index(self.plan.repository_by_id[job.repository])
-        members = self.layout.member[first : first + int(self.layout.job["members_n"][j])]
-        return list(dict.fromkeys([own, *members["repository"].tolist()]))
-
-    def _copies(self, j: int) -> t.Table:
-        """The rows of the copies of a job, as they set out from one of its homes."""
-        first, count = self.layout.job["members_from"][j], self.layout.job["copies_n"][j]
-        if not self.layout.job["members_n"][j]:
-            return self.layout.copy[:0]
-        begin = int(self.layout.member["copies_from"][first])
-        return self.layout.copy[begin : begin + int(count)]
 
     def _sorted(self, points: Snapshot) -> tuple[t.Ints, t.Table]:
         """The points of the beginning by chain, with where those of each chain begin."""
@@ -580,11 +566,7 @@ class _Walk:
 
     def jobs_in(self, repositories: set[int]) -> set[int]:
         """The positions of the jobs that keep points in any of some repositories."""
-        found = set()
-        for j, homes in enumerate(self.homes):
-            if {*homes, *self._copies(j)["repository"].tolist()} & repositories:
-                found.add(j)
-        return found
+        return {j for j, mine in enumerate(self.repositories) if not repositories.isdisjoint(mine)}
 
     def _told(self, kept_of: set[int]) -> t.Ints:
         """Whether the points of each member are kept."""
@@ -684,12 +666,8 @@ class _Walk:
         layout = self.layout
         first, places = int(self.place_from[j]), int(self.places[j])
         at = self.dues[j].at
-        homes, job = self.homes[j], self.plan.jobs[j]
-        delays = [0.0] * len(homes) + [copy.delay_min * MINUTE for copy in job.copies]
-        copied = [
-            self.plan.repositories.index(self.plan.repository_by_id[c.repository])
-            for c in job.copies
-        ]
+        job = self.plan.jobs[j]
+        delays = [0.0 for _ in job.repositories] + [c.delay_min * MINUTE for c in job.copies]
         begin = layout.job["members_from"][j]
         end = begin + layout.job["members_n"][j]
         rows = slice(int(self.row_from[begin]), int(self.row_from[end]))
@@ -708,7 +686,7 @@ class _Walk:
         none = np.zeros((places, len(self.samples)))
         return JobSpace(
             job=job,
-            repositories=(*homes, *copied),
+            repositories=self.repositories[j],
             instants=tuple(at + delay for delay in delays),
             changes=tuple(changes),
             begins=sum((c.begins[kept] for c in courses), np.zeros(places)),
