@@ -23,7 +23,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from gambrel.core.ledger.growth import payload_bytes
-from gambrel.core.ledger.robust import LEAST_RUNS, robust_spread, speaks_against
+from gambrel.core.ledger.robust import LEAST_OF_A_FOLDER, LEAST_RUNS, robust_spread, speaks_against
 from gambrel.core.model.volume import protected_bytes, protected_disks
 from gambrel.core.plan.objects import Job, Machine, Plan
 
@@ -32,7 +32,6 @@ LONGEST_DAYS = 400.0
 LONG_SPAN, LEAST_LONG_SPANS = 2.0, 4
 """The ceiling can be told from so many spans that are so many times the usual one."""
 LIKE_RUNS = 3.0
-LEAST_OF_A_FOLDER = 3
 LOWEST, HIGHEST = 1e-5, 5.0
 """Of a day's change as a share of what is in use."""
 FULLY = 1.0

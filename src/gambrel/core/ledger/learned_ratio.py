@@ -15,14 +15,13 @@ from dataclasses import dataclass, replace
 from math import sqrt
 from statistics import median
 
-from gambrel.core.ledger.robust import LEAST_RUNS, robust_spread, speaks_against
+from gambrel.core.ledger.robust import LEAST_OF_A_FOLDER, LEAST_RUNS, robust_spread, speaks_against
 from gambrel.core.plan.objects import Plan
 
 STATED_TO = 2
 """Ratios are stated to a hundredth, so many decimals."""
 LOWEST, HIGHEST = 0.05, 100.0
 """A ratio beyond these is a fault of the ledger."""
-LEAST_OF_A_FOLDER = 3
 APART = 0.05
 """By less than this part of what is stated it holds."""
 

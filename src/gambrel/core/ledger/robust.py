@@ -6,7 +6,9 @@ from collections.abc import Sequence
 from statistics import median
 
 LEAST_RUNS = 5
-"""Of fewer runs nothing is said."""
+"""Fewer runs are too few to learn from."""
+LEAST_OF_A_FOLDER = 3
+"""Fewer machines do not tell what a folder is like."""
 ERRORS_APART = 3.0
 
 

@@ -35,7 +35,7 @@ def default_window(plan: Plan, job: Job) -> str | None:
 
 
 def _covered(plan: Plan) -> Mapping[str, frozenset[str]]:
-    """The machines of which each window is the default; only windows that are one."""
+    """The machines that each default window covers, by its id."""
     return {
         window.id: frozenset(m.id for m in machines_of_rules(plan, window.default_for))
         for window in plan.windows

@@ -28,8 +28,8 @@ N_FIRST_RESTORE, N_RESTORES_DUE = t.N_FIRST_RESTORE, t.N_RESTORES_DUE
 class LoadRows:
     """The records of a walk; each kind is made when it is asked for.
 
-    A week of 10,000 machines has five million stretches of one rate, each of which uses several
-    resources. So what they used is not written down: only which of them used each resource.
+    In a week of 10,000 machines the rates of streams change five million times, and each stream
+    uses several resources. So this keeps which flows used each resource, not how much they used.
     """
 
     def __init__(self, walk: Walk) -> None:
