@@ -639,6 +639,12 @@ def test_past_runs_are_looked_at_mapped_and_written_once(client, url):
     assert lines[2]["occurrence"] == "2026-10-02T20:00:00.000Z"
 
 
+def write_past_runs(client, url, lines):
+    """Import past runs from the lines of a CSV file."""
+    body = {"name": "past.csv", "text": "\n".join(lines), "write": True}
+    assert client.post(f"{url}/ledger/imports", body).json["written"]
+
+
 def test_the_daily_change_is_learned_from_what_was_stored(client, url, runner):
     runner.post([], clock=NIGHT.start)
     assert client.get(f"{url}/learned-changes").json["machines"] == []
@@ -647,8 +653,7 @@ def test_the_daily_change_is_learned_from_what_was_stored(client, url, runner):
         day = NIGHT.date - timedelta(days=back)
         stored = 2000 if back == 5 else 2
         lines.append(f"Nightly,gate,{day} 21:00:00,20 min,incremental,{stored},success")
-    body = {"name": "past.csv", "text": "\n".join(lines), "write": True}
-    assert client.post(f"{url}/ledger/imports", body).json["written"]
+    write_past_runs(client, url, lines)
     (row,) = client.get(f"{url}/learned-changes").json["machines"]
     assert (row["machine"], row["runs"], row["since"]) == ("gate", 11, None)
     plan = client.get(f"{url}/file").json
@@ -668,8 +673,7 @@ def test_the_compress_ratio_is_learned_from_what_was_sent_and_taken_over(client,
         day = NIGHT.date - timedelta(days=back)
         read = 9000 if back == 5 else 5
         lines.append(f"Nightly,gate,{day} 21:00:00,20 min,incremental,{read},2,2,success")
-    body = {"name": "past.csv", "text": "\n".join(lines), "write": True}
-    assert client.post(f"{url}/ledger/imports", body).json["written"]
+    write_past_runs(client, url, lines)
     (row,) = client.get(f"{url}/learned-ratios").json["machines"]
     assert (row["machine"], row["runs"], row["left_out"]) == ("gate", 11, 1)
     assert (row["learned"], row["otherwise"]) == (pytest.approx(2.5), True)
@@ -690,8 +694,7 @@ def test_how_often_machines_fail_is_told_with_the_reason(client, url, runner):
         status = "failed" if back in (3, 7) else "success"
         lines.append(f"Nightly,gate,{day} 21:00:00,20 min,incremental,2,{status}")
         lines.append(f"Nightly,fares,{day} 21:00:00,20 min,incremental,2,success")
-    body = {"name": "past.csv", "text": "\n".join(lines), "write": True}
-    assert client.post(f"{url}/ledger/imports", body).json["written"]
+    write_past_runs(client, url, lines)
     told = client.get(f"{url}/failure-rates").json
     (row,) = told["machines"]
     assert (row["machine"], row["runs"], row["failed"]) == ("gate", 12, 2)

@@ -101,11 +101,8 @@ class ForecastErrorsSchema(Schema):
     without = required(Integer)
 
 
-class LearnedChangeSchema(Schema):
-    """Daily change as a share of what is in use: stated, and learned with its standard error.
-
-    `since`: when the machine began to change plainly more or less, from which on runs count.
-    """
+class LearnedFactSchema(Schema):
+    """A fact of a machine: stated, and learned with its standard error."""
 
     machine = required(String)
     folder = required(String)
@@ -116,9 +113,17 @@ class LearnedChangeSchema(Schema):
         Boolean, metadata={"description": "whether it speaks plainly against what is stated"}
     )
     error = required(Float)
-    ceiling = nullable(Float)
     runs = required(Integer)
     left_out = required(Integer)
+
+
+class LearnedChangeSchema(LearnedFactSchema):
+    """Daily change as a share of what is in use: stated, and learned with its standard error.
+
+    `since`: when the machine began to change plainly more or less, from which on runs count.
+    """
+
+    ceiling = nullable(Float)
     since = nullable(Instant)
 
 
@@ -130,20 +135,8 @@ class LearnedChangesSchema(Schema):
     machines = required(List, Nested(LearnedChangeSchema))
 
 
-class LearnedRatioSchema(Schema):
+class LearnedRatioSchema(LearnedFactSchema):
     """Bytes read for each that is sent: stated, and learned with its standard error."""
-
-    machine = required(String)
-    folder = required(String)
-    used_gib = required(Float)
-    stated = required(Float)
-    learned = required(Float)
-    otherwise = required(
-        Boolean, metadata={"description": "whether it speaks plainly against what is stated"}
-    )
-    error = required(Float)
-    runs = required(Integer)
-    left_out = required(Integer)
 
 
 class LearnedRatiosSchema(Schema):

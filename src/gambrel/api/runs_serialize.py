@@ -22,7 +22,7 @@ from gambrel.core.ledger.what_would_help import Help
 from gambrel.core.model.selection import used_gib
 from gambrel.core.nights.nights import planner_zone
 from gambrel.core.plan.instants import format_known as at
-from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.objects import Machine, Plan
 from gambrel.core.simulation.forecast import Forecast, Run
 from gambrel.core.units import MIB, MINUTE
 from gambrel.store.ledger import LedgerEntry
@@ -89,16 +89,8 @@ def learned_changes_body(
         "by_itself": by_itself,
         "machines": [
             {
-                "machine": machine.id,
-                "folder": machine.folder,
-                "used_gib": used_gib(machine),
-                "stated": machine.daily_change,
-                "learned": told.change,
-                "otherwise": told.speaks_against(machine.daily_change),
-                "error": told.error,
+                **_learned_fact(machine, told, machine.daily_change, told.change),
                 "ceiling": told.ceiling,
-                "runs": told.runs,
-                "left_out": told.left_out,
                 "since": at(told.since),
             }
             for machine, told in known
@@ -111,19 +103,25 @@ def learned_ratios_body(plan: Plan, found: Mapping[str, LearnedRatio]) -> dict[s
     known.sort(key=lambda pair: -abs(pair[1].ratio / pair[0].compress_ratio - 1.0))
     return {
         "machines": [
-            {
-                "machine": machine.id,
-                "folder": machine.folder,
-                "used_gib": used_gib(machine),
-                "stated": machine.compress_ratio,
-                "learned": told.ratio,
-                "otherwise": told.speaks_against(machine.compress_ratio),
-                "error": told.error,
-                "runs": told.runs,
-                "left_out": told.left_out,
-            }
+            _learned_fact(machine, told, machine.compress_ratio, told.ratio)
             for machine, told in known
         ]
+    }
+
+
+def _learned_fact(
+    machine: Machine, told: LearnedChange | LearnedRatio, stated: float, learned: float
+) -> dict[str, Any]:
+    return {
+        "machine": machine.id,
+        "folder": machine.folder,
+        "used_gib": used_gib(machine),
+        "stated": stated,
+        "learned": learned,
+        "otherwise": told.speaks_against(stated),
+        "error": told.error,
+        "runs": told.runs,
+        "left_out": told.left_out,
     }
 
 

@@ -113,24 +113,14 @@ export const learnedChangesQuery = (plan: number) =>
   queryOptions({
     queryKey: ["plan", plan, "learned changes"],
     queryFn: ({ signal }) =>
-      data(
-        api.GET("/api/v1/plans/{plan_id}/learned-changes", {
-          params: { path: { plan_id: plan } },
-          signal,
-        }),
-      ),
+      data(api.GET("/api/v1/plans/{plan_id}/learned-changes", { ...at(plan), signal })),
   });
 
 export const learnedRatiosQuery = (plan: number) =>
   queryOptions({
     queryKey: ["plan", plan, "learned ratios"],
     queryFn: ({ signal }) =>
-      data(
-        api.GET("/api/v1/plans/{plan_id}/learned-ratios", {
-          params: { path: { plan_id: plan } },
-          signal,
-        }),
-      ),
+      data(api.GET("/api/v1/plans/{plan_id}/learned-ratios", { ...at(plan), signal })),
   });
 
 export type FailureRate = Schemas["FailureRateSchema"];
@@ -139,12 +129,7 @@ export const failureRatesQuery = (plan: number) =>
   queryOptions({
     queryKey: ["plan", plan, "failure rates"],
     queryFn: ({ signal }) =>
-      data(
-        api.GET("/api/v1/plans/{plan_id}/failure-rates", {
-          params: { path: { plan_id: plan } },
-          signal,
-        }),
-      ),
+      data(api.GET("/api/v1/plans/{plan_id}/failure-rates", { ...at(plan), signal })),
   });
 
 export const nightSheetQuery = (plan: number, draft: Draft | null, day: string) =>

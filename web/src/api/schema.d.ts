@@ -25871,9 +25871,9 @@ export interface components {
             /** @description whether it speaks plainly against what is stated */
             otherwise: boolean;
             error: number;
-            ceiling: number | null;
             runs: number;
             left_out: number;
+            ceiling: number | null;
             since: string | null;
         };
         LearnedChangesSchema: {
