@@ -64,6 +64,13 @@ it("takes over the ratios that do not hold, as ratios", async () => {
   ]);
 });
 
+it("says so where what is stated holds, instead of an empty table", async () => {
+  answering({ "GET /learned-ratios": () => ({ machines: [ratio("till-02", 1.6, false)] }) });
+  showIn(<LearnedRatios plan={1} />);
+  expect(await screen.findByText("What is stated holds for each of them.")).toBeTruthy();
+  expect(screen.queryByRole("table")).toBeNull();
+});
+
 it("names who fails plainly more often than others, and why", async () => {
   answering({
     "GET /failure-rates": () => ({

@@ -95,48 +95,52 @@ export function LearnedFacts<R extends Row>(props: {
               </span>
             )}
           </div>
-          <Table
-            caption={`${props.title}, and as it is stated`}
-            rows={rows}
-            idOf={(row) => row.machine}
-            columns={[
-              {
-                id: "take",
-                header: "Take",
-                enableSorting: false,
-                cell: ({ row }) => (
-                  <input
-                    type="checkbox"
-                    aria-label={`Take over the ${what} of ${row.original.machine}`}
-                    checked={some.has(row.original.machine)}
-                    onChange={(event) => {
-                      const next = new Set(some);
-                      if (event.target.checked) next.add(row.original.machine);
-                      else next.delete(row.original.machine);
-                      setSome(next);
-                    }}
-                  />
-                ),
-              },
-              { id: "machine", header: "Machine", accessorFn: (row) => row.machine },
-              { id: "folder", header: "Folder", accessorFn: (row) => row.folder },
-              {
-                id: "used",
-                header: "Used",
-                accessorFn: (row) => row.used_gib,
-                meta: { right: true },
-                cell: ({ row }) => gib(row.original.used_gib),
-              },
-              {
-                id: "stated",
-                header: "Stated",
-                accessorFn: (row) => row.stated,
-                meta: { right: true },
-                cell: ({ row }) => said(row.original.stated),
-              },
-              ...props.columns,
-            ]}
-          />
+          {rows.length === 0 ? (
+            <p className="py-1">What is stated holds for each of them.</p>
+          ) : (
+            <Table
+              caption={`${props.title}, and as it is stated`}
+              rows={rows}
+              idOf={(row) => row.machine}
+              columns={[
+                {
+                  id: "take",
+                  header: "Take",
+                  enableSorting: false,
+                  cell: ({ row }) => (
+                    <input
+                      type="checkbox"
+                      aria-label={`Take over the ${what} of ${row.original.machine}`}
+                      checked={some.has(row.original.machine)}
+                      onChange={(event) => {
+                        const next = new Set(some);
+                        if (event.target.checked) next.add(row.original.machine);
+                        else next.delete(row.original.machine);
+                        setSome(next);
+                      }}
+                    />
+                  ),
+                },
+                { id: "machine", header: "Machine", accessorFn: (row) => row.machine },
+                { id: "folder", header: "Folder", accessorFn: (row) => row.folder },
+                {
+                  id: "used",
+                  header: "Used",
+                  accessorFn: (row) => row.used_gib,
+                  meta: { right: true },
+                  cell: ({ row }) => gib(row.original.used_gib),
+                },
+                {
+                  id: "stated",
+                  header: "Stated",
+                  accessorFn: (row) => row.stated,
+                  meta: { right: true },
+                  cell: ({ row }) => said(row.original.stated),
+                },
+                ...props.columns,
+              ]}
+            />
+          )}
         </>
       )}
     </section>
