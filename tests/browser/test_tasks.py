@@ -189,6 +189,45 @@ def test_a_proxy_its_slots_and_peak_hours(keys, planner):
     keys.draft_holds("2 changes")
 
 
+def rows_of_a_file(bad):
+    """Six machines under headers of its own; three of them name what is not there or no size."""
+    rows = [[f"shop-{n}", "qb-h1", "40"] for n in range(1, 7)]
+    if bad:
+        rows[0][2], rows[2][1], rows[4][2] = "lots", "nowhere", "-3"
+    return "\n".join(";".join(row) for row in [["Asset", "Host", "Size GB"], *rows]).encode()
+
+
+def test_an_inventory_with_three_bad_rows(keys, planner):
+    page = planner.page
+
+    def choose_file(content):
+        keys.to(r"^Files to import", back=True)
+        with page.expect_file_chooser() as chooser:
+            keys.press("Enter")
+        chooser.value.set_files([{"name": "shops.csv", "mimeType": "text/csv", "buffer": content}])
+
+    keys.find("import an inventory", "Import an inventory")
+    sheet = page.get_by_role("complementary", name="Import")
+    expect(sheet).to_be_visible()
+    choose_file(rows_of_a_file(bad=True))
+    # "Asset" says nothing to the product: what is the name of a machine is told it once.
+    expect(sheet.get_by_role("button", name="is not used")).to_be_visible()
+    keys.choose(r"^is ?not used", "name")
+    wrong = sheet.get_by_role("list", name="What is wrong")
+    expect(wrong.get_by_role("listitem")).to_have_count(3)
+    for line, column in ((2, "Size GB"), (4, "Host"), (6, "Size GB")):
+        expect(wrong).to_contain_text(f"shops.csv, line {line}, {column}")
+    expect(sheet.get_by_role("heading", name="3 machines would change")).to_be_visible()
+    keys.here()
+    choose_file(rows_of_a_file(bad=False))
+    expect(sheet.get_by_role("heading", name="6 machines would change")).to_be_visible()
+    expect(wrong).to_have_count(0)
+    keys.to(r"^Import all of it")
+    keys.press("Enter")
+    expect(sheet).to_contain_text("6 machines imported")
+    keys.here()
+
+
 def test_a_machine_left_out_with_a_date_to_look_again(keys, planner):
     page = planner.page
     name = next(m["id"] for m in larkmoor()["machines"] if m["folder"] == "staging")
