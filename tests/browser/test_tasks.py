@@ -1,5 +1,6 @@
 """The tasks of docs/guide/tasks.md, each by keyboard alone; the focus is never lost to the page."""
 
+import json
 import re
 
 import pytest
@@ -15,6 +16,7 @@ NAME = """() => {
   return (label || e.getAttribute('placeholder') || e.tagName).trim();
 }"""
 MOST_STOPS = 90
+SETTLES_MS = 200
 
 
 class Keyboard:
@@ -35,13 +37,41 @@ class Keyboard:
         holds(self.page, "document.activeElement !== document.body")
         return self.page.evaluate(NAME)
 
-    def to(self, pattern, *, back=False, most=MOST_STOPS):
-        """Tab to what is called so; returns how many stops that took."""
-        for stops in range(most):
-            if stops and re.search(pattern, self.page.evaluate(NAME)):
-                return stops
+    def to(self, pattern, *, back=False):
+        """Tab to what is called so; not at all where the focus is there, or gets there by itself."""
+        self.page.wait_for_timeout(SETTLES_MS)
+        for _ in range(MOST_STOPS):
+            if re.search(pattern, self.page.evaluate(NAME)):
+                return
             self.press("Shift+Tab" if back else "Tab")
-        pytest.fail(f"{pattern} is not within {most} stops; the focus is at {self.here()!r}")
+        pytest.fail(f"{pattern} is not within reach; the focus is at {self.here()!r}")
+
+    def is_at(self, selector):
+        return self.page.evaluate(f"document.activeElement.matches({json.dumps(selector)})")
+
+    def to_what(self, selector, *, group=None, arrow="ArrowDown"):
+        """Tab to what a selector means; into its group first where arrow keys lead on inside."""
+        self.page.wait_for_timeout(SETTLES_MS)
+        for key, wanted in (("Tab", group or selector), (arrow, selector)):
+            for _ in range(MOST_STOPS):
+                if self.is_at(wanted):
+                    break
+                self.press(key)
+            else:
+                pytest.fail(f"{wanted} is not within reach; the focus is at {self.here()!r}")
+
+    def to_bar(self, job):
+        """The bar of a job among those that stand on the board."""
+        wanted = f'[data-bar][data-job="{job}"]'
+        self.to_what("[data-bar]")
+        above = self.page.locator(wanted).first.evaluate(
+            "bar => bar.getBoundingClientRect().y"
+            " < document.activeElement.getBoundingClientRect().y"
+        )
+        self.to_what(wanted, group="[data-bar]", arrow="ArrowUp" if above else "ArrowDown")
+
+    def to_clause(self, key):
+        self.to_what(f'[data-clause="{key}"]')
 
     def find(self, text, option):
         """Ctrl+K, what is typed, Enter."""
@@ -81,27 +111,42 @@ class Keyboard:
         self.draft_holds(changes)
 
 
+KEY_S = 0.2
+CLICK_S = 1.1 + 0.2
+"""Times of a practised hand after Card, Moran and Newell (1980), "The Keystroke-Level Model for User
+Performance Time with Interactive Systems": a key; to point at something, and to press and release."""
+
+
 @pytest.fixture
-def keys(planner):
-    return Keyboard(planner)
+def keys(planner, request):
+    """A keyboard; what is done with it takes at most twice the time of the clicks of a mouse.
+
+    What is typed is typed by both, so that it is left out of the comparison.
+    """
+    keyboard = Keyboard(planner)
+    yield keyboard
+    clicks = request.node.get_closest_marker("by_mouse").kwargs["clicks"]
+    assert keyboard.presses * KEY_S <= 2 * clicks * CLICK_S
 
 
 def clause(page, key):
     return page.locator(f'[data-clause="{key}"]')
 
 
+@pytest.mark.by_mouse(clicks=8)
 def test_why_friday_is_late_and_three_fulls_that_mend_it(keys, planner):
     page = planner.page
     keys.find("friday night", re.compile("Friday night"))
     expect(page.get_by_role("list", name="Why")).to_contain_text("slots of proxy quay-p2")
     for job in ("fleet-telemetry", "finance-apps", "office-desks"):
-        planner.bar(job).focus()
+        keys.to_bar(job)
         keys.press("]")
         holds(page, f"document.activeElement.dataset.job === '{job}'")
     expect(planner.effect()).to_contain_text("was 1 h 45 min")
     keys.saved("3 changes")
 
 
+@pytest.mark.by_mouse(clicks=12)
 def test_a_job_of_three_rules_with_copies_and_limits(keys, planner):
     page = planner.page
     keys.find("make a new job", "Make a new job")
@@ -116,13 +161,13 @@ def test_a_job_of_three_rules_with_copies_and_limits(keys, planner):
         keys.type(value)
     expect(clause(page, "machines")).to_contain_text("or folder lab or folder fleet")
     keys.press("Escape")
-    clause(page, "copies").focus()
+    keys.to_clause("copies")
     keys.press("Enter")
     keys.to(r"^A copy$")
     keys.press("Enter")
     expect(clause(page, "copies")).to_contain_text("kept 30 days")
     keys.press("Escape")
-    clause(page, "limits").focus()
+    keys.to_clause("limits")
     keys.press("Enter")
     keys.to(r"^Streams")
     keys.type("3")
@@ -130,21 +175,22 @@ def test_a_job_of_three_rules_with_copies_and_limits(keys, planner):
     keys.saved("1 change")
 
 
+@pytest.mark.by_mouse(clicks=4)
 def test_a_database_server_with_a_volume_left_out(keys, planner):
     page = planner.page
     keys.find("database servers", re.compile("^Database servers"))
     expect(clause(page, "machines")).to_be_visible()
-    box = page.get_by_role("checkbox").first
-    box.focus()
+    keys.to_what("table [type=checkbox]", group="table *", arrow="ArrowRight")
     keys.press(" ")
     expect(clause(page, "machines")).to_contain_text("without 1 disk")
     keys.saved("1 change")
 
 
+@pytest.mark.by_mouse(clicks=10)
 def test_the_second_saturday_with_holidays_moved(keys, planner):
     page = planner.page
     keys.find("hill office", re.compile("^Hill office"))
-    clause(page, "runs").focus()
+    keys.to_clause("runs")
     keys.press("Enter")
     keys.to(r"^When, as you would say it")
     keys.press("Control+a")
@@ -156,6 +202,7 @@ def test_the_second_saturday_with_holidays_moved(keys, planner):
     keys.added("1 change")
 
 
+@pytest.mark.by_mouse(clicks=6)
 def test_a_job_is_split_in_three(keys, planner):
     page = planner.page
     keys.find("office machines", re.compile("^Office machines"))
@@ -172,6 +219,7 @@ def test_a_job_is_split_in_three(keys, planner):
     keys.draft_holds("3 changes")
 
 
+@pytest.mark.by_mouse(clicks=16)
 def test_a_proxy_its_slots_and_peak_hours(keys, planner):
     page = planner.page
     keys.find("new proxy", "New proxy")
@@ -187,6 +235,26 @@ def test_a_proxy_its_slots_and_peak_hours(keys, planner):
     keys.to(r"^Add to draft")
     keys.press("Enter")
     keys.draft_holds("2 changes")
+    keys.find("finance databases", re.compile("^Finance databases"))
+    expect(clause(page, "machines")).to_be_visible()
+    keys.to_clause("readers")
+    keys.press("Enter")
+    keys.choose(r"^Transport", "hot-add only")
+    keys.added("3 changes")
+    keys.find("quay-hill", re.compile("quay-hill"))
+    sheet = page.get_by_role("complementary", name=re.compile("quay-hill"))
+    keys.to(r"^Edit$")
+    keys.press("Enter")
+    keys.to(r"^Paint with at most")
+    keys.press("Control+a")
+    keys.type("200")
+    keys.to(r"^Or type the hours")
+    keys.type("mon-fri 08:00-18:00")
+    keys.press("Enter")
+    expect(sheet).to_contain_text("08:00 to 18:00: at most 200 Mbit/s")
+    keys.to(r"^Add to draft")
+    keys.press("Enter")
+    keys.draft_holds("4 changes")
 
 
 def rows_of_a_file(bad):
@@ -197,6 +265,7 @@ def rows_of_a_file(bad):
     return "\n".join(";".join(row) for row in [["Asset", "Host", "Size GB"], *rows]).encode()
 
 
+@pytest.mark.by_mouse(clicks=7)
 def test_an_inventory_with_three_bad_rows(keys, planner):
     page = planner.page
 
@@ -228,6 +297,7 @@ def test_an_inventory_with_three_bad_rows(keys, planner):
     keys.here()
 
 
+@pytest.mark.by_mouse(clicks=7)
 def test_a_machine_left_out_with_a_date_to_look_again(keys, planner):
     page = planner.page
     name = next(m["id"] for m in larkmoor()["machines"] if m["folder"] == "staging")
@@ -245,14 +315,16 @@ def test_a_machine_left_out_with_a_date_to_look_again(keys, planner):
     keys.here()
 
 
+@pytest.mark.by_mouse(clicks=10)
 def test_a_draft_is_compared_adopted_and_gone_back_from(keys, planner):
     page = planner.page
-    planner.bar("fleet-telemetry").focus()
+    keys.find("friday night", re.compile("Friday night"))
+    keys.to_bar("fleet-telemetry")
     keys.press("ArrowRight")
     keys.saved("1 change")
     keys.find("compare", re.compile("^Compare the draft"))
     expect(page.get_by_role("main", name="Comparison")).to_contain_text("Fleet telemetry")
-    planner.effect().get_by_role("button", name="Adopt").focus()
+    keys.to(r"^Adopt$")
     keys.press("Enter")
     expect(page.get_by_label(re.compile("^Note: why"))).to_be_focused()
     keys.to(r"^Adopt this plan")
@@ -269,6 +341,7 @@ def test_a_draft_is_compared_adopted_and_gone_back_from(keys, planner):
     keys.here()
 
 
+@pytest.mark.by_mouse(clicks=5)
 def test_room_for_an_imagined_job_of_2_tib(keys, planner):
     page = planner.page
     keys.find("where is room", "Where is room for a new job?")
@@ -284,6 +357,7 @@ def test_room_for_an_imagined_job_of_2_tib(keys, planner):
     keys.here()
 
 
+@pytest.mark.by_mouse(clicks=5)
 def test_the_loss_of_a_proxy_is_balanced(keys, planner):
     page = planner.page
     keys.find("what if", "What if")
@@ -301,6 +375,7 @@ def test_the_loss_of_a_proxy_is_balanced(keys, planner):
     keys.here()
 
 
+@pytest.mark.by_mouse(clicks=2)
 def test_how_sure_friday_is(keys, planner):
     page = planner.page
     keys.find("how sure", "How sure is this week")

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, type ReactNode, Suspense, useEffect } from "react";
 import { Navigate, Route, Routes, useLocation, useSearchParams } from "react-router";
+import { useLedFocus } from "../workbench/keys";
 import { planQuery, plansQuery, sessionQuery } from "../api/planQueries";
 import { Board } from "../board/Board";
 import { ClashDialog } from "../shell/ClashDialog";
@@ -153,10 +154,17 @@ function Views() {
           ) : (
             <Board />
           )}
+          <LedFocus />
         </Suspense>
         <EffectLine />
         <ClashDialog />
       </div>
     </WorkbenchProvider>
   );
+}
+
+/** Beside the view inside its boundary, so that the view is there when the focus is put into it. */
+function LedFocus() {
+  useLedFocus();
+  return null;
 }

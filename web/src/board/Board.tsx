@@ -160,7 +160,7 @@ function NightBoard({ night }: { night: Night }) {
       else if (finding) setFinding(false);
     }),
     ArrowDown: onBoard((event) => {
-      if (event.target !== document.body) return false;
+      if (!(event.target as HTMLElement).matches("body, main")) return false;
       firstBar()?.focus();
     }),
     t: onBoard(toggleTable),

@@ -9,6 +9,8 @@ import { clock, dateWords } from "../time/time";
 import { fit } from "./matching";
 import { planOf, VIEWS } from "../workbench/address";
 import { setTheme, useTheme } from "../ui/theme";
+import { LED } from "../workbench/keys";
+import { FocusTrap } from "../ui/Modal";
 import { useFocusBack } from "../ui/focus";
 import { useWorkbench } from "../workbench/store";
 
@@ -68,15 +70,20 @@ export function Finder({
       <Dialog.Portal>
         <Dialog.Content
           aria-describedby={undefined}
+          // What takes the focus late, such as an editor that has just closed, does not end it.
+          onFocusOutside={(event) => event.preventDefault()}
+          onCloseAutoFocus={(event) => event.preventDefault()}
           className="fixed top-14 narrow:top-2 left-1/2 z-50 w-[560px] max-w-[calc(100vw-32px)] -translate-x-1/2 border border-rule-strong bg-raised text-ink"
         >
           <Dialog.Title className="sr-only">Find or do something</Dialog.Title>
-          <Found
-            close={() => {
-              onOpen(false);
-            }}
-            onServer={onServer}
-          />
+          <FocusTrap>
+            <Found
+              close={() => {
+                onOpen(false);
+              }}
+              onServer={onServer}
+            />
+          </FocusTrap>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
@@ -101,7 +108,7 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
     const kept = new URLSearchParams(planOf(search));
     for (const [key, value] of Object.entries(more)) kept.set(key, value);
     const to: To = { pathname: `/${view}/${night}`, search: kept.toString() };
-    void navigate(to);
+    void navigate(to, { state: LED });
   };
   const then = (work: () => void) => () => {
     close();
@@ -174,7 +181,7 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
                 key={night.date}
                 value={`${day.long} ${day.day} ${day.month} ${night.date} night ${night.verdict ?? ""}`}
                 onSelect={then(() => {
-                  bench.goTo(night.date);
+                  bench.goTo(night.date, LED);
                 })}
                 aside={`${night.verdict ?? "no forecast"}${ends}`}
               >

@@ -3,7 +3,7 @@ import { dateClock } from "../time/time";
 import { AskButton } from "../ui/AskButton";
 import { Button } from "../ui/Button";
 import { count } from "../ui/words";
-import { focusView } from "../workbench/keys";
+import { LED } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
 import { forget, MOVES, type Unsaved, useOffered } from "../workbench/unsaved";
 
@@ -26,9 +26,9 @@ export function UnsavedLine() {
       const now = new URLSearchParams(window.location.search).get(part);
       if (now) search.set(part, now);
     }
-    void navigate({ pathname: path, search: search.toString() });
     // The line goes, and with it the button that was pressed; an editor takes the focus itself.
-    if (key === MOVES) setTimeout(focusView);
+    const state = key === MOVES ? LED : null;
+    void navigate({ pathname: path, search: search.toString() }, { state });
   };
   return (
     <section

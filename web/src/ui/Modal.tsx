@@ -10,6 +10,24 @@ function FocusBack() {
 }
 
 /**
+ * Keeps the focus inside while it is there; where it goes after is the matter of `useFocusBack`. A
+ * modal dialog of the library would trap it too, but writes styles that the content security
+ * policy refuses.
+ */
+export function FocusTrap({ children }: { children: ReactNode }) {
+  return (
+    <FocusScope.Root
+      asChild={false}
+      trapped
+      loop
+      onUnmountAutoFocus={(event) => event.preventDefault()}
+    >
+      {children}
+    </FocusScope.Root>
+  );
+}
+
+/**
  * The one dialog that asks before it goes on. Modal ones of the library write styles into the
  * page.
  */
@@ -36,9 +54,7 @@ export function Modal({
           onCloseAutoFocus={(event) => event.preventDefault()}
           className={`fixed top-24 left-1/2 z-50 max-h-[75vh] max-w-[calc(100vw-16px)] narrow:top-2 narrow:max-h-[calc(100vh-16px)] ${wide ? "w-[900px]" : "w-[560px]"} -translate-x-1/2 overflow-y-auto border border-rule-strong bg-raised p-5 text-ink`}
         >
-          {/* A modal dialog of the library would trap the focus too, but writes styles that the
-              content security policy refuses. */}
-          <FocusScope.Root asChild={false} trapped loop>
+          <FocusTrap>
             <div className="mb-2 flex items-start">
               <Dialog.Title className="flex-1 text-xl font-semibold">{title}</Dialog.Title>
               <Dialog.Close aria-label="Close" data-closes className="p-1 hover:bg-closed">
@@ -47,7 +63,7 @@ export function Modal({
             </div>
             <FocusBack />
             {children}
-          </FocusScope.Root>
+          </FocusTrap>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

@@ -1,5 +1,6 @@
 import { useEffect, useRef } from "react";
 import { type KeyBindingMap, tinykeys } from "tinykeys";
+import { useLocation } from "react-router";
 
 /** Runs on keys pressed anywhere, as tinykeys writes them: "Escape", "$mod+z", "Shift+?". */
 export function useKeys(bindings: KeyBindingMap) {
@@ -39,6 +40,19 @@ export function useCtrl(letter: string, work: (() => void) | null) {
 
 /** The run of the board that keys begin at, where there is one. */
 export const firstBar = () => document.querySelector<HTMLElement>("main [data-bar][tabindex='0']");
+
+/** What an address is opened with where the focus is to follow into what it shows. */
+export const LED = { led: true };
+
+const NEARER = "aside, [role=dialog], main input, main [data-clause]";
+
+/** Puts the focus into a view that was opened as `LED`, unless something nearer in it has it. */
+export function useLedFocus() {
+  const { key, state } = useLocation() as { key: string; state: typeof LED | null };
+  useEffect(() => {
+    if (state?.led && !document.activeElement?.closest(NEARER)) focusView();
+  }, [key, state]);
+}
 
 /** Put the focus where the view begins, past the head of the page; on the board: its first run. */
 export function focusView() {

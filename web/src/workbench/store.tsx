@@ -7,6 +7,7 @@ import {
   useSyncExternalStore,
 } from "react";
 import type { ApiProblem, Draft, Job, Night, NightSummary, Operation, Plan } from "../api/client";
+import type { LED } from "./keys";
 import type { Move } from "./moves";
 
 /** What the planner has in hand: a plan, a night of it, and moves that are not saved yet. */
@@ -17,7 +18,7 @@ export interface Workbench {
   shelf: string;
   jobs: ReadonlyMap<string, Job>;
   date: string;
-  goTo: (date: string) => void;
+  goTo: (date: string, state?: typeof LED) => void;
   loads: readonly string[] | null;
   setLoads: (loads: string[]) => void;
   /** The night as adopted, saved in the draft, or previewed: whatever is newest. */

@@ -12,6 +12,7 @@ import {
 import * as q from "../api/planQueries";
 import { mondayOf } from "../time/time";
 import { looksBack, nightAddress, useAddress } from "./address";
+import type { LED } from "./keys";
 import { carry, entriesOn, forget, inHand, keep, MOVES, shelfOf } from "./unsaved";
 import { type Clash, type Workbench, WorkbenchStore } from "./store";
 import { changedNights } from "./changedNights";
@@ -152,7 +153,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const { request, clear, result, running } = previews;
 
   const goTo = useCallback(
-    (to: string) => navigate(nightAddress(view, search, to, to < plan.first_night)),
+    (to: string, state?: typeof LED) =>
+      navigate(nightAddress(view, search, to, to < plan.first_night), { state }),
     [navigate, plan.first_night, search, view],
   );
 
