@@ -241,7 +241,7 @@ def test_a_proxy_its_slots_and_peak_hours(keys, planner):
     keys.press("Enter")
     keys.choose(r"^Transport", "hot-add only")
     keys.added("3 changes")
-    keys.find("quay-hill", re.compile("quay-hill"))
+    keys.find("quay-hill", "Link Quay to Hill")
     sheet = page.get_by_role("complementary", name=re.compile("quay-hill"))
     keys.to(r"^Edit$")
     keys.press("Enter")
