@@ -646,6 +646,17 @@ def test_an_import_is_previewed_then_taken_and_can_be_undone(client, url):
     assert machine(client, url, "print-01").status_code == 404
 
 
+def test_hosts_that_an_import_adds_go_when_it_is_undone(client, url):
+    content = b"name;host;size\nprint-01;new-h1;12,5\n"
+    seen = send(client, f"{url}/imports/preview", content).json
+    assert (seen["hosts_not_there"], seen["lines"]) == (["new-h1"], [])
+    site = client.get(url).json["site_ids"][0]
+    made = send(client, f"{url}/imports", content, new_hosts_at=site).json
+    assert "new-h1" in client.get(url).json["host_ids"]
+    client.post(f"/api/v1/acceptances/{made['id']}/undo")
+    assert "new-h1" not in client.get(url).json["host_ids"]
+
+
 def test_an_import_is_all_or_nothing_unless_the_good_rows_are_chosen(client, url):
     refused = send(client, f"{url}/imports", MIXED)
     assert refused.status_code == 422

@@ -1,12 +1,13 @@
-"""The first start: from nothing to a plan, by keyboard, with what the screen says alone."""
+"""The first start: from nothing to a first night, by keyboard, with what the screen says alone."""
 
 from __future__ import annotations
 
 import pytest
+from keyboard import Keyboard
 from playwright.sync_api import expect
 
 
-def test_from_nothing_to_a_first_night_by_keyboard(newcomer):
+def test_the_four_steps_lead_to_where_each_is_done(newcomer):
     page = newcomer.page
     expect(page.get_by_role("heading", name="Nothing is planned here yet")).to_be_visible()
     newcomer.check("the first start")
@@ -37,6 +38,78 @@ def test_from_nothing_to_a_first_night_by_keyboard(newcomer):
         page.keyboard.press("Enter")
         page.wait_for_url(lambda url: "/board" not in url)
         expect(page.locator("main, aside").filter(has_text=place).first).to_be_visible()
+
+
+INVENTORY = b"""Name,Host,Used GB,Change %,Folder
+web-01,mill-h1,40,3,web
+files,mill-h2,900,1.5,files
+mail,mill-h2,350,2,mail
+"""
+
+
+def test_from_nothing_to_a_drawn_night_by_keyboard(newcomer):
+    page, keys = newcomer.page, Keyboard(newcomer)
+    keys.to_what("[type=radio], [role=radio]")
+    keys.press("ArrowDown")
+    expect(page.get_by_role("radio", name="Bring files")).to_be_checked()
+    keys.to(r"^Name of the plan")
+    keys.type("Mill")
+    keys.to(r"^Name of the first data room")
+    keys.type("mill")
+    keys.press("Enter")
+    sheet = page.get_by_role("complementary", name="Import")
+    keys.to(r"^Files to import")
+    with page.expect_file_chooser() as chooser:
+        keys.press("Enter")
+    chooser.value.set_files([{"name": "mill.csv", "mimeType": "text/csv", "buffer": INVENTORY}])
+    # The hosts are not there yet: they come with the machines.
+    expect(sheet).to_contain_text("mill-h1, mill-h2")
+    keys.choose(r"^2 hosts not in the plan", "added at mill")
+    expect(sheet.get_by_role("heading", name="3 machines would change")).to_be_visible()
+    keys.to(r"^Import all of it")
+    keys.press("Enter")
+    expect(sheet).to_contain_text("3 machines imported")
+    steps = page.get_by_role("list", name="Steps to the first night")
+    for step, name, done in (
+        ("Add a repository", "vault", "1 repository"),
+        ("Add a proxy", "carter", "1 proxy"),
+    ):
+        keys.find("board", "Board")
+        keys.to(f"^{step}$")
+        keys.press("Enter")
+        keys.to(f"^Name of the {step.split()[-1]}")
+        keys.type(name)
+        keys.press("Enter")
+        keys.find("board", "Board")
+        expect(steps).to_contain_text(done)
+    keys.to(r"^Draw a window$")
+    keys.press("Enter")
+    keys.to(r"^Add a window")
+    keys.press("Enter")
+    keys.to(r"^Name of the window")
+    keys.type("night")
+    keys.press("Enter")
+    keys.find("board", "Board")
+    expect(steps).to_contain_text("1 window")
+    keys.to(r"^Write the first job$")
+    keys.press("Enter")
+    keys.to(r"^Name")
+    keys.type("Everything")
+    keys.press("Enter")
+    keys.to(r"^A rule$")
+    keys.press("Enter")
+    keys.type("files")
+    expect(page.get_by_role("region", name="The job as a sentence")).to_contain_text(
+        "1 machine: folder files, to vault"
+    )
+    keys.press("Escape")
+    keys.to(r"^Add job to draft")
+    keys.press("Enter")
+    keys.draft_holds("4 changes")
+    keys.find("board", "Board")
+    expect(newcomer.bar("everything")).to_be_visible()
+    expect(newcomer.effect()).to_contain_text("(was none)")
+    newcomer.check("the first night")
 
 
 @pytest.mark.long

@@ -3,6 +3,7 @@
 import re
 
 import pytest
+from keyboard import holds
 from playwright.sync_api import expect
 
 FOCUS = "document.activeElement.closest('[aria-label]')?.getAttribute('aria-label') ?? ''"
@@ -11,15 +12,6 @@ FOCUS = "document.activeElement.closest('[aria-label]')?.getAttribute('aria-labe
 def focused(page):
     """What has the focus, by its own name or that of what it is in; "" for the page itself."""
     return page.evaluate(FOCUS)
-
-
-def holds(page, condition):
-    """Wait for a condition; the page's own rules forbid what waits inside it."""
-    for _ in range(600):
-        if page.evaluate(condition):
-            return
-        page.wait_for_timeout(50)
-    raise AssertionError(f"never: {condition}")
 
 
 def is_somewhere(page):

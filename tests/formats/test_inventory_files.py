@@ -163,6 +163,44 @@ def test_what_a_file_does_not_say_stays_as_it_is():
     assert csv("name,folder\nalpha,a\n").unchanged == 1
 
 
+def test_a_share_is_a_per_cent_where_its_title_says_so():
+    for text in ("name,Change %\nalpha,3\n", "name,daily change per cent\nalpha,3 %\n"):
+        assert csv(text).plan.machine_by_id["alpha"].daily_change == pytest.approx(0.03)
+    assert csv("name,change\nalpha,0.03\n").plan.machine_by_id["alpha"].daily_change == 0.03
+
+
+NOT_THERE = """name,host,datastore,size
+a,n1,shelf,10
+b,n1,shelf,20
+c,n2,,30
+d,h1,,40
+"""
+
+
+def test_hosts_and_datastores_that_are_not_there_can_be_added():
+    assert [line for line, *_ in told(csv(NOT_THERE))] == [2, 3, 4]
+    made = csv(NOT_THERE, new_hosts_at="quay")
+    assert told(made) == []
+    plan = made.plan
+    assert [(h.id, h.site) for h in plan.hosts[-2:]] == [("n1", "quay"), ("n2", "quay")]
+    mounted = {store.id: store.hosts for store in plan.datastores}
+    assert mounted["shelf"] == ("n1",) and mounted["n2-disks"] == ("n2",)
+    on = {m: plan.machine_by_id[m].disks[0].datastore for m in "abc"}
+    assert on == {"a": "shelf", "b": "shelf", "c": "n2-disks"}
+    before = estate_plan()
+    assert plan.hosts[: len(before.hosts)] == before.hosts
+    assert plan.datastores[: len(before.datastores)] == before.datastores
+    assert read_plan(write_plan(plan)) == plan
+    assert "is no site" in str(told(csv(NOT_THERE, new_hosts_at="south")))
+
+
+def test_a_new_host_mounts_the_datastore_that_is_there():
+    made = csv("name,host,datastore,size\na,n1,store,10\n", new_hosts_at="quay")
+    before = estate_plan().datastore_by_id["store"].hosts
+    assert made.plan.datastore_by_id["store"].hosts == (*before, "n1")
+    assert [h.id for h in made.plan.hosts if h.id not in estate_plan().host_by_id] == ["n1"]
+
+
 def test_a_vm_without_a_host_needs_one_for_all():
     assert told(csv("name,size\nnew,10\n"))[0][1] == "host"
     assert csv("name,size\nnew,10\n", host="h2").plan.machine_by_id["new"].host == "h2"
@@ -377,7 +415,8 @@ def test_a_file_that_is_too_large_is_refused_by_name(monkeypatch):
 def test_a_plan_file_brings_its_hosts_along():
     made = taken(("tiny.json", json.dumps(tiny()).encode()))
     assert made.problems == ()
-    assert set(made.names) == {m["id"] for m in tiny()["machines"]}
+    lists = ("machines", "hosts", "datastores")
+    assert set(made.names) == {item["id"] for name in lists for item in tiny()[name]}
     read_plan(write_plan(made.plan))
 
 

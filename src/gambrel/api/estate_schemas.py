@@ -224,7 +224,8 @@ class ImportFormSchema(Schema):
     """Files with what a planner says of them.
 
     `mapping` and `words` are JSON: the column of each field; by field what words of the file mean.
-    `night` is a night of the week whose forecast is compared.
+    `night` is a night of the week whose forecast is compared. Hosts that the plan does not have are
+    added at the site `new_hosts_at`; without it they are problems.
     """
 
     files = required(List, File(), validate=Length(min=1, max=200))  # type: ignore[no-untyped-call]
@@ -233,6 +234,7 @@ class ImportFormSchema(Schema):
     night = Date(load_default=None)
     unit = String(load_default="GiB", validate=OneOf(UNITS))
     host = String(load_default="", validate=Length(max=190))
+    new_hosts_at = String(load_default="", validate=Length(max=190))
     good_rows = Boolean(load_default=False)
     base_version = Integer(load_default=None)
 
@@ -277,6 +279,7 @@ class ImportPreviewSchema(Schema):
     jobs = required(List, Nested(JobEffectSchema))
     roles = required(List, String())
     nights = required(List, Nested(lambda: NightEffectSchema))
+    hosts_not_there = required(List, String())
 
 
 # --- sources ----------------------------------------------------------------------------------

@@ -16,7 +16,7 @@ from gambrel.api.problems import ProblemError, field_error
 from gambrel.api.serialize import acceptance_value
 from gambrel.api.sessions import actor, planning
 from gambrel.core.estate.facts import ROLE_DAILY_CHANGE
-from gambrel.core.estate.importing import Imported
+from gambrel.core.estate.importing import Imported, hosts_not_there
 from gambrel.core.plan.objects import Plan
 from gambrel.formats.inventory_csv import FIELDS, WORDED
 from gambrel.store import acceptances
@@ -65,7 +65,9 @@ def _choices(form: dict[str, Any]) -> Choices:
         form, "words", lambda field, words: field in WORDED and _is_text_by_text(words),
         f"does not give what words of {', '.join(WORDED)} mean",
     )  # fmt: skip
-    return Choices(mapping, form["unit"], form["host"] or None, words or {})
+    return Choices(
+        mapping, form["unit"], form["host"] or None, form["new_hosts_at"] or None, words or {}
+    )
 
 
 def _read(plan_id: int, form: dict[str, Any]) -> tuple[int, Plan, Reading, Imported]:
@@ -108,6 +110,7 @@ def preview_import(plan_id: int, form_and_files_data: dict[str, Any]) -> Any:
             "jobs": told_effects(plan, made.plan),
             "roles": sorted({*ROLE_DAILY_CHANGE, *(m.facts.role for m in plan.machines)} - {""}),
             "nights": nights,
+            "hosts_not_there": list(hosts_not_there(plan, reading.machines)),
         }
     )  # fmt: skip
 

@@ -54,6 +54,8 @@ _UNITS = {
 UNITS = ("GiB", "GB", "MiB", "MB", "TiB", "TB", "KiB", "bytes")
 _SIZES = ("provisioned", "used", "swap")
 _SHARES = ("daily_change", "growth_per_year")
+_PER_CENT = re.compile(r"%|\bper ?cent\b|\bpct\b", re.IGNORECASE)
+"""A title whose shares are per cents, also where a cell does not say so."""
 Words = Mapping[str, Mapping[str, str]]
 """By field what a word in its column means, word by word as it stands in the file."""
 _MEANINGS: Mapping[str, Mapping[str, frozenset[str]]] = {
@@ -170,8 +172,8 @@ def guessed_mapping(
 
 
 def _plain(title: str) -> str:
-    without = re.sub(r"[\[(].*?[\])]", "", title.casefold())
-    words = without.replace("_", " ").split()
+    without = re.sub(r"[\[(].*?[\])]", "", title.casefold().replace("_", " "))
+    words = _PER_CENT.sub("", without).split()
     return " ".join(word for word in words if word not in _UNITS)
 
 
@@ -339,6 +341,8 @@ def _line(
             continue
         try:
             meant = words.get(field, {}).get(text, text)
+            if field in _SHARES and _PER_CENT.search(title) and "%" not in meant:
+                meant += " %"
             values[field] = _value(field, meant, unit_of_title(title) or unit)
         except FactError as error:
             problems.append(ImportProblem(Place(table.name, number, title), text, error.reason))

@@ -17,6 +17,7 @@ from gambrel.core.estate.importing import (
     ImportedMachine,
     ImportProblem,
     Place,
+    with_hosts_of,
     with_machines,
 )
 from gambrel.core.plan.objects import Plan
@@ -52,11 +53,13 @@ class Choices:
         unit: of sizes in CSV that have none.
         words: by field what words in CSV mean, as they stand in the file.
         host: of VMs of which the file names none.
+        new_hosts_at: the site at which hosts that the plan does not have are added.
     """
 
     mapping: Mapping[str, str] | None = None
     unit: str = "GiB"
     host: str | None = None
+    new_hosts_at: str | None = None
     words: Words = field(default_factory=dict)
 
 
@@ -250,10 +253,24 @@ def imported(plan: Plan, reading: Reading, choices: Choices, today: date) -> Imp
     base = plan
     for other in reading.plans:
         base = _with_places(base, other)
+    if choices.new_hosts_at is not None:
+        if choices.new_hosts_at in base.site_by_id:
+            base = with_hosts_of(base, reading.machines, choices.new_hosts_at)
+        else:
+            place = Place("(choices)", column="new_hosts_at")
+            reading.problems.append(ImportProblem(place, choices.new_hosts_at, "is no site"))
     made = with_machines(base, reading.machines, choices.host, today)
     titles = {file.name: file.mapping for file in reading.files}
     problems = (*reading.problems, *(_as_titled(p, titles) for p in made.problems))
-    return replace(made, plan=without_lost_disks(made.plan), problems=problems)
+    # An import that is undone takes the places that it brought along back with its machines.
+    places = [h.id for h in base.hosts if h.id not in plan.host_by_id]
+    places += [s.id for s in base.datastores if s.id not in plan.datastore_by_id]
+    return replace(
+        made,
+        plan=without_lost_disks(made.plan),
+        names=(*made.names, *places),
+        problems=problems,
+    )
 
 
 def _as_titled(problem: ImportProblem, titles: Mapping[str, Mapping[str, str]]) -> ImportProblem:

@@ -83,6 +83,14 @@ def test_a_new_job_suits_the_plan():
     assert full != "FR"
 
 
+def test_the_first_job_is_inside_the_only_window():
+    first = replace(PLAN, jobs=())
+    assert len(first.windows) > 1
+    assert "window" not in new_job(first, "x", date(2026, 11, 2))
+    only = replace(first, windows=first.windows[:1])
+    assert new_job(only, "x", date(2026, 11, 2))["window"] == only.windows[0].id
+
+
 def test_a_new_job_takes_over_settings_but_not_machines():
     value = new_job(PLAN, "Office file servers", date(2026, 11, 2), like=OFFICE)
     assert value["id"] == "office-file-servers"

@@ -266,6 +266,8 @@ export interface ImportChoices {
   mapping: Record<string, string> | null;
   unit: string;
   host: string;
+  /** The site at which hosts that the plan does not have are added; empty: they are an error. */
+  newHostsAt: string;
   /** By field what words of the file mean, where that is not known or is something else. */
   words: Record<string, Record<string, string>>;
 }
@@ -281,6 +283,7 @@ function importForm(
   form.append("unit", choices.unit);
   if (Object.keys(choices.words).length) form.append("words", JSON.stringify(choices.words));
   if (choices.host) form.append("host", choices.host);
+  if (choices.newHostsAt) form.append("new_hosts_at", choices.newHostsAt);
   for (const [key, value] of Object.entries(more)) form.append(key, value);
   return form;
 }

@@ -24201,6 +24201,8 @@ export interface components {
             unit: "GiB" | "GB" | "MiB" | "MB" | "TiB" | "TB" | "KiB" | "bytes";
             /** @default  */
             host: string;
+            /** @default  */
+            new_hosts_at: string;
             /** @default false */
             good_rows: boolean;
             /** @default null */
@@ -25785,6 +25787,7 @@ export interface components {
             jobs: components["schemas"]["JobEffectSchema"][];
             roles: string[];
             nights: components["schemas"]["NightEffectSchema"][];
+            hosts_not_there: string[];
         };
         JobWeekSchema: {
             job: string;

@@ -291,7 +291,12 @@ export function Estate() {
             {first.error.message}
           </p>
         )}
-        {page && page.total === 0 ? (
+        {page && page.all === 0 ? (
+          <p className="px-4 py-6">
+            Sources ask hypervisors and agents what there is; an import brings it in files. Both
+            stand above.
+          </p>
+        ) : page && page.total === 0 ? (
           <p className="px-4 py-6">
             No machine fits this filter.{" "}
             <Button
@@ -366,10 +371,15 @@ function Answer({ page, on }: { page: MachinePage; on: string }) {
         <strong className="text-barn">
           {count(bare.machines, "machine")} {bare.machines === 1 ? "is" : "are"} not protected
         </strong>
+      ) : page.all === 0 ? (
+        "No machines yet"
       ) : (
         "Every machine is protected"
       )}
-      {bare?.since && `, the longest since ${longDate(bare.since)} (${since(bare.since, on)})`}
+      {bare?.since &&
+        (bare.since === on
+          ? ", since today"
+          : `, the longest since ${longDate(bare.since)} (${since(bare.since, on)})`)}
       {stale && stale.machines > 0 && (
         <span className="text-hay-text">; {stale.machines} stale</span>
       )}

@@ -28,6 +28,7 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
     mapping: null,
     unit: "GiB",
     host: "",
+    newHostsAt: "",
     words: {},
   });
   const [preview, setPreview] = useState<ImportPreview | null>(null);
@@ -216,6 +217,24 @@ export function ImportSheet({ onClose }: { onClose: () => void }) {
               onChange={(host) => void look(files, { ...choices, host })}
             />
           </div>
+          {preview.hosts_not_there.length > 0 && (
+            <div className="-ml-1.5 mb-2">
+              <Choice
+                lead={`${count(preview.hosts_not_there.length, "host")} not in the plan:`}
+                value={choices.newHostsAt}
+                options={[
+                  { value: "", label: "an error" },
+                  ...plan.site_ids.map((value) => ({ value, label: `added at ${value}` })),
+                ]}
+                onChange={(newHostsAt) => void look(files, { ...choices, newHostsAt })}
+              />
+              <span className="ml-1.5 block text-xs text-ink-2 [overflow-wrap:anywhere]">
+                {preview.hosts_not_there.slice(0, SHOWN).join(", ")}
+                {preview.hosts_not_there.length > SHOWN &&
+                  ` and ${preview.hosts_not_there.length - SHOWN} more`}
+              </span>
+            </div>
+          )}
           <h3 className="font-semibold">
             {preview.lines.length
               ? `${count(preview.lines.length, "machine")} would change`

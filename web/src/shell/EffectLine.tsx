@@ -78,6 +78,7 @@ export function EffectLine() {
   if (!differs && !attempting && !considered.length && !problem) return null;
   const turned = week.filter((n, i) => n.date !== date && n.verdict !== adoptedWeek[i]?.verdict);
   const verdicts = [...new Set(turned.map((n) => n.verdict))];
+  const end = (night: NightSummary) => (night.last_end ? dayClock(night.last_end, zone) : "none");
   const full = (night: NightSummary) => duration(night.tightest?.full_s ?? 0);
   return (
     <footer
@@ -91,7 +92,7 @@ export function EffectLine() {
       >
         {problem ? (
           <strong className="text-effect-strong">{problem}</strong>
-        ) : now?.last_end && was?.last_end ? (
+        ) : now && was ? (
           <>
             {words.length > 0 && (
               <span>
@@ -99,8 +100,13 @@ export function EffectLine() {
                 {words.at(-1)} ·{" "}
               </span>
             )}
-            Last run {dateWords(date).short} ends{" "}
-            <Was now={dayClock(now.last_end, zone)} was={dayClock(was.last_end, zone)} />
+            {now.last_end || was.last_end ? "Last run" : "No run"} {dateWords(date).short}
+            {(now.last_end || was.last_end) && (
+              <>
+                {" ends "}
+                <Was now={end(now)} was={end(was)} />
+              </>
+            )}
             {" · "}late <Was now={past(now)} was={past(was)} />
             {now.tightest && was.tightest && (
               <>

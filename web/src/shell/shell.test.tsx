@@ -138,6 +138,14 @@ describe("the effect of changes", () => {
     expect(line().textContent).toContain("Sat now tight");
   });
 
+  it("says that a night had no run before, and does not wait for one", () => {
+    showIn(<EffectLine />, {
+      moves: [{ type: "lock", job: "mail", locked: true }],
+      adoptedWeek: week({ [FRIDAY]: { last_end: null, tightest: null } }),
+    });
+    expect(line().textContent).toContain("Last run Fri ends Fri 23:10 (was none) · late");
+  });
+
   it("says how many changes there are where it can name only the last", () => {
     showIn(<EffectLine />, {
       moves: [{ type: "lock", job: "mail", locked: true }],

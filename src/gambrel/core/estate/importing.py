@@ -132,6 +132,48 @@ def with_machines(
     return Imported(changed, tuple(lines), tuple(names), tuple(problems), unchanged)
 
 
+def hosts_not_there(plan: p.Plan, machines: Sequence[ImportedMachine]) -> tuple[str, ...]:
+    """Hosts that VMs of files run on and the plan does not have, in the order of the files."""
+    named = (m.host for m in machines if m.host is not None and m.kind != "server")
+    return tuple(dict.fromkeys(host for host in named if host not in plan.host_by_id))
+
+
+def with_hosts_of(plan: p.Plan, machines: Sequence[ImportedMachine], site: str) -> p.Plan:
+    """A plan with the hosts and datastores that VMs of files name and it does not have.
+
+    A host that mounts none of those gets a datastore of its own, called after it.
+
+    Args:
+        site: where the hosts stand.
+    """
+    new_hosts = hosts_not_there(plan, machines)
+    mounts: dict[str, dict[str, None]] = {store.id: {} for store in plan.datastores}
+    for machine in machines:
+        for disk in machine.disks or ():
+            known = disk.datastore in plan.datastore_by_id
+            if machine.host and disk.datastore and (machine.host in new_hosts or not known):
+                mounts.setdefault(disk.datastore, {})[machine.host] = None
+    mounting = {host for hosts in mounts.values() for host in hosts}
+    for host in new_hosts:
+        if host not in mounting:
+            name = f"{host}-disks"
+            mounts.setdefault(name, {})[host] = None
+    stores = [
+        replace(store, hosts=tuple(dict.fromkeys((*store.hosts, *mounts[store.id]))))
+        for store in plan.datastores
+    ]
+    stores += [
+        p.Datastore(name, tuple(hosts))
+        for name, hosts in mounts.items()
+        if name not in plan.datastore_by_id
+    ]
+    return replace(
+        plan,
+        hosts=(*plan.hosts, *(p.Host(host, site) for host in new_hosts)),
+        datastores=tuple(stores),
+    )
+
+
 def _made(
     plan: p.Plan, new: ImportedMachine, was: p.Machine | None, host: str | None, today: date
 ) -> p.Machine:

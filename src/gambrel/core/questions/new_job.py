@@ -60,6 +60,14 @@ def _repository(plan: Plan, machines: Sequence[str]) -> str:
     ).id
 
 
+def _window(plan: Plan) -> str | None:
+    """The window that most jobs use; for the first job of a plan its only window."""
+    used = Counter(job.window for job in plan.jobs if job.window is not None)
+    if used:
+        return used.most_common(1)[0][0]
+    return plan.windows[0].id if not plan.jobs and len(plan.windows) == 1 else None
+
+
 def _schedules(plan: Plan, day: date) -> list[Schedule]:
     zone = planner_zone(plan)
     full = quietest_day(plan)
@@ -107,13 +115,13 @@ def new_job(
     if model is not None:
         kept = {key: value for key, value in model.items() if key not in OF_ONE_JOB}
         return {**own, **kept}
-    windows = Counter(job.window for job in plan.jobs if job.window is not None)
     value = {
         **own,
         "repository": _repository(plan, machines),
         "schedules": [SCHEDULE.write(each) for each in schedules or _schedules(plan, day)],
         "retention": RETENTION,
     }
-    if windows:
-        value["window"] = windows.most_common(1)[0][0]
+    window = _window(plan)
+    if window is not None:
+        value["window"] = window
     return value
