@@ -79,6 +79,24 @@ def test_a_proposal_is_searched_told_and_taken(client, crowded_url, running):
     assert found["id"] in [c["id"] for c in client.get(f"{crowded_url}/computations").json]
 
 
+def test_rules_of_the_house_are_kept_and_told(client, crowded_url, running):
+    rules = [{"rule": "apart", "jobs": ["j0", "j1"]}, {"rule": "last", "job": "j2"}]
+    asked = {"day": WEEK, "seconds": 600, "most_evaluations": 60, "rules": rules}
+    found = ended(client, running, client.post(f"{crowded_url}/balances", asked))
+    assert found["asked"]["rules"] == rules
+    apart, last = found["result"]["rules"]
+    # All three have their full on Friday at 21:00.
+    assert apart["words"] == "Fulls of Job 0 and Job 1: never in one night"
+    assert (apart["nights"], apart["jobs"]) == (["2026-11-06"], ["Job 0", "Job 1"])
+    assert (last["words"], last["nights"]) == ("Job 2: the last to begin", [])
+    others = [
+        move["operation"]["start_time"]
+        for move in found["result"]["moves"]
+        if move["operation"]["operation"] == "MoveStart" and move["operation"]["job"] != "j2"
+    ]
+    assert all("12:00" < start <= "21:00" for start in others)
+
+
 def test_where_moves_are_not_enough_the_purchase_beside_them_is(
     client, crowded_url, running, monkeypatch
 ):
@@ -209,6 +227,9 @@ def test_what_was_interrupted_goes_on_from_its_best(client, crowded_url, running
         ({"most_moves": 0}, "most_moves"),
         ({"happens": [{"happens": "Flood"}]}, "happens"),
         ({"happens": [{"happens": "LoseProxy", "proxy": "nobody"}]}, "proxy"),
+        ({"rules": [{"rule": "never"}]}, "rule"),
+        ({"rules": [{"rule": "last", "job": "nobody"}]}, "jobs"),
+        ({"rules": [{"rule": "not before", "time": "8 pm", "tag": "db"}]}, "time"),
     ],
 )
 def test_what_cannot_be_asked_is_refused_by_name(client, plan_url, wrong, field):

@@ -9,7 +9,7 @@ from apiflask.fields import Boolean, Date, Dict, Float, Integer, List, Nested, S
 from apiflask.validators import Length, OneOf, Range
 
 from gambrel.api.schemas import Day, Instant, NightSummarySchema, nullable, required
-from gambrel.core.balance.problem import MOST_WEEKS, MOVE_KINDS
+from gambrel.core.balance.problem import MOST_RULES, MOST_WEEKS, MOVE_KINDS
 from gambrel.core.questions.what_if import LOSSES
 from gambrel.store.computations import ComputationKind
 from gambrel.work.computations import MOST_SAMPLES
@@ -50,6 +50,16 @@ class BalanceRequestSchema(WeeksAskedSchema):
     rate = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
     stream = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
     seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
+    rules = List(
+        Dict(),
+        load_default=list,
+        validate=Length(max=MOST_RULES),
+        metadata={
+            "description": "rules of the house, which no proposal breaks where the plan does not: "
+            '{"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, '
+            '{"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."}'
+        },
+    )
 
 
 class ConfidenceRequestSchema(WeeksAskedSchema):
@@ -230,6 +240,14 @@ class PurchaseBesideMovesSchema(Schema):
     with_moves = required(Nested, BoughtSchema)
 
 
+class RuleToldSchema(Schema):
+    """A rule of the house in words; the nights in which the plan breaks it, and which jobs do."""
+
+    words = required(String)
+    nights = required(List, Day())
+    jobs = required(List, String())
+
+
 class ResultSchema(Schema):
     """What came out; of each kind of computation with its own keys."""
 
@@ -247,6 +265,7 @@ class ResultSchema(Schema):
     after = Nested(PlanToldSchema)
     moves = List(Nested(MoveSchema))
     rungs = List(Nested(RungSchema))
+    rules = List(Nested(RuleToldSchema))
     bound = Nested(BoundSchema)
     purchase = Nested(PurchaseBesideMovesSchema)
     samples = Integer()

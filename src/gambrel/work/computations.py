@@ -14,6 +14,7 @@ from typing import Any
 
 from gambrel.core.balance.bound import Bound
 from gambrel.core.balance.explaining import PlanTold
+from gambrel.core.balance.house_rules import Breach, HouseRule, house_rule_from
 from gambrel.core.balance.ladder import Judge, Rung, chosen, fits, ladder
 from gambrel.core.balance.moves import Candidate, candidate_of
 from gambrel.core.balance.objective import Score
@@ -23,6 +24,7 @@ from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSec
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import Operation, operation_from
 from gambrel.core.nights.nights import night_of, week_of
+from gambrel.core.plan.objects import Plan
 from gambrel.core.questions.how_sure import Sample, confidence
 from gambrel.core.questions.what_if import happen_all, happening_from, single_losses
 from gambrel.core.runway.nights_ahead import MonthAhead
@@ -312,6 +314,7 @@ class Computations:
         before, rungs = ladder(problem, chosen(problem, outcome), tell_all, limits, judge)
         seconds = time.monotonic() - began
         result = ladder_result(problem, outcome, before, rungs, limits, curve, seconds)
+        result["rules"] = _rules_told(problem)
         for rung, value in zip(rungs, result["rungs"], strict=True):
             if job.stop.is_set():
                 break
@@ -537,4 +540,28 @@ def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
         draws=SEARCHED_ON if "weeks" in (asked.get("stands") or ()) else 0,
         spread=spread_of(asked),
         drawn_by=int(asked.get("seed", 1)),
+        rules=_house_rules(plan, asked.get("rules", ())),
     )
+
+
+def _rules_told(problem: Problem) -> list[dict[str, Any]]:
+    """Each rule of the house in words, and where the plan breaks it already."""
+    broken: dict[int, list[Breach]] = {}
+    for i, breach in problem.breaches.at_first:
+        broken.setdefault(i, []).append(breach)
+    names = {job.id: job.name for job in problem.plan.jobs}
+    return [
+        {
+            "words": rule.describe(problem.plan),
+            "nights": sorted({str(problem.nights[b.night].date) for b in broken.get(i, ())}),
+            "jobs": sorted({names[job] for b in broken.get(i, ()) for job in b.jobs}),
+        }
+        for i, rule in enumerate(problem.rules)
+    ]
+
+
+def _house_rules(plan: Plan, values: Sequence[Mapping[str, Any]]) -> tuple[HouseRule, ...]:
+    rules = tuple(house_rule_from(value) for value in values)
+    for rule in rules:
+        rule.check(plan)
+    return rules

@@ -17,6 +17,7 @@ from plans import small_file
 
 from gambrel.core.balance.bound import bound
 from gambrel.core.balance.explaining import explain, tell
+from gambrel.core.balance.house_rules import Apart
 from gambrel.core.balance.moves import (
     Candidate,
     candidate_of,
@@ -273,6 +274,16 @@ def test_parts_that_share_nothing_are_searched_apart():
     found = searched(problem, 300)
     assert Evaluator(problem).score(plan_of(problem, found.candidate)) == found.score
     assert {aspect[0][-2:] == "-b" for aspect, _ in found.candidate.choices} == {True, False}
+
+
+def test_parts_that_a_rule_ties_are_searched_together():
+    plan = read_plan(twice(crowded_file(3)))
+    assert [len(jobs) for jobs in parts(plan, [("j0", "j0-b")])] == [6]
+    rules = (Apart(("j1", "j1-b")), Apart(("j2", "j2-b")))
+    problem = problem_of(plan, rules=rules)
+    free, bound = searched(problem_of(plan), 300), searched(problem, 300)
+    assert problem.breaches.adds_none(plan_of(problem, bound.candidate))
+    assert free.score.grades <= bound.score.grades
 
 
 def test_the_sample_is_one_part_and_its_restriction_keeps_its_points():

@@ -5,6 +5,7 @@ import { addDays, mondayOf } from "../time/time";
 
 type Schemas = components["schemas"];
 export type Computation = Schemas["ComputationSchema"];
+export type RuleTold = Schemas["RuleToldSchema"];
 export type BalanceRequest = Schemas["BalanceRequestSchema"];
 export type ConfidenceRequest = Schemas["ConfidenceRequestSchema"];
 export type ProposedMove = Schemas["MoveSchema"];

@@ -24451,6 +24451,11 @@ export interface components {
             chances: components["schemas"]["NightConfidenceSchema"][];
             losses: components["schemas"]["AfterLossSchema"][];
         };
+        RuleToldSchema: {
+            words: string;
+            nights: string[];
+            jobs: string[];
+        };
         LeastNeedSchema: {
             resource: string;
             part: number;
@@ -24502,6 +24507,7 @@ export interface components {
             after?: components["schemas"]["PlanToldSchema"];
             moves?: components["schemas"]["MoveSchema"][];
             rungs?: components["schemas"]["RungSchema"][];
+            rules?: components["schemas"]["RuleToldSchema"][];
             bound?: components["schemas"]["BoundSchema"];
             purchase?: components["schemas"]["PurchaseBesideMovesSchema"];
             samples?: number;
@@ -24584,6 +24590,10 @@ export interface components {
             stream: number | null;
             /** @default 1 */
             seed: number;
+            /** @description rules of the house, which no proposal breaks where the plan does not: {"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, {"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."} */
+            rules?: {
+                [key: string]: unknown;
+            }[];
         };
         FindingSchema: {
             key: string;

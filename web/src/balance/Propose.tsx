@@ -5,6 +5,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Flag, NumberField } from "../ui/controls";
 import { learnedSpreadQuery } from "../api/runQueries";
+import { HouseRules, missing } from "./HouseRules";
 import { Ladder, Losses } from "./Ladder";
 import { ToBuy } from "./ToBuy";
 import { useAddress } from "../workbench/address";
@@ -28,11 +29,13 @@ import {
   type NightTold,
   operationsOf,
   type ProposedMove,
+  type RuleTold,
   type Rung,
   useComputing,
 } from "../api/balanceQueries";
 import {
   fallen,
+  type HouseRule,
   MOVE_KINDS,
   type MoveKind,
   requestOf,
@@ -59,6 +62,8 @@ export function Propose() {
     (each) => each.error,
   )?.error;
   const running = shown?.state === "running";
+  const lastRules = (found.data?.[0]?.asked as { rules?: HouseRule[] } | undefined)?.rules;
+  const wanted = { ...settings, rules: settings.rules ?? lastRules ?? [] };
   return (
     <div
       className="min-h-0 flex-1 overflow-auto px-4 pb-6"
@@ -67,14 +72,14 @@ export function Propose() {
       aria-label="Proposals"
     >
       <Asking
-        settings={settings}
+        settings={wanted}
         onChange={setSettings}
         happens={happens}
         running={running}
         onSearch={() => {
           set({ rung: null });
           computing.balance.mutate(
-            requestOf(settings, draft?.id ?? null, mondayOf(date), happens, learned.data),
+            requestOf(wanted, draft?.id ?? null, mondayOf(date), happens, learned.data),
           );
         }}
       />
@@ -133,7 +138,7 @@ function Asking({
   running,
   onSearch,
 }: {
-  settings: Settings;
+  settings: Settings & { rules: HouseRule[] };
   onChange: (settings: Settings) => void;
   happens: readonly Happening[];
   running: boolean;
@@ -144,18 +149,19 @@ function Asking({
   const [open, setOpen] = useState(false);
   const set = (some: Partial<Settings>) => onChange({ ...settings, ...some });
   const free = plan.jobs.filter((job) => !job.locked);
+  const ready = settings.kinds.length > 0 && !settings.rules.some(missing);
   return (
     <form
       aria-label="What to look for"
       className="border-b border-rule pb-2"
       onSubmit={(event) => {
         event.preventDefault();
-        if (!running && settings.kinds.length) onSearch();
+        if (!running && ready) onSearch();
       }}
     >
       <div className="flex flex-wrap items-center gap-2">
         <Allowed>
-          <Button type="submit" look="strong" disabled={running || !settings.kinds.length}>
+          <Button type="submit" look="strong" disabled={running || !ready}>
             Look for a better week
           </Button>
         </Allowed>
@@ -194,6 +200,7 @@ function Asking({
           at most {count(settings.mostMoves, "move")},{" "}
           {settings.weeks === 1 ? "this week" : `${settings.weeks} weeks`}, {settings.seconds} s, up
           to {percent(settings.comfort)} is comfortable
+          {settings.rules.length > 0 && `, ${count(settings.rules.length, "rule")} of the house`}
         </Button>
       </div>
       {happens.length > 0 && (
@@ -234,7 +241,38 @@ function Asking({
           />
         </div>
       )}
+      {open && (
+        <HouseRules rules={settings.rules} jobs={plan.jobs} onChange={(rules) => set({ rules })} />
+      )}
     </form>
+  );
+}
+
+/** The rules of the house that a search kept, and where the plan breaks them by itself. */
+function RulesKept({ rules, nights }: { rules: readonly RuleTold[]; nights: number }) {
+  if (!rules.length) return null;
+  return (
+    <section aria-label="Rules of the house" className="mt-3">
+      <h3 className="font-semibold">Rules that every rung keeps</h3>
+      <ul>
+        {rules.map((rule) => (
+          <li key={rule.words} className="border-t border-rule py-1">
+            {rule.words}
+            {rule.nights.length > 0 && (
+              <span className="block text-hay-text">
+                Broken by the plan as it is{" "}
+                {rule.nights.length === nights
+                  ? "every night"
+                  : `on ${rule.nights
+                      .map((night) => `${dateWords(night).short} ${dateWords(night).day}`)
+                      .join(", ")}`}
+                : {rule.jobs.join(", ")}. That may stay, and gets no worse.
+              </span>
+            )}
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 
@@ -403,6 +441,7 @@ function Found({ found }: { found: Computation }) {
           />
           {result.purchase && <ToBuy purchase={result.purchase} scenario={isOfScenario(found)} />}
           {rung && <Losses losses={rung.losses} />}
+          {result.rules && <RulesKept rules={result.rules} nights={result.before.nights.length} />}
           <Limits bound={result.bound} />
         </section>
       </div>

@@ -9,7 +9,15 @@ export interface Settings {
   seconds: number;
   comfort: number;
   stands: Stand[];
+  /** Rules of the house; null: those of the last search. */
+  rules: HouseRule[] | null;
 }
+
+/** What no proposal may do where the plan does not: see the request of a balance. */
+export type HouseRule =
+  | { rule: "not before"; time: string; jobs: string[]; tag: string }
+  | { rule: "apart"; jobs: string[] }
+  | { rule: "last"; job: string };
 
 export type Stand = NonNullable<BalanceRequest["stands"]>[number];
 
@@ -43,6 +51,7 @@ export const USUAL: Settings = {
   seconds: 20,
   comfort: 0.85,
   stands: [],
+  rules: null,
 };
 
 export function requestOf(
@@ -64,6 +73,7 @@ export function requestOf(
     seconds: settings.seconds,
     comfort: settings.comfort,
     stands: settings.stands,
+    rules: settings.rules ?? [],
     change: spread.change ?? null,
     rate: spread.rate ?? null,
     stream: spread.stream ?? null,

@@ -343,7 +343,7 @@ def is_sound(problem: Problem, candidate: Candidate) -> Plan | None:
     spread = {job for (job, kind, _), _ in candidate.choices if kind in ("spread", "night")}
     if any(_starves(problem, plan, plan.job_by_id[job]) for job in spread):
         return None
-    return plan
+    return plan if problem.breaches.adds_none(plan) else None
 
 
 def _starves(problem: Problem, plan: Plan, job: Job) -> bool:

@@ -9,6 +9,7 @@ from typing import Literal, Protocol, get_args
 
 import numpy as np
 
+from gambrel.core.balance.house_rules import Breaches, HouseRule
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import TIGHT_MARGIN_S, Night, night_at
@@ -33,6 +34,7 @@ MOST_MOVES = 15
 MOST_WEEKS = 5
 MOST_LOSSES = 40
 MOST_DRAWS = 64
+MOST_RULES = 20
 
 
 class Loss(Protocol):
@@ -67,6 +69,7 @@ class Problem:
         losses: what a plan shall also stand, each by itself. They do not happen together.
         draws: in so many draws, in which things vary by `spread`, a plan shall do well too.
         drawn_by: the seed of those draws.
+        rules: of the house, which no proposal breaks where the plan does not.
 
     Raises:
         OperationError: naming the field that cannot be.
@@ -89,6 +92,7 @@ class Problem:
     draws: int = 0
     spread: Spread = USUAL_SPREAD
     drawn_by: int = 0
+    rules: tuple[HouseRule, ...] = ()
 
     def __post_init__(self) -> None:
         for job in sorted(self.jobs):
@@ -107,6 +111,8 @@ class Problem:
             raise OperationError("draws", self.draws, f"is not between 0 and {MOST_DRAWS}")
         if not self.to > self.from_:
             raise OperationError("to", self.to, "is not after the beginning")
+        if len(self.rules) > MOST_RULES:
+            raise OperationError("rules", len(self.rules), f"are more than {MOST_RULES}")
 
     @cached_property
     def movable(self) -> tuple[Job, ...]:
@@ -146,6 +152,11 @@ class Problem:
         while found[-1].end < self.to - 1:
             found.append(night_at(found[-1].end + 1, self.zone))
         return tuple(found)
+
+    @cached_property
+    def breaches(self) -> Breaches:
+        """Where plans that come from this one break the rules of the house."""
+        return Breaches(self.plan, self.rules, self.nights, self.zone)
 
     def restricted(self, jobs: Iterable[str]) -> Problem:
         """The same question about some of the jobs only, as if there were no others."""

@@ -42,10 +42,13 @@ def told_of(evaluator: Evaluator, candidate: Candidate, traced: bool) -> Told:
     return evaluator.trace(plan) if traced else (evaluator.score(plan), None)
 
 
-def parts(plan: Plan) -> list[tuple[str, ...]]:
+def parts(plan: Plan, tied: Iterable[Sequence[str]] = ()) -> list[tuple[str, ...]]:
     """The jobs of a plan in groups that share no machine, resource, slot pool or order of running.
 
     Groups cannot influence one another, so each may be simulated alone with the same result.
+
+    Args:
+        tied: ids of jobs that stay together for another reason.
     """
     owner: dict[object, int] = {}
     group = list(range(len(plan.jobs)))
@@ -61,6 +64,7 @@ def parts(plan: Plan) -> list[tuple[str, ...]]:
         one, other = root(first), root(job)
         group[max(one, other)] = min(one, other)
 
+    positions = {job.id: i for i, job in enumerate(plan.jobs)}
     layout = layout_of(plan)
     topology = layout.topology
     for position, job in enumerate(plan.jobs):
@@ -89,6 +93,9 @@ def parts(plan: Plan) -> list[tuple[str, ...]]:
                         claim(("proxy", way.proxy), position)
                     for resource in (*way.raw, *way.compressed):
                         claim(("resource", resource), position)
+    for i, names in enumerate(tied):
+        for name in names:
+            claim(("tied", i), positions[name])
     found: dict[int, list[str]] = {}
     for position, job in enumerate(plan.jobs):
         found.setdefault(root(position), []).append(job.id)
@@ -177,7 +184,9 @@ def balance(
     """
     evaluate = evaluated_here() if evaluate is None else evaluate
     # A loss can bring together what had nothing to do with one another.
-    groups = parts(problem.plan) if not problem.asks_to_hold else [tuple(problem.plan.job_by_id)]
+    everything = tuple(problem.plan.job_by_id)
+    tied = [everything if rule.tied is None else rule.tied for rule in problem.rules]
+    groups = [everything] if problem.asks_to_hold else parts(problem.plan, tied)
     searches = [
         Searching(
             problem.restricted(jobs) if len(groups) > 1 else problem,
