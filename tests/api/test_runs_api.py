@@ -861,12 +861,17 @@ def test_what_is_known_of_a_point_goes_along(client, url, morning_after, app, pl
 # --- learned change by itself -------------------------------------------------------------------
 
 
-def _told_for_a_week(runner, factor):
-    """A week of runs of machines that change more than is stated; the clock after it."""
-    true = replace(
-        PLAN,
-        machines=tuple(replace(m, daily_change=m.daily_change * factor) for m in PLAN.machines),
+def _told_for_a_week(runner, changes=1.0, compresses=1.0):
+    """A week of runs of machines that are otherwise than is stated; the clock after it."""
+    machines = (
+        replace(
+            m,
+            daily_change=m.daily_change * changes,
+            compress_ratio=m.compress_ratio * compresses,
+        )
+        for m in PLAN.machines
     )
+    true = replace(PLAN, machines=tuple(machines))
     performance = as_planned(true, NIGHT.start)
     runner.post([], clock=NIGHT.start)
     at = NIGHT.start
@@ -880,6 +885,28 @@ def _told_for_a_week(runner, factor):
 def _changes(client, url):
     found = client.get(f"{url}/learned-changes").json
     return found, {row["machine"]: row for row in found["machines"]}
+
+
+def test_learned_ratio_is_taken_over_at_noon_by_a_rule_of_its_own(client, url, runner):
+    at = _told_for_a_week(runner, changes=3.0, compresses=1.5)
+    found = client.get(f"{url}/learned-ratios").json
+    row = next(each for each in found["machines"] if each["machine"] == "gate")
+    assert (row["otherwise"], found["by_itself"]) == (True, False)
+    answer = client.http.put(
+        f"{url}/standing-rules",
+        json={"kind": "learned ratio", "action": "accept"},
+        headers={"X-CSRF-Token": client.token},
+    )
+    assert answer.status_code == 200
+    runner.post([], clock=at + DAY)
+    found = client.get(f"{url}/learned-ratios").json
+    row = next(each for each in found["machines"] if each["machine"] == "gate")
+    assert (row["otherwise"], found["by_itself"]) == (False, True)
+    assert row["stated"] == pytest.approx(1.5 * PLAN.machine_by_id["gate"].compress_ratio, rel=0.01)
+    # Nothing was said of what changes.
+    machine = client.get(f"{url}/estate/machines/gate?night=2026-11-16").json
+    assert machine["change_from"] == "stated"
+    assert _changes(client, url)[1]["gate"]["otherwise"]
 
 
 @pytest.mark.parametrize("by_itself", [True, False])

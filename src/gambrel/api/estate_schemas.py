@@ -13,7 +13,7 @@ from gambrel.core.estate.coverage import STATES
 from gambrel.core.estate.differences import KINDS
 from gambrel.core.estate.facts import Statement
 from gambrel.formats.inventory_csv import UNITS
-from gambrel.store.standing_rules import LEARNED_CHANGE
+from gambrel.store.standing_rules import LEARNED
 from gambrel.work.machine_table import GROUPS, SORTS
 
 NAME = Length(min=1, max=190)
@@ -413,7 +413,7 @@ class DifferencesEffectSchema(ChosenDifferencesSchema):
 
 
 class StandingRuleSchema(Schema):
-    kind = required(String, validate=OneOf([*KINDS, LEARNED_CHANGE]))
+    kind = required(String, validate=OneOf([*KINDS, *LEARNED]))
     action = nullable(String, validate=OneOf(["accept", "dismiss"]))
 
 

@@ -53,7 +53,7 @@ from gambrel.store import ledger, runners
 from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import in_us
 from gambrel.store.plans import NotFound, PlanHead, SecondPersonNeeded, plan_head
-from gambrel.store.standing_rules import LEARNED_CHANGE, standing_rules
+from gambrel.store.standing_rules import LEARNED_CHANGE, LEARNED_RATIO, standing_rules
 from gambrel.work import past_runs
 from gambrel.work.runs import LEARNED_FROM_S, REST_AHEAD_S, night_mark, order_from
 
@@ -229,8 +229,7 @@ def show_forecast_errors(plan_id: int) -> dict[str, Any]:
 def show_learned_changes(plan_id: int) -> dict[str, Any]:
     """The daily change of machines as their incrementals show it, beside what is stated."""
     _, plan = _plan(plan_id)
-    with planning().sessions() as db:
-        by_itself = standing_rules(db, plan_id).get(LEARNED_CHANGE) == "accept"
+    by_itself = _by_itself(plan_id, LEARNED_CHANGE)
     return bodies.learned_changes_body(plan, _changes(plan_id, plan), by_itself=by_itself)
 
 
@@ -240,7 +239,14 @@ def show_learned_ratios(plan_id: int) -> dict[str, Any]:
     """The compress ratio of machines as their incrementals show it, beside what is stated."""
     _, plan = _plan(plan_id)
     clock, _ = runs().clock(plan_id)
-    return bodies.learned_ratios_body(plan, runs().learned_ratios(plan_id, plan, clock))
+    found = runs().learned_ratios(plan_id, plan, clock)
+    by_itself = _by_itself(plan_id, LEARNED_RATIO)
+    return bodies.learned_ratios_body(plan, found, by_itself=by_itself)
+
+
+def _by_itself(plan_id: int, rule: str) -> bool:
+    with planning().sessions() as db:
+        return standing_rules(db, plan_id).get(rule) == "accept"
 
 
 @blueprint.get("/failure-rates")

@@ -127,11 +127,14 @@ class LearnedChangeSchema(LearnedFactSchema):
     since = nullable(Instant)
 
 
-class LearnedChangesSchema(Schema):
+class LearnedFactsSchema(Schema):
     by_itself = required(
         Boolean,
         metadata={"description": "whether a standing rule takes it over when a night begins"},
     )
+
+
+class LearnedChangesSchema(LearnedFactsSchema):
     machines = required(List, Nested(LearnedChangeSchema))
 
 
@@ -139,7 +142,7 @@ class LearnedRatioSchema(LearnedFactSchema):
     """Bytes read for each that is sent: stated, and learned with its standard error."""
 
 
-class LearnedRatiosSchema(Schema):
+class LearnedRatiosSchema(LearnedFactsSchema):
     machines = required(List, Nested(LearnedRatioSchema))
 
 

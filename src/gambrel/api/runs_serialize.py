@@ -98,14 +98,17 @@ def learned_changes_body(
     }
 
 
-def learned_ratios_body(plan: Plan, found: Mapping[str, LearnedRatio]) -> dict[str, Any]:
+def learned_ratios_body(
+    plan: Plan, found: Mapping[str, LearnedRatio], *, by_itself: bool
+) -> dict[str, Any]:
     known = [(machine, found[machine.id]) for machine in plan.machines if machine.id in found]
     known.sort(key=lambda pair: -abs(pair[1].ratio / pair[0].compress_ratio - 1.0))
     return {
+        "by_itself": by_itself,
         "machines": [
             _learned_fact(machine, told, machine.compress_ratio, told.ratio)
             for machine, told in known
-        ]
+        ],
     }
 
 

@@ -19,7 +19,9 @@ from gambrel.store.models import (
 )
 
 LEARNED_CHANGE = "learned change"
-"""The rule by which the daily change that the ledger shows is taken over when a night begins."""
+LEARNED_RATIO = "learned ratio"
+LEARNED = (LEARNED_CHANGE, LEARNED_RATIO)
+"""The rules by which what the ledger shows of machines is taken over when a night begins."""
 
 
 def standing_rules(session: Session, plan_id: int) -> dict[str, str]:

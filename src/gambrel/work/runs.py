@@ -46,7 +46,7 @@ from gambrel.store.acceptances import edit_facts
 from gambrel.store.ledger_models import LedgerNightRow, in_us
 from gambrel.store.plans import PlanHead, locked_plan, plan_head
 from gambrel.store.runners import Runner
-from gambrel.store.standing_rules import LEARNED_CHANGE, standing_rules
+from gambrel.store.standing_rules import LEARNED, LEARNED_CHANGE, LEARNED_RATIO, standing_rules
 from gambrel.work import restore_tests
 from gambrel.work.forecaster import Forecaster
 from gambrel.work.outlooks import Outlooks, Told
@@ -332,16 +332,22 @@ class Runs:
         Only where it speaks plainly against what is stated, machines of one value in one edit.
         """
         with self.planning.sessions() as db:
-            if standing_rules(db, head.id).get(LEARNED_CHANGE) != "accept":
-                return head
+            rules = standing_rules(db, head.id)
+        if not any(rules.get(rule) == "accept" for rule in LEARNED):
+            return head
         plan = self.planning.plan(head.adopted_version)
-        by_value: dict[float, list[str]] = defaultdict(list)
-        for machine, found in self.learned_changes(head.id, plan, clock).items():
-            if found.speaks_against(plan.machine_by_id[machine].daily_change):
-                by_value[round(found.change, STATED_TO)].append(machine)
+        by_value: dict[tuple[str, float], list[str]] = defaultdict(list)
+        if rules.get(LEARNED_CHANGE) == "accept":
+            for machine, change in self.learned_changes(head.id, plan, clock).items():
+                if change.speaks_against(plan.machine_by_id[machine].daily_change):
+                    by_value["daily_change", round(change.change, STATED_TO)].append(machine)
+        if rules.get(LEARNED_RATIO) == "accept":
+            for machine, ratio in self.learned_ratios(head.id, plan, clock).items():
+                if ratio.speaks_against(plan.machine_by_id[machine].compress_ratio):
+                    by_value["compress_ratio", round(ratio.ratio, STATED_TO)].append(machine)
         edits = [
-            FactEdit(tuple(machines), (("daily_change", value),), source="learned")
-            for value, machines in sorted(by_value.items())
+            FactEdit(tuple(machines), ((fact, value),), source="learned")
+            for (fact, value), machines in sorted(by_value.items())
         ]
         if not edits:
             return head

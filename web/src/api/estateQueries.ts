@@ -188,9 +188,12 @@ export const dismiss = (plan: number, ids: number[]) =>
 export const reopen = (plan: number, ids: number[]) =>
   done(api.POST("/api/v1/plans/{plan_id}/inbox/reopen", { ...onPlan(plan), body: { ids } }));
 
+/** Standing rules about what the ledger shows of machines. */
+export type LearnedRuleKind = "learned change" | "learned ratio";
+
 export const setStandingRule = (
   plan: number,
-  kind: Difference["kind"] | "learned change",
+  kind: Difference["kind"] | LearnedRuleKind,
   action: "accept" | "dismiss" | null,
 ) =>
   data(

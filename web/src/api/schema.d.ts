@@ -25498,7 +25498,7 @@ export interface components {
         };
         StandingRuleSchema: {
             /** @enum {string} */
-            kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed" | "learned change";
+            kind: "new" | "gone" | "moved" | "grown" | "renamed" | "changed" | "learned change" | "learned ratio";
             /** @enum {string|null} */
             action: "accept" | "dismiss" | null;
         };
@@ -25561,6 +25561,8 @@ export interface components {
             left_out: number;
         };
         LearnedRatiosSchema: {
+            /** @description whether a standing rule takes it over when a night begins */
+            by_itself: boolean;
             machines: components["schemas"]["LearnedRatioSchema"][];
         };
         RowProblemSchema: {

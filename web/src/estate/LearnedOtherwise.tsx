@@ -1,31 +1,86 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { type LearnedChange, learnedChangesQuery } from "../api/runQueries";
+import { learnedChangesQuery, learnedRatiosQuery } from "../api/runQueries";
 import { Button } from "../ui/Button";
 import { planOf, useAddress } from "../workbench/address";
 import { Allowed } from "../workbench/Allowed";
-import { changesOtherwise, percentage, useTakeLearned } from "../workbench/learned";
+import {
+  changesOtherwise,
+  type LearnedFact,
+  percentage,
+  ratio,
+  useTakeLearned,
+} from "../workbench/learned";
 
 const SHOWN_LEARNED = 8;
 
-/** Machines whose incrementals bring more or less than is stated of them. */
+interface Row {
+  machine: string;
+  stated: number;
+  learned: number;
+  error: number;
+}
+
+/** Machines of which the ledger shows otherwise than is stated: their change, how they compress. */
 export function LearnedOtherwise({ plan }: { plan: number }) {
-  const { search } = useAddress();
-  const found = useQuery(learnedChangesQuery(plan));
-  const rows = (found.data?.machines ?? []).filter(changesOtherwise);
-  const take = useTakeLearned(plan, "daily_change", (row: LearnedChange) => row.learned);
-  if (!rows.length) return null;
-  const byDistance = [...rows].sort(
-    (a, b) => Math.abs(Math.log(b.learned / b.stated)) - Math.abs(Math.log(a.learned / a.stated)),
-  );
+  const changes = useQuery(learnedChangesQuery(plan));
+  const ratios = useQuery(learnedRatiosQuery(plan));
   return (
-    <section aria-label="Learned" className="mt-3 border-t border-rule pt-2">
+    <>
+      <Otherwise
+        plan={plan}
+        fact="daily_change"
+        what="daily change"
+        rows={(changes.data?.machines ?? []).filter(changesOtherwise)}
+        words={(row) =>
+          `${percentage(row.learned)} ± ${percentage(row.error)} change a day, stated ${percentage(row.stated)}`
+        }
+      />
+      <Otherwise
+        plan={plan}
+        fact="compress_ratio"
+        what="compress ratio"
+        rows={(ratios.data?.machines ?? []).filter((row) => row.otherwise)}
+        words={(row) =>
+          `compresses ${ratio(row.learned)} ± ${row.error.toLocaleString("en-GB", { maximumFractionDigits: 2 })}, stated ${ratio(row.stated)}`
+        }
+      />
+    </>
+  );
+}
+
+function Otherwise({
+  plan,
+  fact,
+  what,
+  rows,
+  words,
+}: {
+  plan: number;
+  fact: LearnedFact;
+  what: string;
+  rows: Row[];
+  words: (row: Row) => string;
+}) {
+  const { search } = useAddress();
+  const take = useTakeLearned(plan, fact, (row: Row) => row.learned);
+  if (!rows.length) return null;
+  const distance = (row: Row) => Math.abs(Math.log(row.learned / row.stated));
+  const byDistance = [...rows].sort((a, b) => distance(b) - distance(a));
+  return (
+    <section aria-label={`Learned ${what}`} className="mt-3 border-t border-rule pt-2">
       <div className="flex items-center gap-1">
         <h3 className="flex-1 font-semibold">
-          Learned from the ledger <span className="font-normal text-ink-2">{rows.length}</span>
+          Learned from the ledger: {what}{" "}
+          <span className="font-normal text-ink-2">{rows.length}</span>
         </h3>
         <Allowed>
-          <Button small disabled={take.isPending} onClick={() => take.mutate(rows)}>
+          <Button
+            small
+            aria-label={`Take all ${rows.length} of ${what}`}
+            disabled={take.isPending}
+            onClick={() => take.mutate(rows)}
+          >
             Take all {rows.length}
           </Button>
         </Allowed>
@@ -35,14 +90,13 @@ export function LearnedOtherwise({ plan }: { plan: number }) {
         {byDistance.slice(0, SHOWN_LEARNED).map((row) => (
           <li key={row.machine} className="flex items-baseline gap-1 border-t border-rule py-1">
             <span className="flex-1">
-              <strong>{row.machine}</strong>: {percentage(row.learned)} ± {percentage(row.error)}{" "}
-              change a day, stated {percentage(row.stated)}
+              <strong>{row.machine}</strong>: {words(row)}
             </span>
             <Allowed>
               <Button
                 small
                 look="plain"
-                aria-label={`Take the daily change of ${row.machine}`}
+                aria-label={`Take the ${what} of ${row.machine}`}
                 disabled={take.isPending}
                 onClick={() => take.mutate([row])}
               >

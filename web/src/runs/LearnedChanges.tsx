@@ -1,34 +1,10 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { setStandingRule } from "../api/estateQueries";
+import { useQuery } from "@tanstack/react-query";
 import { learnedChangesQuery } from "../api/runQueries";
 import { changesOtherwise, percentage } from "../workbench/learned";
 import { LearnedFacts } from "../workbench/LearnedFacts";
+import { LearnedRule } from "../workbench/LearnedRule";
 import { dateClock } from "../time/time";
-import { Flag } from "../ui/controls";
 import { count } from "../ui/words";
-
-/** Whether it is taken over by itself from now on, when a night begins. */
-function Rule({ plan, on }: { plan: number; on: boolean }) {
-  const client = useQueryClient();
-  const rule = useMutation({
-    mutationFn: (to: boolean) => setStandingRule(plan, "learned change", to ? "accept" : null),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["plan", plan] }),
-  });
-  return (
-    <>
-      <Flag
-        label="Each noon, take over what does not hold"
-        value={rule.isPending ? rule.variables : on}
-        onChange={(to) => rule.mutate(to)}
-      />
-      {rule.error && (
-        <span role="alert" className="text-barn">
-          {rule.error.message}
-        </span>
-      )}
-    </>
-  );
-}
 
 /** The daily change of machines as their incrementals show it, beside what is stated. */
 export function LearnedChanges({ plan, zone }: { plan: number; zone: string }) {
@@ -78,7 +54,9 @@ export function LearnedChanges({ plan, zone }: { plan: number; zone: string }) {
           ),
         },
       ]}
-      rule={found.data && <Rule plan={plan} on={found.data.by_itself} />}
+      rule={
+        found.data && <LearnedRule plan={plan} kind="learned change" on={found.data.by_itself} />
+      }
     >
       What an incremental brings has changed since the run before. Few odd runs do not count for
       much, and a machine with few runs is taken to be somewhat like the others of its folder. What

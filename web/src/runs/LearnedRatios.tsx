@@ -1,10 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { learnedRatiosQuery } from "../api/runQueries";
+import { ratio } from "../workbench/learned";
 import { LearnedFacts } from "../workbench/LearnedFacts";
+import { LearnedRule } from "../workbench/LearnedRule";
 import { count } from "../ui/words";
-
-const ratio = (value: number) =>
-  `${value.toLocaleString("en-GB", { maximumFractionDigits: 2 })} : 1`;
 
 /** How well machines compress as their incrementals show it, beside what is stated. */
 export function LearnedRatios({ plan }: { plan: number }) {
@@ -49,6 +48,9 @@ export function LearnedRatios({ plan }: { plan: number }) {
             count(row.runs, "run") + (row.left_out > 0 ? `, ${row.left_out} left out` : ""),
         },
       ]}
+      rule={
+        found.data && <LearnedRule plan={plan} kind="learned ratio" on={found.data.by_itself} />
+      }
     >
       What was read of a machine over what was sent of it, of runs that compress and read only what
       changed. Less than stated sends more through proxies and links than the forecasts have.

@@ -1,0 +1,34 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { type LearnedRuleKind, setStandingRule } from "../api/estateQueries";
+import { Flag } from "../ui/controls";
+
+/** Whether what the ledger shows is taken over by itself from now on, when a night begins. */
+export function LearnedRule({
+  plan,
+  kind,
+  on,
+}: {
+  plan: number;
+  kind: LearnedRuleKind;
+  on: boolean;
+}) {
+  const client = useQueryClient();
+  const rule = useMutation({
+    mutationFn: (to: boolean) => setStandingRule(plan, kind, to ? "accept" : null),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["plan", plan] }),
+  });
+  return (
+    <>
+      <Flag
+        label="Each noon, take over what does not hold"
+        value={rule.isPending ? rule.variables : on}
+        onChange={(to) => rule.mutate(to)}
+      />
+      {rule.error && (
+        <span role="alert" className="text-barn">
+          {rule.error.message}
+        </span>
+      )}
+    </>
+  );
+}
