@@ -36,13 +36,14 @@ import {
 import {
   fallen,
   type HouseRule,
+  keepSettings,
+  keptSettings,
   MOVE_KINDS,
   type MoveKind,
   requestOf,
   scoreWords,
   type Settings,
   STANDS,
-  USUAL,
 } from "./settings";
 
 /**
@@ -52,7 +53,7 @@ import {
 export function Propose() {
   const { plan, draft, date } = useWorkbench();
   const { search, set } = useAddress();
-  const [settings, setSettings] = useState<Settings>(USUAL);
+  const [settings, setSettings] = useState(() => keptSettings(plan.id));
   const found = useQuery(computationsQuery(plan.id, "balance"));
   const computing = useComputing(plan.id, "balance");
   const learned = useQuery(learnedSpreadQuery(plan.id));
@@ -73,7 +74,10 @@ export function Propose() {
     >
       <Asking
         settings={wanted}
-        onChange={setSettings}
+        onChange={(chosen) => {
+          keepSettings(plan.id, chosen);
+          setSettings(chosen);
+        }}
         happens={happens}
         running={running}
         onSearch={() => {

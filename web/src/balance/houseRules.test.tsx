@@ -4,7 +4,7 @@ import userEvent from "@testing-library/user-event";
 import { useState } from "react";
 import { expect, it, test } from "vitest";
 import { HouseRules, missing } from "./HouseRules";
-import { type HouseRule, requestOf, USUAL } from "./settings";
+import { type HouseRule, keepSettings, keptSettings, requestOf, USUAL } from "./settings";
 
 const JOBS = [
   { id: "mail", name: "Mail" },
@@ -54,4 +54,13 @@ test("rules are asked for; none is asked for where nobody made one", () => {
   const rules: HouseRule[] = [{ rule: "last", job: "mail" }];
   expect(requestOf({ ...USUAL, rules }, null, "2026-11-02", []).rules).toEqual(rules);
   expect(requestOf(USUAL, null, "2026-11-02", []).rules).toEqual([]);
+});
+
+test("what was chosen for a search stays with its plan", () => {
+  const rules: HouseRule[] = [{ rule: "last", job: "mail" }];
+  keepSettings(7, { ...USUAL, rules, mostMoves: 3 });
+  expect([keptSettings(7).rules, keptSettings(7).mostMoves]).toEqual([rules, 3]);
+  expect(keptSettings(8)).toEqual(USUAL);
+  localStorage.setItem("gambrel search of plan 8", "no JSON");
+  expect(keptSettings(8)).toEqual(USUAL);
 });

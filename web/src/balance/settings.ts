@@ -54,6 +54,21 @@ export const USUAL: Settings = {
   rules: null,
 };
 
+const keyOf = (plan: number) => `gambrel search of plan ${plan}`;
+
+/** What was chosen last for a plan, in this browser; it outlives a reload and other views. */
+export function keptSettings(plan: number): Settings {
+  try {
+    return { ...USUAL, ...(JSON.parse(localStorage.getItem(keyOf(plan)) ?? "{}") as object) };
+  } catch {
+    return USUAL;
+  }
+}
+
+export function keepSettings(plan: number, settings: Settings) {
+  localStorage.setItem(keyOf(plan), JSON.stringify(settings));
+}
+
 export function requestOf(
   settings: Settings,
   draft: number | null,
