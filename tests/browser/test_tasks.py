@@ -139,6 +139,8 @@ def test_a_proxy_its_slots_and_peak_hours(keys, planner):
     keys.press("Enter")
     keys.choose(r"^Transport", "hot-add only")
     keys.added("3 changes")
+    # The editor of the clause closes, and the clause has the focus.
+    holds(page, "document.activeElement.matches('[data-clause=readers]')")
     keys.find("quay-hill", "Link Quay to Hill")
     sheet = page.get_by_role("complementary", name=re.compile("quay-hill"))
     keys.to(r"^Edit$")

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Command } from "cmdk";
 import { Dialog } from "radix-ui";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { type To, useNavigate, useSearchParams } from "react-router";
 import { machinesNamedQuery } from "../api/estateQueries";
 import { ADDED, type List, NOUNS, pathsQuery } from "../api/pathQueries";
@@ -10,7 +10,6 @@ import { fit } from "./matching";
 import { planOf, VIEWS } from "../workbench/address";
 import { setTheme, useTheme } from "../ui/theme";
 import { LED } from "../workbench/keys";
-import { FocusTrap } from "../ui/Modal";
 import { useFocusBack } from "../ui/focus";
 import { useWorkbench } from "../workbench/store";
 
@@ -23,6 +22,7 @@ const PLACES = [
   "sites",
 ] as const satisfies readonly List[];
 const MACHINES_FROM = 2;
+const CHOSEN = "[cmdk-item][aria-selected=true]";
 
 /** Sheets and parts of views, by what they are called: the view and what its address then says. */
 const DOORS: readonly [string, string, Record<string, string>][] = [
@@ -70,20 +70,17 @@ export function Finder({
       <Dialog.Portal>
         <Dialog.Content
           aria-describedby={undefined}
-          // What takes the focus late, such as an editor that has just closed, does not end it.
           onFocusOutside={(event) => event.preventDefault()}
           onCloseAutoFocus={(event) => event.preventDefault()}
           className="fixed top-14 narrow:top-2 left-1/2 z-50 w-[560px] max-w-[calc(100vw-32px)] -translate-x-1/2 border border-rule-strong bg-raised text-ink"
         >
           <Dialog.Title className="sr-only">Find or do something</Dialog.Title>
-          <FocusTrap>
-            <Found
-              close={() => {
-                onOpen(false);
-              }}
-              onServer={onServer}
-            />
-          </FocusTrap>
+          <Found
+            close={() => {
+              onOpen(false);
+            }}
+            onServer={onServer}
+          />
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
@@ -93,6 +90,16 @@ export function Finder({
 function Found({ close, onServer }: { close: () => void; onServer: () => void }) {
   const bench = useWorkbench();
   useFocusBack();
+  const input = useRef<HTMLInputElement>(null);
+  useEffect(() => {
+    // What takes the focus late, such as an editor that has just closed, takes no letter with it.
+    const back = (event: FocusEvent) => {
+      const own = input.current?.closest("[role=dialog]");
+      if (own && !own.contains(event.target as Node)) input.current?.focus();
+    };
+    document.addEventListener("focusin", back);
+    return () => document.removeEventListener("focusin", back);
+  }, []);
   const { plan, draft, date, week } = bench;
   const navigate = useNavigate();
   const [search] = useSearchParams();
@@ -158,8 +165,18 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
     ],
   ];
   return (
-    <Command label="Find or do something" loop filter={fit}>
+    <Command
+      label="Find or do something"
+      loop
+      filter={fit}
+      onKeyDown={(event) => {
+        // What was chosen can go when the server answers; Enter then means the first.
+        if (event.key !== "Enter" || event.currentTarget.querySelector(CHOSEN)) return;
+        event.currentTarget.querySelector<HTMLElement>("[cmdk-item]")?.click();
+      }}
+    >
       <Command.Input
+        ref={input}
         autoFocus
         value={text}
         onValueChange={setText}

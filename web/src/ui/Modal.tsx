@@ -14,7 +14,7 @@ function FocusBack() {
  * modal dialog of the library would trap it too, but writes styles that the content security
  * policy refuses.
  */
-export function FocusTrap({ children }: { children: ReactNode }) {
+function FocusTrap({ children }: { children: ReactNode }) {
   return (
     <FocusScope.Root
       asChild={false}
