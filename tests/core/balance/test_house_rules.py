@@ -1,6 +1,7 @@
 """Rules of the house: what no proposal does, whatever it would gain."""
 
 from dataclasses import replace
+from datetime import time
 from random import Random
 from zoneinfo import ZoneInfo
 
@@ -33,7 +34,10 @@ def choice(operation, kind="start"):
 def test_a_start_before_the_hour_is_no_proposal():
     early, late = MoveStart("j0", 0, "20:30", 0), MoveStart("j0", 0, "02:00", 1)
     assert is_sound(asked(), choice(early)) is not None
-    for rule in (NotBefore("21:00", ("j0",)), NotBefore("21:00", tag="books")):
+    for rule in (
+        NotBefore(time(21), ("j0",)),
+        NotBefore(time(21), tag="books"),
+    ):
         tagged = replace(
             CROWD,
             machines=(replace(CROWD.machines[0], tags=("books",)), *CROWD.machines[1:]),
@@ -81,7 +85,7 @@ def holds(plan, problem, rule):
             for job in rule.jobs:
                 for at, _, _ in due[job]:
                     local = local_of(at, ZoneInfo(problem.zone)).time()
-                    if "12:00" <= f"{local:%H:%M}" < rule.time:
+                    if "12:00" <= f"{local:%H:%M}" < f"{rule.time:%H:%M}":
                         broken.add((number, job))
         elif isinstance(rule, Apart):
             full = [j for j in rule.jobs if any(kind == "full" for _, kind, _ in due[j])]
@@ -100,7 +104,7 @@ def test_no_move_of_a_generated_plan_breaks_a_rule_anew(plan, number):
     chance = Random(number)
     plan = replace(plan, jobs=tuple(replace(job, spread_fulls=1) for job in plan.jobs))
     names = [job.id for job in plan.jobs]
-    rules = [NotBefore(f"{chance.randrange(13, 24)}:00", (chance.choice(names),))]
+    rules = [NotBefore(time(chance.randrange(13, 24)), (chance.choice(names),))]
     rules.append(Last(chance.choice(names)))
     if len(names) > 1:
         rules.append(Apart(tuple(chance.sample(names, 2))))
@@ -123,7 +127,10 @@ def test_no_move_of_a_generated_plan_breaks_a_rule_anew(plan, number):
 def test_a_search_keeps_the_rules_and_says_less_is_gained():
     free = balance(asked(), MostEvaluations(400))
     assert free.score.fits
-    rules = (Apart(("j0", "j1")), *(NotBefore("21:00", (job.id,)) for job in CROWD.jobs))
+    rules = (
+        Apart(("j0", "j1")),
+        *(NotBefore(time(21), (job.id,)) for job in CROWD.jobs),
+    )
     bound = balance(asked(*rules), MostEvaluations(400))
     plan = plan_of(asked(), bound.candidate)
     for rule in rules:
@@ -136,6 +143,7 @@ def test_a_search_keeps_the_rules_and_says_less_is_gained():
     [
         ({"rule": "never"}, "rule"),
         ({"rule": "not before", "jobs": ["j0"]}, "time"),
+        ({"rule": "not before", "jobs": ["j0"], "time": "25:00"}, "time"),
         ({"rule": "apart", "jobs": "j0"}, "jobs"),
         ({"rule": "last", "job": "j0", "when": 1}, "when"),
     ],
@@ -149,9 +157,8 @@ def test_a_rule_that_cannot_be_is_refused_by_field(value, field):
 @pytest.mark.parametrize(
     ("rule", "field"),
     [
-        (NotBefore("25:00", ("j0",)), "time"),
-        (NotBefore("20:00"), "jobs"),
-        (NotBefore("20:00", tag="ghost"), "tag"),
+        (NotBefore(time(20)), "jobs"),
+        (NotBefore(time(20), tag="ghost"), "tag"),
         (Apart(("j0", "j0")), "jobs"),
         (Last("ghost"), "jobs"),
     ],
@@ -164,7 +171,7 @@ def test_a_rule_about_what_is_not_there_is_refused(rule, field):
 
 def test_rules_are_told_in_words():
     names = [job.name for job in CROWD.jobs]
-    assert NotBefore("20:00", ("j0",), "books").describe(CROWD) == (
+    assert NotBefore(time(20), ("j0",), "books").describe(CROWD) == (
         f"{names[0]} and what is tagged books: never before 20:00"
     )
     assert Apart(("j0", "j1")).describe(CROWD) == (

@@ -5,23 +5,23 @@ A plan may break a rule already. A proposal never breaks one where the plan does
 
 from __future__ import annotations
 
-import re
 from bisect import bisect_right
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import time
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
-from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.item_edits import OperationError, check_jobs, read_as
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import Night
 from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.schedules.calendars import local_of
 from gambrel.core.schedules.spread_fulls import Due, full_groups, job_dues, kind_in_turn
+from gambrel.core.schedules.words import listed
 
 _DAY_MIN = 24 * 60
 _NOON_MIN = 12 * 60
-_TIME = re.compile(r"([01]\d|2[0-3]):[0-5]\d")
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Breach:
 
 
 class Weeks(Protocol):
-    """The nights that are looked at."""
+    """The nights in which rules must hold."""
 
     @property
     def zone(self) -> str:
@@ -71,22 +71,20 @@ class NotBefore:
     """No run is due earlier in its night, counted from noon to noon.
 
     Attributes:
-        time: "HH:MM" in the zone of the nights.
+        time: in the zone of the nights.
         jobs: ids of the jobs it binds.
         tag: it also binds jobs that select a machine with this tag; empty for none.
     """
 
-    time: str
+    time: time
     jobs: tuple[str, ...] = ()
     tag: str = ""
 
     def check(self, plan: Plan) -> None:
         """See HouseRule."""
-        if not _TIME.fullmatch(self.time):
-            raise OperationError("time", self.time, "is no time such as 20:00")
         if not self.jobs and not self.tag:
             raise OperationError("jobs", [], "names no job, and there is no tag")
-        _check_jobs(plan, self.jobs)
+        check_jobs(plan, self.jobs)
         if self.tag and not any(self.tag in machine.tags for machine in plan.machines):
             raise OperationError("tag", self.tag, "is a tag of no machine")
 
@@ -98,14 +96,12 @@ class NotBefore:
     def breaches(self, plan: Plan, weeks: Weeks) -> Iterator[Breach]:
         """See HouseRule."""
         local = ZoneInfo(weeks.zone)
-        hours, minutes = map(int, self.time.split(":"))
-        earliest = (hours * 60 + minutes - _NOON_MIN) % _DAY_MIN
+        earliest = _after_noon(self.time)
         for job in plan.jobs:
             if not self._binds(plan, job):
                 continue
             for night, dues in weeks.dues_of(job).items():
-                at = local_of(min(due[0] for due in dues), local)
-                if (at.hour * 60 + at.minute - _NOON_MIN) % _DAY_MIN < earliest:
+                if _after_noon(local_of(min(due[0] for due in dues), local).time()) < earliest:
                     yield Breach(night, (job.id,))
 
     def _binds(self, plan: Plan, job: Job) -> bool:
@@ -118,8 +114,8 @@ class NotBefore:
         bound = [plan.job_by_id[job].name for job in self.jobs]
         if self.tag:
             bound.append(f"what is tagged {self.tag}")
-        words = _listed(bound)
-        return f"{words[:1].upper()}{words[1:]}: never before {self.time}"
+        words = listed(bound)
+        return f"{words[:1].upper()}{words[1:]}: never before {self.time:%H:%M}"
 
 
 @dataclass(frozen=True)
@@ -130,7 +126,7 @@ class Apart:
 
     def check(self, plan: Plan) -> None:
         """See HouseRule."""
-        _check_jobs(plan, self.jobs)
+        check_jobs(plan, self.jobs)
         if len(set(self.jobs)) < 2:
             raise OperationError("jobs", list(self.jobs), "are fewer than two jobs")
 
@@ -157,7 +153,7 @@ class Apart:
 
     def describe(self, plan: Plan) -> str:
         """See HouseRule."""
-        names = _listed([plan.job_by_id[job].name for job in self.jobs])
+        names = listed([plan.job_by_id[job].name for job in self.jobs])
         return f"Fulls of {names}: never in one night"
 
 
@@ -169,7 +165,7 @@ class Last:
 
     def check(self, plan: Plan) -> None:
         """See HouseRule."""
-        _check_jobs(plan, (self.job,))
+        check_jobs(plan, (self.job,))
 
     @property
     def tied(self) -> tuple[str, ...] | None:
@@ -194,14 +190,9 @@ class Last:
         return f"{plan.job_by_id[self.job].name}: the last to begin"
 
 
-def _check_jobs(plan: Plan, jobs: Sequence[str]) -> None:
-    for job in jobs:
-        if job not in plan.job_by_id:
-            raise OperationError("jobs", job, "is not the id of a job of this plan")
-
-
-def _listed(names: Sequence[str]) -> str:
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+def _after_noon(at: time) -> int:
+    """The minutes from noon to a time of the night."""
+    return (at.hour * 60 + at.minute - _NOON_MIN) % _DAY_MIN
 
 
 class Breaches:
@@ -244,12 +235,7 @@ class Breaches:
         return found
 
 
-_KINDS: Mapping[str, tuple[type, Mapping[str, type]]] = {
-    "not before": (NotBefore, {"time": str, "jobs": list, "tag": str}),
-    "apart": (Apart, {"jobs": list}),
-    "last": (Last, {"job": str}),
-}
-RULE_KINDS = tuple(_KINDS)
+_KINDS: Mapping[str, type] = {"not before": NotBefore, "apart": Apart, "last": Last}
 
 
 def house_rule_from(value: Mapping[str, Any]) -> HouseRule:
@@ -261,19 +247,6 @@ def house_rule_from(value: Mapping[str, Any]) -> HouseRule:
     name = value.get("rule")
     if not isinstance(name, str) or name not in _KINDS:
         raise OperationError("rule", name, "is none of " + ", ".join(_KINDS))
-    kind, types = _KINDS[name]
     said = {key: item for key, item in value.items() if key != "rule"}
-    for key, item in said.items():
-        if key not in types:
-            raise OperationError(key, item, f'is no key of the rule "{name}"')
-        is_text = isinstance(item, list) and all(isinstance(each, str) for each in item)
-        if not isinstance(item, types[key]) or (isinstance(item, list) and not is_text):
-            raise OperationError(key, item, "is not of the right kind")
-    needed = {"not before": ("time",), "apart": ("jobs",), "last": ("job",)}[name]
-    for key in needed:
-        if key not in said:
-            raise OperationError(key, None, f'is required by the rule "{name}" and missing')
-    rule: HouseRule = kind(
-        **{key: tuple(item) if isinstance(item, list) else item for key, item in said.items()}
-    )
+    rule: HouseRule = read_as(_KINDS[name], said)
     return rule

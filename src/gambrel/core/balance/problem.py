@@ -10,7 +10,7 @@ from typing import Literal, Protocol, get_args
 import numpy as np
 
 from gambrel.core.balance.house_rules import Breaches, HouseRule
-from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.item_edits import OperationError, check_jobs
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import TIGHT_MARGIN_S, Night, night_at
 from gambrel.core.plan.objects import Job, Plan
@@ -95,9 +95,7 @@ class Problem:
     rules: tuple[HouseRule, ...] = ()
 
     def __post_init__(self) -> None:
-        for job in sorted(self.jobs):
-            if job not in self.plan.job_by_id:
-                raise OperationError("jobs", job, "is not the id of a job of this plan")
+        check_jobs(self.plan, sorted(self.jobs))
         for kind in sorted(self.kinds):
             if kind not in MOVE_KINDS:
                 raise OperationError("kinds", kind, "is none of " + ", ".join(MOVE_KINDS))

@@ -14,7 +14,7 @@ from typing import Any, ClassVar
 from gambrel.core.plan import objects as p
 from gambrel.core.plan.reading import ITEMS, LISTS, job_problems, read_entry
 from gambrel.core.plan.shapes import shape_of, unit_of
-from gambrel.core.plan.values import PlanError
+from gambrel.core.plan.values import PlanError, Reading
 from gambrel.core.words import count, job_changes, rule_in_words, sentence
 
 WORDS = {
@@ -181,6 +181,27 @@ def editable_job(plan: p.Plan, ident: str) -> p.Job:
     if job.locked:
         raise OperationError("job", ident, "is locked; unlock it first")
     return job
+
+
+def check_jobs(plan: p.Plan, jobs: Iterable[str]) -> None:
+    """Raises OperationError for an id that is none of a job."""
+    for job in jobs:
+        if job not in plan.job_by_id:
+            raise OperationError("jobs", job, "is not the id of a job of this plan")
+
+
+def read_as(target: type, raw: Mapping[str, Any]) -> Any:
+    """The object of an annotated class that JSON values describe, apart from a plan.
+
+    Raises:
+        OperationError: with the first of its problems, by key.
+    """
+    reading = Reading()
+    made = shape_of(target).read(reading, "", raw)
+    if reading.problems:
+        first = reading.problems[0]
+        raise OperationError(first.path, first.value, first.reason)
+    return made
 
 
 def item_changes(was: Any, now: Any, keys: Iterable[str]) -> list[str]:

@@ -25,6 +25,7 @@ from gambrel.core.edits.item_edits import (
     RemoveItem,
     editable_job,
     item_changes,
+    read_as,
 )
 from gambrel.core.edits.point_owners import CarryPoints, TakeOverPoints
 from gambrel.core.edits.splitting import SplitJob
@@ -40,7 +41,6 @@ from gambrel.core.plan.objects import (
 )
 from gambrel.core.plan.recurrence_rules import parse_rule
 from gambrel.core.plan.shapes import shape_of
-from gambrel.core.plan.values import Reading
 from gambrel.core.schedules.moves import (
     CannotMove,
     in_another_week,
@@ -388,13 +388,8 @@ class SetTransports:
 
     def apply(self, plan: Plan) -> Plan:
         """The plan with other ceilings. Raises OperationError."""
-        reading = Reading()
-        shape = shape_of(Transports)
-        made = shape.read(reading, "", {**shape.write(plan.transports, whole=True), **self.changes})
-        if reading.problems:
-            first = reading.problems[0]
-            raise OperationError(first.path, first.value, first.reason)
-        return replace(plan, transports=made)
+        now = shape_of(Transports).write(plan.transports, whole=True)
+        return replace(plan, transports=read_as(Transports, {**now, **self.changes}))
 
     def describe(self, plan: Plan) -> str:
         told = item_changes(plan.transports, self.apply(plan).transports, list(self.changes))

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.plan.objects import Machine, Plan
+from gambrel.core.schedules.words import listed
 from gambrel.core.words import count
 
 
@@ -112,9 +112,4 @@ def loss_in_words(plan: Plan, loss: Loss, lost: Lost) -> str:
         return said[0]
     if loss.machines:
         said.append(f"{count(len(loss.machines), 'machine')} by name")
-    return f"{_listed(said)}: {count(len(lost.machines), 'machine')}"
-
-
-def _listed(words: Iterable[str]) -> str:
-    *most, last = words
-    return f"{', '.join(most)} and {last}" if most else last
+    return f"{listed(said)}: {count(len(lost.machines), 'machine')}"
