@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import itertools
-import math
 import os
 import secrets
 from collections.abc import Callable, Iterator
-from pathlib import Path
 
 import pytest
 from hypothesis import settings
@@ -20,7 +18,6 @@ from gambrel.store.database import connect, migrate, sessions
 settings.register_profile("gambrel", deadline=None, derandomize=True, max_examples=80)
 settings.load_profile("gambrel")
 
-HERE = Path(__file__).parent
 _numbers = itertools.count(1)
 
 
@@ -29,28 +26,6 @@ def pytest_addoption(parser: pytest.Parser) -> None:
         "--plans", type=int, default=0, help="generated plans for each test of tests/truth"
     )
     parser.addoption("--first-plan", type=int, default=0, help="number of the first of them")
-
-
-SLOW = ("browser", "commands", "drills")
-"""Folders whose tests mostly wait for other processes."""
-
-
-@pytest.hookimpl(trylast=True)
-def pytest_collection_modifyitems(items):
-    """Quick files between the slow ones: one worker waits while another computes.
-
-    The last are quick, so that no worker has nothing to do while another begins a long file.
-    """
-    files: dict[Path, list[pytest.Item]] = {}
-    for item in items:
-        files.setdefault(item.path, []).append(item)
-    slow = [f for f in files if f.relative_to(HERE).parts[0] in SLOW]
-    quick = [f for f in files if f not in slow]
-    every = math.ceil(len(quick) / max(1, len(slow)))
-    order = []
-    for i in range(max(len(slow), math.ceil(len(quick) / every) if every else 0)):
-        order += [*slow[i : i + 1], *quick[i * every : (i + 1) * every]]
-    items[:] = [item for file in order for item in files[file]]
 
 
 @pytest.fixture(scope="session")

@@ -75,15 +75,7 @@ def run(arguments: Sequence[str]) -> int:
     """
     say("— pytest")
     workers = str(min(MOST_WORKERS, os.cpu_count() or 1))
-    how = arguments or [
-        "-n",
-        workers,
-        "--dist",
-        "loadfile",
-        "--no-loadscope-reorder",
-        "-m",
-        "not long",
-    ]
+    how = arguments or ["-n", workers, "--dist", "loadfile", "-m", "not long"]
     with ThreadPoolExecutor() as beside:
         # Tests wait for browsers and processes half of the time: the checks have room beside them.
         checks = None if arguments else beside.submit(_checks)
