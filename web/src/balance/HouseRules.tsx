@@ -4,6 +4,8 @@ import { Field } from "../ui/Field";
 import { count } from "../ui/words";
 import type { HouseRule } from "./settings";
 
+const MOST_NAMED = 3;
+
 interface Named {
   id: string;
   name: string;
@@ -37,12 +39,19 @@ export function HouseRules({
 }) {
   const options = jobs.map((job) => ({ value: job.id, label: job.name }));
   const said = (ids: readonly string[]) =>
-    ids.length && ids.length < 4
-      ? ids.map((id) => jobs.find((job) => job.id === id)?.name ?? id).join(", ")
-      : ids.length
-        ? count(ids.length, "job")
-        : "no job";
+    ids.length > MOST_NAMED
+      ? count(ids.length, "job")
+      : ids.map((id) => jobs.find((job) => job.id === id)?.name ?? id).join(", ") || "no job";
   const put = (i: number, rule: HouseRule) => onChange(rules.map((r, at) => (at === i ? rule : r)));
+  const anyOf = <R extends { jobs: string[] }>(lead: string, rule: R, to: (rule: R) => void) => (
+    <Choices
+      lead={lead}
+      said={said(rule.jobs)}
+      values={rule.jobs}
+      options={options}
+      onChange={(chosen) => to({ ...rule, jobs: chosen })}
+    />
+  );
   const add = (kind: HouseRule["rule"]) => onChange([...rules, NEW[kind](jobs)]);
   return (
     <fieldset className="mt-2 border-t border-rule pt-2">
@@ -53,13 +62,7 @@ export function HouseRules({
           <li key={i} className="flex flex-wrap items-end gap-x-3 border-b border-rule py-1">
             {rule.rule === "not before" ? (
               <>
-                <Choices
-                  lead="Nothing of"
-                  said={said(rule.jobs)}
-                  values={rule.jobs}
-                  options={options}
-                  onChange={(chosen) => put(i, { ...rule, jobs: chosen })}
-                />
+                {anyOf("Nothing of", rule, (chosen) => put(i, chosen))}
                 <Field
                   label="or of what is tagged"
                   value={rule.tag}
@@ -73,13 +76,7 @@ export function HouseRules({
               </>
             ) : rule.rule === "apart" ? (
               <>
-                <Choices
-                  lead="Fulls of"
-                  said={said(rule.jobs)}
-                  values={rule.jobs}
-                  options={options}
-                  onChange={(chosen) => put(i, { ...rule, jobs: chosen })}
-                />
+                {anyOf("Fulls of", rule, (chosen) => put(i, chosen))}
                 <span className="py-1.5">are never in one night</span>
               </>
             ) : (

@@ -252,7 +252,7 @@ function Asking({
   );
 }
 
-/** The rules of the house that a search kept, and where the plan breaks them by itself. */
+/** Rules of the house that a search kept, and the nights in which the plan breaks them already. */
 function RulesKept({ rules, nights }: { rules: readonly RuleTold[]; nights: number }) {
   if (!rules.length) return null;
   return (

@@ -10,6 +10,7 @@ import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, duration, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
 import { useRoving } from "../ui/roving";
+import { keep, kept } from "../ui/kept";
 import { Verdict } from "../ui/Verdict";
 import { HAPPENINGS, happeningOf, usualScenarios } from "./happenings";
 import { type Happening, scenario } from "../api/balanceQueries";
@@ -35,12 +36,11 @@ const keyOf = (plan: number) => `gambrel what if of plan ${plan}`;
 export function WhatIf() {
   const { plan, draft, date, week } = useWorkbench();
   const { search, set } = useAddress();
-  const [rows, setRows] = useState<Happening[][]>(() => {
-    const kept = localStorage.getItem(keyOf(plan.id));
-    return kept ? (JSON.parse(kept) as Happening[][]) : usualScenarios(plan, date);
-  });
-  const keep = (now: Happening[][]) => {
-    localStorage.setItem(keyOf(plan.id), JSON.stringify(now));
+  const [rows, setRows] = useState(
+    () => kept<Happening[][]>(keyOf(plan.id)) ?? usualScenarios(plan, date),
+  );
+  const change = (now: Happening[][]) => {
+    keep(keyOf(plan.id), now);
     setRows(now);
   };
   const roving = useRoving<HTMLTableElement>();
@@ -142,7 +142,7 @@ export function WhatIf() {
                     small
                     look="plain"
                     aria-label="Take this scenario away"
-                    onClick={() => keep(rows.filter((_, k) => k !== i))}
+                    onClick={() => change(rows.filter((_, k) => k !== i))}
                   >
                     <Trash2 size={14} aria-hidden />
                   </Button>
@@ -152,7 +152,7 @@ export function WhatIf() {
           })}
         </tbody>
       </table>
-      <Adding onAdd={(happens) => keep([...rows, happens])} />
+      <Adding onAdd={(happens) => change([...rows, happens])} />
     </div>
   );
 }

@@ -1,4 +1,5 @@
 import type { BalanceRequest, Happening, Score } from "../api/balanceQueries";
+import { keep, kept } from "../ui/kept";
 
 /** What a planner chose for the next search. */
 export interface Settings {
@@ -57,17 +58,12 @@ export const USUAL: Settings = {
 const keyOf = (plan: number) => `gambrel search of plan ${plan}`;
 
 /** What was chosen last for a plan, in this browser; it outlives a reload and other views. */
-export function keptSettings(plan: number): Settings {
-  try {
-    return { ...USUAL, ...(JSON.parse(localStorage.getItem(keyOf(plan)) ?? "{}") as object) };
-  } catch {
-    return USUAL;
-  }
-}
+export const keptSettings = (plan: number): Settings => ({
+  ...USUAL,
+  ...kept<Settings>(keyOf(plan)),
+});
 
-export function keepSettings(plan: number, settings: Settings) {
-  localStorage.setItem(keyOf(plan), JSON.stringify(settings));
-}
+export const keepSettings = (plan: number, settings: Settings) => keep(keyOf(plan), settings);
 
 export function requestOf(
   settings: Settings,

@@ -6,6 +6,7 @@ import { planOf, useAddress } from "../workbench/address";
 import { Allowed } from "../workbench/Allowed";
 import {
   changesOtherwise,
+  inHundredths,
   type LearnedFact,
   percentage,
   ratio,
@@ -21,7 +22,7 @@ interface Row {
   error: number;
 }
 
-/** Machines of which the ledger shows otherwise than is stated: their change, how they compress. */
+/** Machines whose change or compress ratio the ledger shows to be other than what is stated. */
 export function LearnedOtherwise({ plan }: { plan: number }) {
   const changes = useQuery(learnedChangesQuery(plan));
   const ratios = useQuery(learnedRatiosQuery(plan));
@@ -42,7 +43,7 @@ export function LearnedOtherwise({ plan }: { plan: number }) {
         what="compress ratio"
         rows={(ratios.data?.machines ?? []).filter((row) => row.otherwise)}
         words={(row) =>
-          `compresses ${ratio(row.learned)} ± ${row.error.toLocaleString("en-GB", { maximumFractionDigits: 2 })}, stated ${ratio(row.stated)}`
+          `compresses ${ratio(row.learned)} ± ${inHundredths(row.error)}, stated ${ratio(row.stated)}`
         }
       />
     </>

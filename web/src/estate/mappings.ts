@@ -1,4 +1,5 @@
 import type { ImportChoices } from "../api/estateQueries";
+import { keep, kept } from "../ui/kept";
 
 /** How the columns of a file are taken, kept in the browser by name for files like it. */
 export interface NamedMapping {
@@ -10,17 +11,10 @@ export interface NamedMapping {
 
 const keyOf = (plan: number) => `gambrel import mappings of plan ${plan}`;
 
-export function keptMappings(plan: number): Record<string, NamedMapping> {
-  try {
-    return JSON.parse(localStorage.getItem(keyOf(plan)) ?? "{}") as Record<string, NamedMapping>;
-  } catch {
-    return {};
-  }
-}
+export const keptMappings = (plan: number) => kept<Record<string, NamedMapping>>(keyOf(plan)) ?? {};
 
-export function keepMapping(plan: number, name: string, kept: NamedMapping) {
-  localStorage.setItem(keyOf(plan), JSON.stringify({ ...keptMappings(plan), [name]: kept }));
-}
+export const keepMapping = (plan: number, name: string, mapping: NamedMapping) =>
+  keep(keyOf(plan), { ...keptMappings(plan), [name]: mapping });
 
 /** A mapping without the columns that a file does not have. */
 export const fitting = (mapping: Record<string, string>, columns: readonly string[]) =>

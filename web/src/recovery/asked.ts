@@ -1,5 +1,6 @@
 import { useCallback, useState } from "react";
 import type { ComesBack, Loss, Recovery, Way } from "../api/recoveryQueries";
+import { keep, kept } from "../ui/kept";
 import { clock, HOUR, MINUTE, minutesOf } from "../time/time";
 
 /** What a planner asks of the day of the loss, as the browser keeps it. */
@@ -30,28 +31,20 @@ export const NOTHING_ASKED: Asked = {
 
 const keyOf = (plan: number) => `gambrel recovery ${plan}`;
 
-function kept(plan: number): Asked {
-  try {
-    const found = JSON.parse(localStorage.getItem(keyOf(plan)) ?? "null") as Asked | null;
-    return found && Array.isArray(found.lost) && found.way
-      ? { ...NOTHING_ASKED, ...found, way: { ...NOTHING_ASKED.way, ...found.way } }
-      : NOTHING_ASKED;
-  } catch {
-    return NOTHING_ASKED;
-  }
+function askedBefore(plan: number): Asked {
+  const found = kept<Asked>(keyOf(plan));
+  return found && Array.isArray(found.lost) && found.way
+    ? { ...NOTHING_ASKED, ...found, way: { ...NOTHING_ASKED.way, ...found.way } }
+    : NOTHING_ASKED;
 }
 
 /** What is asked of the day of the loss; it outlives another view, a reload and a closed tab. */
 export function useAsked(plan: number) {
-  const [asked, set] = useState(() => kept(plan));
+  const [asked, set] = useState(() => askedBefore(plan));
   const change = useCallback(
     (now: Asked) => {
       set(now);
-      try {
-        localStorage.setItem(keyOf(plan), JSON.stringify(now));
-      } catch {
-        // A browser that keeps nothing: it holds for as long as the page is open.
-      }
+      keep(keyOf(plan), now);
     },
     [plan],
   );

@@ -1,3 +1,4 @@
+import { takeColumn } from "../workbench/takeColumn";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Operation } from "../api/client";
@@ -92,24 +93,12 @@ export function LearnedRates({ plan }: { plan: number }) {
             rows={rows}
             idOf={(row) => row.what}
             columns={[
-              {
-                id: "take",
-                header: "Take",
-                enableSorting: false,
-                cell: ({ row }) => (
-                  <input
-                    type="checkbox"
-                    aria-label={`Take the rate of ${row.original.words} over`}
-                    checked={some.has(row.original.what)}
-                    onChange={(event) => {
-                      const next = new Set(some);
-                      if (event.target.checked) next.add(row.original.what);
-                      else next.delete(row.original.what);
-                      setSome(next);
-                    }}
-                  />
-                ),
-              },
+              takeColumn<LearnedRate>(
+                some,
+                setSome,
+                (row) => row.what,
+                (row) => `Take the rate of ${row.words} over`,
+              ),
               { id: "words", header: "Rate of", accessorFn: (row) => row.words },
               {
                 id: "stated",

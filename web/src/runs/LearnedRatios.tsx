@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { learnedRatiosQuery } from "../api/runQueries";
-import { ratio } from "../workbench/learned";
+import { inHundredths, ratio } from "../workbench/learned";
 import { LearnedFacts } from "../workbench/LearnedFacts";
 import { LearnedRule } from "../workbench/LearnedRule";
 import { count } from "../ui/words";
@@ -33,9 +33,7 @@ export function LearnedRatios({ plan }: { plan: number }) {
           cell: ({ row }) => (
             <>
               <b>{ratio(row.original.learned)}</b>{" "}
-              <span className="text-ink-2">
-                ± {row.original.error.toLocaleString("en-GB", { maximumFractionDigits: 2 })}
-              </span>
+              <span className="text-ink-2">± {inHundredths(row.original.error)}</span>
             </>
           ),
         },

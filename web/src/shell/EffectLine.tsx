@@ -100,12 +100,12 @@ export function EffectLine() {
                 {words.at(-1)} ·{" "}
               </span>
             )}
-            {now.last_end || was.last_end ? "Last run" : "No run"} {dateWords(date).short}
-            {(now.last_end || was.last_end) && (
+            {now.last_end || was.last_end ? (
               <>
-                {" ends "}
-                <Was now={end(now)} was={end(was)} />
+                Last run {dateWords(date).short} ends <Was now={end(now)} was={end(was)} />
               </>
+            ) : (
+              `No run ${dateWords(date).short}`
             )}
             {" · "}late <Was now={past(now)} was={past(was)} />
             {now.tightest && was.tightest && (

@@ -22,7 +22,6 @@ const PLACES = [
   "sites",
 ] as const satisfies readonly List[];
 const MACHINES_FROM = 2;
-const CHOSEN = "[cmdk-item][aria-selected=true]";
 
 /** Sheets and parts of views, by what they are called: the view and what its address then says. */
 const DOORS: readonly [string, string, Record<string, string>][] = [
@@ -165,16 +164,7 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
     ],
   ];
   return (
-    <Command
-      label="Find or do something"
-      loop
-      filter={fit}
-      onKeyDown={(event) => {
-        // What was chosen can go when the server answers; Enter then means the first.
-        if (event.key !== "Enter" || event.currentTarget.querySelector(CHOSEN)) return;
-        event.currentTarget.querySelector<HTMLElement>("[cmdk-item]")?.click();
-      }}
-    >
+    <Command label="Find or do something" loop filter={fit}>
       <Command.Input
         ref={input}
         autoFocus

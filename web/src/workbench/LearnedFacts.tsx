@@ -7,6 +7,7 @@ import { TableFiles } from "../ui/TableFiles";
 import { count, gib } from "../ui/words";
 import { Allowed } from "./Allowed";
 import { type LearnedFact, percentage, useTakeLearned } from "./learned";
+import { takeColumn } from "./takeColumn";
 
 interface Row {
   machine: string;
@@ -103,24 +104,12 @@ export function LearnedFacts<R extends Row>(props: {
               rows={rows}
               idOf={(row) => row.machine}
               columns={[
-                {
-                  id: "take",
-                  header: "Take",
-                  enableSorting: false,
-                  cell: ({ row }) => (
-                    <input
-                      type="checkbox"
-                      aria-label={`Take over the ${what} of ${row.original.machine}`}
-                      checked={some.has(row.original.machine)}
-                      onChange={(event) => {
-                        const next = new Set(some);
-                        if (event.target.checked) next.add(row.original.machine);
-                        else next.delete(row.original.machine);
-                        setSome(next);
-                      }}
-                    />
-                  ),
-                },
+                takeColumn<R>(
+                  some,
+                  setSome,
+                  (row) => row.machine,
+                  (row) => `Take over the ${what} of ${row.machine}`,
+                ),
                 { id: "machine", header: "Machine", accessorFn: (row) => row.machine },
                 { id: "folder", header: "Folder", accessorFn: (row) => row.folder },
                 {

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type LearnedRuleKind, setStandingRule } from "../api/estateQueries";
 import { Flag } from "../ui/controls";
 
-/** Whether what the ledger shows is taken over by itself from now on, when a night begins. */
+/** A switch: Gambrel takes over what the ledger shows whenever a night begins. */
 export function LearnedRule({
   plan,
   kind,

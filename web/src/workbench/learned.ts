@@ -11,8 +11,10 @@ export type LearnedFact = "growth_per_year" | "daily_change" | "compress_ratio";
 export const percentage = (value: number) =>
   `${(value * 100).toLocaleString("en-GB", { maximumFractionDigits: 1 })} %`;
 
-export const ratio = (value: number) =>
-  `${value.toLocaleString("en-GB", { maximumFractionDigits: 2 })} : 1`;
+export const inHundredths = (value: number) =>
+  value.toLocaleString("en-GB", { maximumFractionDigits: 2 });
+
+export const ratio = (value: number) => `${inHundredths(value)} : 1`;
 
 /** Taking over a fact of machines as it was learned; it is then what is stated of them. */
 export function useTakeLearned<R extends { machine: string }>(
