@@ -270,7 +270,7 @@ function RulesKept({ rules, nights }: { rules: readonly RuleTold[]; nights: numb
                   : `on ${rule.nights
                       .map((night) => `${dateWords(night).short} ${dateWords(night).day}`)
                       .join(", ")}`}
-                : {rule.jobs.join(", ")}. That may stay, and gets no worse.
+                : {rule.jobs.join(", ")}. A proposal may leave that as it is.
               </span>
             )}
           </li>
