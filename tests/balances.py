@@ -10,7 +10,7 @@ from estates import larkmoor_plan
 from plans import EVERY_DAY, FRIDAY_NOON, small_file
 
 from gambrel.core.balance.moves import Candidate, is_sound, moves_of
-from gambrel.core.balance.problem import USUAL_KINDS, Problem
+from gambrel.core.balance.problem import MOVE_KINDS, Problem
 from gambrel.core.nights.nights import night_at, planner_zone, week_of
 from gambrel.core.plan.objects import Plan
 from gambrel.core.plan.reading import read_plan
@@ -85,4 +85,4 @@ def random_candidates(problem: Problem, count: int, seed: int) -> list[Candidate
     return found
 
 
-ALL_KINDS = USUAL_KINDS | {"repository", "synthetic"}
+ALL_KINDS = frozenset(MOVE_KINDS)

@@ -107,6 +107,7 @@ class MoveSchema(Schema):
     turn = Integer(metadata={"description": "its place in the order in which moves are applied"})
     words = required(String)
     reason = required(String)
+    cost = String(metadata={"description": "of protection, in a sentence; empty for none"})
     brings = required(List, String())
     without = required(Nested, ScoreSchema)
 

@@ -117,7 +117,9 @@ def _space(body: Row) -> Iterator[Row]:
 def _moves(body: Row) -> Iterator[Row]:
     """The moves of a proposal, the one that brings most first."""
     for move in (body["result"] or {}).get("moves", ()):
-        yield {name: move[name] for name in ("turn", "words", "reason", "brings", "without")}
+        yield {
+            name: move[name] for name in ("turn", "words", "reason", "cost", "brings", "without")
+        }
 
 
 TABLES: Mapping[str, ShownTable] = {

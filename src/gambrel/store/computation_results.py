@@ -120,6 +120,7 @@ def _move_value(move: Move) -> dict[str, Any]:
         "turn": move.turn,
         "words": move.words,
         "reason": move.reason,
+        "cost": move.cost,
         "brings": list(move.brings),
         "without": score_value(move.without),
     }

@@ -18,6 +18,7 @@ from plans import small_file
 from gambrel.core.balance.bound import bound
 from gambrel.core.balance.explaining import explain, tell
 from gambrel.core.balance.house_rules import Apart
+from gambrel.core.balance.move_costs import cost_of
 from gambrel.core.balance.moves import (
     Candidate,
     candidate_of,
@@ -28,7 +29,7 @@ from gambrel.core.balance.moves import (
     unround,
 )
 from gambrel.core.balance.objective import Evaluator
-from gambrel.core.balance.problem import Problem, job_weight
+from gambrel.core.balance.problem import COSTLY_KINDS, MOVE_KINDS, Problem, job_weight
 from gambrel.core.balance.search import Searching
 from gambrel.core.balance.search_driver import balance, evaluated_here, joined_score, parts
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
@@ -135,6 +136,58 @@ def test_only_the_kinds_that_are_asked_for_are_moved():
     found = searched(problem, 30)
     assert {aspect[1] for aspect, _ in found.candidate.choices} <= {"proxies"}
     assert len(found.candidate) <= 3
+
+
+def test_what_costs_protection_says_so():
+    problem = replace(larkmoor_problem(), kinds=ALL_KINDS)
+    told = {kind: set() for kind in MOVE_KINDS}
+    for job in problem.plan.jobs:
+        for aspect, operation in moves_of(problem, job):
+            told[aspect[1]].add(cost_of(problem.plan, aspect, operation))
+    for kind, costs in told.items():
+        if kind in COSTLY_KINDS:
+            assert costs and all(cost.endswith(".") for cost in costs), kind
+        else:
+            assert costs <= {""}, kind
+    assert "Each point is 2 h longer without its copy in hill-disk." in told["copies"]
+    assert not COSTLY_KINDS & Problem.kinds
+
+
+@pytest.mark.parametrize(
+    ("change", "kind", "to"),
+    [
+        ({"retention": {"points": 10}}, "chain", "forever"),
+        ({"verify": "boot", "boot_min": 600}, "verify", "checksum"),
+        ({"at_window_end": "stop"}, "window_end", "finish"),
+    ],
+)
+def test_a_week_that_only_less_protection_makes_better(change, kind, to):
+    """One machine, whose full takes longer than its window or is verified for longer."""
+    file = crowded_file(1, 300 if kind == "verify" else 2500)
+    file["jobs"][0] |= change
+    asked = problem_of(read_plan(file), kinds=frozenset([kind]))
+    found = searched(asked, 20)
+    assert [aspect for aspect, _ in found.candidate.choices] == [("j0", kind, 0)]
+    assert found.score == Evaluator(asked).score(plan_of(asked, found.candidate))
+    assert found.score.grades < Evaluator(asked).score(asked.plan).grades
+    told = explain(
+        asked, found.candidate, lambda all_: [tell(asked, c) for c in all_], bound(asked),
+        tell(asked, Candidate()), tell(asked, found.candidate),
+    )  # fmt: skip
+    (move,) = told.moves
+    assert to in next(iter(move.operation.changes.values()))
+    assert move.cost and move.brings
+
+
+def test_copies_only_become_later():
+    file = crowded_file(1)
+    file["repositories"].append({"id": "r2", "site": "quay"})
+    for delay, expected in ((0, [120, 240, 480]), (240, [480]), (500, [])):
+        file["jobs"][0]["copies"] = [{"repository": "r2", "delay_min": delay}]
+        problem = problem_of(read_plan(file), kinds=frozenset(["copies"]))
+        moves = [operation for _, operation in moves_of(problem, problem.plan.jobs[0])]
+        plans = [operation.apply(problem.plan) for operation in moves]
+        assert [plan.jobs[0].copies[0].delay_min for plan in plans] == expected
 
 
 def test_candidates_are_known_by_their_choices():

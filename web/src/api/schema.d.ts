@@ -24424,6 +24424,8 @@ export interface components {
             turn?: number;
             words: string;
             reason: string;
+            /** @description of protection, in a sentence; empty for none */
+            cost?: string;
             brings: string[];
             without: components["schemas"]["ScoreSchema"];
         };
@@ -24571,7 +24573,7 @@ export interface components {
             /** @default null */
             jobs: string[] | null;
             /** @default null */
-            kinds: ("start" | "night" | "spread" | "order" | "proxies" | "streams" | "repository" | "synthetic")[] | null;
+            kinds: ("start" | "night" | "spread" | "order" | "proxies" | "streams" | "repository" | "synthetic" | "window_end" | "copies" | "chain" | "verify")[] | null;
             /** @default 15 */
             most_moves: number;
             /** @default 30 */

@@ -184,7 +184,15 @@ function Asking({
           lead="By"
           said={count(settings.kinds.length, "kind") + " of move"}
           values={settings.kinds}
-          options={MOVE_KINDS}
+          options={MOVE_KINDS.map((kind) => ({
+            value: kind.value,
+            label: (
+              <>
+                {kind.label}
+                {kind.costs && <span className="text-ink-2">costs protection</span>}
+              </>
+            ),
+          }))}
           onChange={(kinds) =>
             set({
               kinds: MOVE_KINDS.map((k) => k.value).filter((k) => kinds.includes(k)) as MoveKind[],
@@ -216,6 +224,9 @@ function Asking({
         </p>
       )}
       {!settings.kinds.length && <p className="text-barn">Choose at least one kind of move.</p>}
+      {!open && settings.rules.some(missing) && (
+        <p className="text-barn">A rule of the house is not complete yet.</p>
+      )}
       {open && (
         <div className="mt-2 grid max-w-[720px] grid-cols-4 gap-3">
           <NumberField
@@ -537,6 +548,7 @@ function MoveLine({
           ? `On its own: ${lowered(move.brings)}.`
           : "On its own it helps little; together with the others it does."}
       </p>
+      {move.cost && <p className="pl-[21px] text-hay-text">What it costs: {move.cost}</p>}
     </li>
   );
 }

@@ -32,22 +32,26 @@ export const STANDS: readonly { value: Stand; label: string }[] = [
 
 export type MoveKind = NonNullable<BalanceRequest["kinds"]>[number];
 
-/** The kinds of move, in the words of the screen; the last two only where they are asked for. */
-export const MOVE_KINDS: readonly { value: MoveKind; label: string }[] = [
+/** The kinds of move, in the words of the screen; those that cost protection come last. */
+export const MOVE_KINDS: readonly { value: MoveKind; label: string; costs?: boolean }[] = [
   { value: "night", label: "fulls to other nights or weeks" },
   { value: "start", label: "other starts" },
   { value: "spread", label: "fulls spread by machine" },
   { value: "order", label: "the order of machines" },
   { value: "proxies", label: "other proxies" },
   { value: "streams", label: "limits on streams" },
-  { value: "repository", label: "another repository of the site" },
-  { value: "synthetic", label: "fulls made in the repository" },
+  { value: "repository", label: "another repository of the site", costs: true },
+  { value: "synthetic", label: "fulls made in the repository", costs: true },
+  { value: "window_end", label: "what happens at the end of a window", costs: true },
+  { value: "copies", label: "copies later", costs: true },
+  { value: "chain", label: "fewer fulls, by another kind of chain", costs: true },
+  { value: "verify", label: "verifying less", costs: true },
 ];
 
 export const USUAL: Settings = {
   weeks: 1,
   jobs: null,
-  kinds: MOVE_KINDS.slice(0, 6).map((kind) => kind.value),
+  kinds: MOVE_KINDS.filter((kind) => !kind.costs).map((kind) => kind.value),
   mostMoves: 15,
   seconds: 20,
   comfort: 0.85,

@@ -113,8 +113,11 @@ class Relaxation:
         self.free_starts = movable if "start" in kinds else set()
         self.free_fulls = movable if {"night", "spread"} & kinds else set()
         self.free_proxies = movable if "proxies" in kinds else set()
-        # Of a job that may write elsewhere, or make its fulls in the repository, nothing is sure.
-        self.unsure = movable if {"repository", "synthetic"} & kinds else set()
+        # Of a job that may write elsewhere, make its fulls in the repository or without reading
+        # anything, or go on past its window, nothing is sure.
+        unsure = {"repository", "synthetic", "chain", "window_end"} & kinds
+        self.unsure = movable if unsure else set()
+        self.unverified = movable if "verify" in kinds else set()
         # A single server's own disk and network say nothing about an arrangement.
         self.told = {number for number in watched(layout_of(self.plan)).values() if number >= 0}
         self.members = [selected_machines(self.plan, job) for job in self.plan.jobs]
@@ -354,9 +357,10 @@ class Relaxation:
             moving = max(moving, read_bytes(job, machine, disk) / max(rates))
             stored += protected_bytes(job, machine, disk) / compression(job, machine)
         verify = 0.0
-        if job.verify == "boot":
+        how = "none" if job.id in self.unverified else job.verify
+        if how == "boot":
             verify = job.boot_min * MINUTE
-        elif job.verify == "checksum":
+        elif how == "checksum":
             rate = repository.read_rate_mib_per_s
             reading = 0.0 if rate is None else stored / repository.dedupe_ratio / (rate * MIB)
             verify = repository.first_byte_s + reading

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date as day_of_calendar
 
 from gambrel.core.balance.bound import Bound
+from gambrel.core.balance.move_costs import cost_of
 from gambrel.core.balance.moves import Aspect, Candidate, plan_of
 from gambrel.core.balance.objective import Evaluator, Score
 from gambrel.core.balance.problem import Problem
@@ -75,6 +76,7 @@ class Move:
         operation: what a draft would hold.
         words: what it does.
         reason: why it was proposed.
+        cost: of protection, in a sentence; "" for none.
         brings: what is lost without it, one line for each thing; empty where it brings nothing
             but strain, or nothing without the others.
         without: the score of the proposal without it.
@@ -84,6 +86,7 @@ class Move:
     turn: int
     words: str
     reason: str
+    cost: str
     brings: tuple[str, ...]
     without: Score
 
@@ -175,10 +178,11 @@ def explain(
     ):
         # A start of a full that moves to another night is told as it will be.
         words = _words(plan, aspect, operation)
+        cost = cost_of(plan, aspect, operation)
         plan = operation.apply(plan)
         reason = _reason(problem, before, candidate, aspect, operation)
         brings = brought(problem, after, other)
-        moves.append(Move(operation, turn, words, reason, brings, other.score))
+        moves.append(Move(operation, turn, words, reason, cost, brings, other.score))
     moves.sort(key=lambda move: move.without.grades, reverse=True)
     return Proposal(before, after, tuple(moves), limits)
 
@@ -257,9 +261,11 @@ def _reason(
         return f"Its fulls all fall on {day}{', when ' + tight if tight else ''}."
     if kind == "order":
         return "What takes longest ends last; begun in another order it ends earlier."
-    if kind in ("streams", "repository"):
-        return f"On {day} {tight}." if tight else f"{day} is {at.verdict}."
-    return "Its fulls would read only what changed; the repository makes the rest."
+    if kind == "synthetic":
+        return "Its fulls would read only what changed; the repository makes the rest."
+    if kind == "chain" and next(iter(operation.changes.values())) == "forever":
+        return "Without fulls it reads only what changed."
+    return f"On {day} {tight}." if tight else f"{day} is {at.verdict}."
 
 
 def _tightness(plan: Plan, night: NightTold, job: str) -> str:

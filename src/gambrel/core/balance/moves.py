@@ -7,19 +7,35 @@ Each choice is one operation, so a candidate can be shown, taken in part and und
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property
 from itertools import pairwise
+from typing import get_args
 from zoneinfo import ZoneInfo
 
 from gambrel.core.balance.problem import MoveKind, Problem
-from gambrel.core.edits.item_edits import ChangeItem, OperationError
-from gambrel.core.edits.operations import MoveFull, MoveStart, Operation, SetProxies, apply_all
+from gambrel.core.edits.item_edits import ChangeItem, OperationError, item_value
+from gambrel.core.edits.operations import (
+    MoveFull,
+    MoveStart,
+    Operation,
+    SetProxies,
+    apply_all,
+    change_job,
+)
 from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import protected_disks
-from gambrel.core.plan.objects import DayRowSchedule, Job, Plan, RuleSchedule, Schedule
+from gambrel.core.plan.objects import (
+    DayRowSchedule,
+    Job,
+    Plan,
+    Retention,
+    RuleSchedule,
+    Schedule,
+    WindowEnd,
+)
 from gambrel.core.schedules.calendars import local_of, window_span
 from gambrel.core.schedules.spread_fulls import full_groups, job_dues, kind_in_turn
 from gambrel.core.schedules.words import rule_parts
@@ -35,9 +51,19 @@ SPREADS = (2, 3, 4, 5, 6, 7)
 MOST_WEEKS_MOVED = 3
 """So many weeks a full on one weekday of the month may move: from the first to the fourth."""
 WEEKS_APART = 7
+COPY_DELAYS_MIN = (120.0, 240.0, 480.0)
+"""So long after a machine is done its copies may begin: later in the night, or after it."""
+LESS_VERIFIED = {"boot": ("checksum", "none"), "checksum": ("none",), "none": ()}
 ORDER_OF_APPLYING: tuple[MoveKind, ...] = (
-    "night", "start", "spread", "order", "proxies", "streams", "repository", "synthetic"
+    "night", "start", "spread", "order", "proxies", "streams", "repository", "synthetic",
+    "window_end", "copies", "chain", "verify",
 )  # fmt: skip
+_KIND_OF_KEY: Mapping[str, MoveKind] = {
+    "spread_fulls": "spread", "machine_order": "order", "max_streams": "streams",
+    "repository": "repository", "synthetic_full": "synthetic", "at_window_end": "window_end",
+    "copies": "copies", "chain": "chain", "verify": "verify",
+}  # fmt: skip
+"""What kind of move a change of a job's key is."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,10 +114,6 @@ def plan_of(problem: Problem, candidate: Candidate) -> Plan:
 
 def candidate_of(problem: Problem, operations: Iterable[Operation]) -> Candidate:
     """The candidate that some operations are; those that are no moves are left out."""
-    kinds: dict[str, MoveKind] = {
-        "spread_fulls": "spread", "machine_order": "order", "max_streams": "streams",
-        "repository": "repository", "synthetic_full": "synthetic",
-    }  # fmt: skip
     choices: dict[Aspect, Operation] = {}
     for operation in operations:
         if isinstance(operation, MoveFull):
@@ -101,7 +123,7 @@ def candidate_of(problem: Problem, operations: Iterable[Operation]) -> Candidate
         elif isinstance(operation, SetProxies):
             choices[operation.job, "proxies", 0] = operation
         elif isinstance(operation, ChangeItem) and len(operation.changes) == 1:
-            kind = kinds.get(next(iter(operation.changes)))
+            kind = _KIND_OF_KEY.get(next(iter(operation.changes)))
             if kind is not None:
                 choices[operation.id, kind, 0] = operation
     movable = {job.id for job in problem.movable}
@@ -153,6 +175,10 @@ def moves_of(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
         "streams": _streams,
         "repository": _repositories,
         "synthetic": _synthetic,
+        "window_end": _window_ends,
+        "copies": _copies,
+        "chain": _chains,
+        "verify": _verifying,
     }
     for kind, make in makers.items():
         if kind in problem.kinds:
@@ -237,14 +263,14 @@ def _spreads(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
     machines = len(selected_machines(problem.plan, job))
     for days in SPREADS:
         if days <= machines and days != job.spread_fulls:
-            yield (job.id, "spread", 0), ChangeItem("jobs", job.id, {"spread_fulls": days})
+            yield (job.id, "spread", 0), change_job(job.id, spread_fulls=days)
 
 
 def _orders(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
     if len(selected_machines(problem.plan, job)) > 1 and job.machines.rules:
         for order in ("largest", "smallest"):
             if order != job.machine_order:
-                yield (job.id, "order", 0), ChangeItem("jobs", job.id, {"machine_order": order})
+                yield (job.id, "order", 0), change_job(job.id, machine_order=order)
 
 
 def _proxies(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
@@ -283,7 +309,7 @@ def reaching_proxies(plan: Plan, job: Job) -> tuple[str, ...]:
 def _streams(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
     for streams in (*STREAMS, None):
         if streams != job.max_streams:
-            yield (job.id, "streams", 0), ChangeItem("jobs", job.id, {"max_streams": streams})
+            yield (job.id, "streams", 0), change_job(job.id, max_streams=streams)
 
 
 def _repositories(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
@@ -292,13 +318,53 @@ def _repositories(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operatio
     site = plan.repository_by_id[job.repository].site
     for repository in plan.repositories:
         if repository.site == site and repository.id not in job.places:
-            change = ChangeItem("jobs", job.id, {"repository": repository.id})
+            change = change_job(job.id, repository=repository.id)
             yield (job.id, "repository", 0), change
 
 
 def _synthetic(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
     if not job.synthetic_full and job.chain not in ("forever", "full_only"):
-        yield (job.id, "synthetic", 0), ChangeItem("jobs", job.id, {"synthetic_full": True})
+        yield (job.id, "synthetic", 0), change_job(job.id, synthetic_full=True)
+
+
+def _window_ends(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    if window_of(problem.plan, job) is None:
+        return
+    for rule in get_args(WindowEnd):
+        if rule != job.at_window_end:
+            yield (job.id, "window_end", 0), change_job(job.id, at_window_end=rule)
+
+
+def _copies(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    """All copies of a job later by as much, if they are not as late already."""
+    for delay in COPY_DELAYS_MIN:
+        if job.copies and max(copy.delay_min for copy in job.copies) < delay:
+            later = tuple(replace(copy, delay_min=delay) for copy in job.copies)
+            copies = item_value(replace(job, copies=later), "jobs")["copies"]
+            yield (job.id, "copies", 0), change_job(job.id, copies=copies)
+
+
+def _chains(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    """Increments in place of differentials; one chain that is never begun anew.
+
+    The latter only where a number of points or days alone says what is kept, as no other rule
+    holds there (section 8).
+    """
+    if job.chain == "differential":
+        yield (job.id, "chain", 0), change_job(job.id, chain="incremental")
+    kept = (job.retention, *(copy.retention for copy in job.copies))
+    if job.chain in ("incremental", "differential") and all(map(_by_number_alone, kept)):
+        yield (job.id, "chain", 0), change_job(job.id, chain="forever")
+
+
+def _by_number_alone(retention: Retention) -> bool:
+    only = Retention(points=retention.points, days=retention.days)
+    return retention == only and only != Retention()
+
+
+def _verifying(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    for less in LESS_VERIFIED[job.verify]:
+        yield (job.id, "verify", 0), change_job(job.id, verify=less)
 
 
 # --- what a move must not do ------------------------------------------------------------------

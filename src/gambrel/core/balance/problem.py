@@ -18,14 +18,20 @@ from gambrel.core.simulation.known_points import Snapshot
 from gambrel.core.simulation.varying import USUAL_SPREAD, Spread
 
 MoveKind = Literal[
-    "start", "night", "spread", "order", "proxies", "streams", "repository", "synthetic"
-]
+    "start", "night", "spread", "order", "proxies", "streams", "repository", "synthetic",
+    "window_end", "copies", "chain", "verify",
+]  # fmt: skip
 """Kinds of move: when a schedule starts; on which night or in which week a full runs; over how
 many days a job's fulls are spread; in which order its machines go; which proxies read them; how
 many streams it has; into which repository of the same site it writes; whether its fulls are made in
-the repository."""
+the repository; what becomes of a run at its window's end; how long after a machine its copies
+begin; what points build upon; how they are verified."""
 MOVE_KINDS: tuple[MoveKind, ...] = get_args(MoveKind)
-USUAL_KINDS: frozenset[MoveKind] = frozenset(MOVE_KINDS) - {"repository", "synthetic"}
+COSTLY_KINDS: frozenset[MoveKind] = frozenset(
+    ("repository", "synthetic", "window_end", "copies", "chain", "verify")
+)
+"""What costs protection, or ties points to another place; see `move_costs`."""
+USUAL_KINDS: frozenset[MoveKind] = frozenset(MOVE_KINDS) - COSTLY_KINDS
 """What is tried unless somebody asks for more."""
 
 COMFORT = 0.85
