@@ -85,12 +85,12 @@ class _World:
         started = replace(plan, state=replace(plan.state, points=points))
         return predicted_runs(simulate(started, night.start, night.end), night)
 
-    def learned(self) -> tuple[Plan, dict[str, Shown]]:
-        """The plan as learned by now, and how much each rate varies."""
+    def learned(self, night: Night) -> tuple[Plan, dict[str, Shown]]:
+        """The plan of a night as learned by now, and how much each rate varies."""
         rates = learned_rates(self.plan, self.rates)
         changes = learned_changes(self.plan, self.increments)
         spread = {each.what: Shown(each.what, 0.0, each.spread, each.runs) for each in rates}
-        return as_learned(self.plan, changes, rates), spread
+        return as_learned(self.plan, changes, rates, night.date.weekday()), spread
 
     def advance(self, to: float) -> None:
         """Let time go on; the ledger hears of it."""
@@ -140,7 +140,7 @@ def world_told(seed: int) -> list[Told]:
 
 
 def _night_told(world: _World, night: Night, stated: list[RunRecord]) -> Told | None:
-    plan, spread = world.learned()
+    plan, spread = world.learned(night)
     learned = world.forecast(plan, night)
     expected = replace(world.truth, by_chance=False).plan_of(world.plan, night.date)
     known = world.forecast(expected, night)

@@ -703,7 +703,7 @@ def test_how_often_machines_fail_is_told_with_the_reason(client, url, runner):
 
 
 def test_rates_are_learned_from_the_nights_that_are_over(app, client, url, plan, runner):
-    proxy = PLAN.proxies[0]
+    proxy, job = PLAN.proxies[0], PLAN.jobs[0]
     rate = proxy.mib_per_s or 100.0
     with current_sessions(app).begin() as db:
         for back in range(1, 8):
@@ -714,7 +714,10 @@ def test_rates_are_learned_from_the_nights_that_are_over(app, client, url, plan,
                 "stream:agent": (math.log(0.8), 9, PLAN.transports.agent_mib_per_s),
                 "proxy:gone": (0.0, 9, 100.0),
             }
-            mark = {"verdict": "fits", "done": 1, "total": 1, "why": "", "rates": told}
+            times = {f"preparing:{job.id}": (60.0, 21.0 + 0.1 * back, 12, job.quiesce_s)}
+            mark = {
+                "verdict": "fits", "done": 1, "total": 1, "why": "", "rates": told, "times": times,
+            }  # fmt: skip
             ledger.keep_summary(db, plan, night.date, mark)
     runner.post([], clock=NIGHT.start)
     found = {each["what"]: each for each in client.get(f"{url}/learned-rates").json["rates"]}
@@ -727,6 +730,10 @@ def test_rates_are_learned_from_the_nights_that_are_over(app, client, url, plan,
         assert (own["list"], own["id"], own["key"]) == ("proxies", proxy.id, "mib_per_s")
         assert own["low"] < own["learned"] < own["high"]
     assert found == {}
+    (time,) = client.get(f"{url}/learned-times").json["times"]
+    assert (time["job"], time["step"], time["key"]) == (job.id, "preparing", "quiesce_s")
+    assert time["learned_s"] == pytest.approx(81.0, abs=1.0) and time["differs"]
+    assert time["value"] == pytest.approx(job.quiesce_s + 21.0, abs=1.0)
     spread = client.get(f"{url}/learned-spread").json
     assert spread["nights"] == 7
     assert spread["stream"] == 0.0

@@ -38,7 +38,7 @@ ADDRESSES = {
     "past-nights": "past-nights", "forecast-errors": "forecast-errors",
     "learned-changes": "learned-changes", "learned-ratios": "learned-ratios",
     "failure-rates": "failure-rates",
-    "learned-rates": "learned-rates",
+    "learned-rates": "learned-rates", "learned-times": "learned-times",
     "promises": f"promises/{FRIDAY}",
     "restore-tests": "restore-tests", "growth": "runway/growth", "adoptions": "adoptions",
     "sources": "sources", "runners": "runners", "feeds": "feeds",
@@ -48,7 +48,8 @@ ADDRESSES = {
 
 EMPTY = {
     "copies", "differences", "not-done", "past-nights", "restore-tests", "forecast-errors",
-    "learned-changes", "learned-rates", "learned-ratios", "growth", "adoptions", "sources",
+    "learned-changes", "learned-rates", "learned-ratios", "learned-times", "growth", "adoptions",
+    "sources",
     "runners", "feeds", "tokens", "tonight", "failure-rates",
 }  # fmt: skip
 """The sample has none of these."""

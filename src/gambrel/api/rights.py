@@ -43,7 +43,7 @@ _BY_RIGHT: dict[str, str] = {
         runs.show_ledger runs.ledger_file runs.ledger_jsonl runs.show_ledger_run runs.news
         runs.preview_order runs.show_forecast_errors runs.show_past_nights runs.show_past_night
         runs.show_outlook runs.show_report runs.show_learned_changes runs.show_learned_rates
-        runs.show_learned_ratios runs.show_failure_rates
+        runs.show_learned_times runs.show_learned_ratios runs.show_failure_rates
         runs.show_learned_spread runs.show_runners runs.show_standing runs.show_tonight
         night_sheets.show_night_sheet night_sheets.night_sheet_file
         rehearsals.rehearse rehearsals.show_rehearsed_run

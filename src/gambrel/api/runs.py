@@ -25,6 +25,7 @@ from gambrel.core.ledger.comparing import summarize
 from gambrel.core.ledger.forecast_errors import forecast_errors
 from gambrel.core.ledger.learned_change import LearnedChange
 from gambrel.core.ledger.learned_rates import LearnedRate, learned_rates
+from gambrel.core.ledger.learned_times import learned_times
 from gambrel.core.ledger.ordering import (
     Order,
     OrderRefused,
@@ -143,7 +144,7 @@ def _marks(plan_id: int, plan: Plan) -> list[tuple[Night, dict[str, Any]]]:
             if clock < night.end:
                 continue
             mark = row.summary
-            if mark is None or "rates" not in mark:
+            if mark is None or not mark.keys() >= {"rates", "times"}:
                 its = ledger.runs_of_night(db, plan_id, row.night)
                 mark = night_mark(plan, night, its, clock, _version_or(plan, row.version_id))
                 # Runs may end after their night; what is long over is read once.
@@ -202,12 +203,23 @@ def show_learned_rates(plan_id: int) -> dict[str, Any]:
     return bodies.learned_rates_body(plan, _rates(plan_id, plan))
 
 
+@blueprint.get("/learned-times")
+@blueprint.output(schemas.LearnedTimesSchema)
+def show_learned_times(plan_id: int) -> dict[str, Any]:
+    """How long machines prepare, release and verify by job, as past nights show it."""
+    _, plan = _plan(plan_id)
+    found = learned_times(plan, _learned_from(plan_id, plan, "times"))
+    return {"times": [bodies.learned_time(plan, each) for each in found]}
+
+
 def _rates(plan_id: int, plan: Plan) -> list[LearnedRate]:
+    return learned_rates(plan, _learned_from(plan_id, plan, "rates"))
+
+
+def _learned_from(plan_id: int, plan: Plan, what: str) -> list[Any]:
+    """What the nights of late tell of rates or times."""
     clock, _ = runs().clock(plan_id)
-    nights = [
-        m["rates"] for night, m in _marks(plan_id, plan) if night.end > clock - LEARNED_FROM_S
-    ]
-    return learned_rates(plan, nights)
+    return [m[what] for night, m in _marks(plan_id, plan) if night.end > clock - LEARNED_FROM_S]
 
 
 @blueprint.get("/forecast-errors")

@@ -7,6 +7,7 @@ from apiflask.fields import Boolean, Dict, Float, Integer, List, Nested, Raw, St
 from apiflask.validators import Length, OneOf, Range
 
 from gambrel.api.schemas import Day, Instant, nullable, required
+from gambrel.core.ledger.learned_times import STEPS
 from gambrel.core.ledger.ordering import MOST_MORE_SLOTS, ORDER_KINDS
 from gambrel.formats.inventory_csv import UNITS
 from gambrel.formats.past_runs import DATE_ORDERS
@@ -125,6 +126,13 @@ class LearnedChangeSchema(LearnedFactSchema):
 
     ceiling = nullable(Float)
     since = nullable(Instant)
+    by_weekday = List(
+        Float(),
+        metadata={
+            "description": "factors on the change of a night by its weekday, Monday first; empty "
+            "where weekdays do not plainly differ"
+        },
+    )
 
 
 class LearnedFactsSchema(Schema):
@@ -144,6 +152,27 @@ class LearnedRatioSchema(LearnedFactSchema):
 
 class LearnedRatiosSchema(LearnedFactsSchema):
     machines = required(List, Nested(LearnedRatioSchema))
+
+
+class LearnedTimeSchema(Schema):
+    """How long a step of the machines of a job takes: predicted, and as nights show it."""
+
+    job = required(String)
+    name = required(String)
+    step = required(String, validate=OneOf(STEPS))
+    predicted_s = required(Float)
+    learned_s = required(Float)
+    low_s = required(Float)
+    high_s = required(Float)
+    differs = required(Boolean, metadata={"description": "nights speak against what is predicted"})
+    nights = required(Integer)
+    runs = required(Integer)
+    key = nullable(String, metadata={"description": "the job's key that states it, if one does"})
+    value = nullable(Float, metadata={"description": "what that key would have to be"})
+
+
+class LearnedTimesSchema(Schema):
+    times = required(List, Nested(LearnedTimeSchema))
 
 
 class FailureRateSchema(Schema):

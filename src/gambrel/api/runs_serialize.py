@@ -14,6 +14,7 @@ from gambrel.core.ledger.forecast_errors import ForecastErrors
 from gambrel.core.ledger.learned_change import LearnedChange
 from gambrel.core.ledger.learned_rates import LearnedRate
 from gambrel.core.ledger.learned_ratio import LearnedRatio
+from gambrel.core.ledger.learned_times import LearnedTime
 from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.report import Report, headline
@@ -92,6 +93,7 @@ def learned_changes_body(
                 **_learned_fact(machine, told, machine.daily_change, told.change),
                 "ceiling": told.ceiling,
                 "since": at(told.since),
+                "by_weekday": list(told.by_weekday),
             }
             for machine, told in known
         ],
@@ -125,6 +127,26 @@ def _learned_fact(
         "error": told.error,
         "runs": told.runs,
         "left_out": told.left_out,
+    }
+
+
+def learned_time(plan: Plan, told: LearnedTime) -> dict[str, Any]:
+    """How long a step of a job takes; `low` and `high`: nine of ten such times lie between."""
+    off = 1.645 * told.error_s
+    learned = max(0.0, told.predicted_s + told.more_s)
+    return {
+        "job": told.job,
+        "name": plan.job_by_id[told.job].name,
+        "step": told.step,
+        "predicted_s": told.predicted_s,
+        "learned_s": learned,
+        "low_s": max(0.0, learned - off),
+        "high_s": learned + off,
+        "differs": told.differs,
+        "nights": told.nights,
+        "runs": told.runs,
+        "key": told.key,
+        "value": told.value,
     }
 
 

@@ -141,6 +141,7 @@ TABLES: Mapping[str, ShownTable] = {
     "forecast-errors": ShownTable("runs.show_forecast_errors", "nights"),
     "learned-rates": ShownTable("runs.show_learned_rates", "rates"),
     "learned-changes": ShownTable("runs.show_learned_changes", "machines"),
+    "learned-times": ShownTable("runs.show_learned_times", "times"),
     "learned-ratios": ShownTable("runs.show_learned_ratios", "machines"),
     "failure-rates": ShownTable("runs.show_failure_rates", "machines"),
     "past-night": ShownTable("runs.show_past_night", "runs", by_day=True),

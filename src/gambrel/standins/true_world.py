@@ -32,6 +32,8 @@ TREND_PER_DAY = {"cctv": 0.0030, "fleet": 0.0025}
 """Growth of the change per day, by folder."""
 STREAMS = {"direct": 0.97, "hot_add": 0.94, "network": 0.90, "agent": 0.93}
 """What one stream really reaches of the ceiling in the plan."""
+QUIESCING, BOOTING = 1.4, 1.15
+"""How much longer it takes to quiesce, and to start a machine for a test, than the plan says."""
 MOST_CHANGE = 0.9
 
 
@@ -90,6 +92,10 @@ class TrueWorld:
                 told.hot_add_mib_per_s * STREAMS["hot_add"] * stream,
                 told.network_mib_per_s * STREAMS["network"] * stream,
                 told.agent_mib_per_s * STREAMS["agent"] * stream,
+            ),
+            jobs=tuple(
+                replace(job, quiesce_s=job.quiesce_s * QUIESCING, boot_min=job.boot_min * BOOTING)
+                for job in plan.jobs
             ),
             proxies=tuple(
                 proxy

@@ -21,6 +21,7 @@ from gambrel.core.ledger.failure_rates import FailureRate, failure_rates
 from gambrel.core.ledger.learned_change import STATED_TO, LearnedChange, learned_changes
 from gambrel.core.ledger.learned_rates import night_rates
 from gambrel.core.ledger.learned_ratio import LearnedRatio, learned_ratios
+from gambrel.core.ledger.learned_times import night_times
 from gambrel.core.ledger.ordering import Order, while_they_hold
 from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunKey, RunRecord
@@ -556,7 +557,8 @@ def order_from(told: runners.Order) -> Order:
 def night_mark(
     plan: Plan, night: Night, records: Sequence[RunRecord], at: float, then: Plan | None = None
 ) -> dict[str, Any]:
-    """A night in a list of nights, as JSON values: predicted, what came, what set it apart, rates.
+    """A night in a list of nights, as JSON values: predicted, what came, what set it apart, and
+    what it tells of rates and times.
 
     Args:
         then: the plan that it was carried out in; by default `plan`.
@@ -572,6 +574,7 @@ def night_mark(
         "total": summary.total,
         "why": what_set_it_apart(plan, summary),
         "rates": night_rates(then or plan, records, at),
+        "times": night_times(then or plan, records),
     }
 
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from balances import MONDAY_NOON
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from plans import small_plan
@@ -17,9 +18,10 @@ from gambrel.core.ledger.learned_change import (
     learned_changes,
     used_bytes,
 )
+from gambrel.core.ledger.learned_plan import as_learned
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import changed_bytes
-from gambrel.core.units import DAY
+from gambrel.core.units import DAY, HOUR
 
 PLAN = small_plan()
 JOB = PLAN.jobs[0]
@@ -112,6 +114,60 @@ def test_a_change_of_behaviour_is_noticed_and_followed():
     assert found.runs == 4
     # Two odd nights are no change of behaviour yet.
     assert learned_changes(PLAN, before + after[:2])[MACHINE.id].since is None
+
+
+def by_weekday(factors, *, weeks=4, noise=0.12, seed=1, machine=MACHINE.id):
+    """Nightly increments from a Monday night on, with a factor for the nights of each weekday."""
+    runs = increments(0.02, 0.4, [1.0] * (7 * weeks), noise=noise, seed=seed, machine=machine)
+    for i, (ident, job, days, stored, _) in enumerate(runs):
+        # 22:00 and 02:00 are of one night.
+        at = MONDAY_NOON + i * DAY + (10 + 4 * (i % 2)) * HOUR
+        yield ident, job, days, stored * factors[i % 7], at
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_weekdays_that_differ_plainly_are_told(seed):
+    truth = (1.2, 1.0, 1.0, 1.0, 1.2, 0.35, 0.35)
+    found = learned_changes(PLAN, by_weekday(truth, seed=seed))[MACHINE.id]
+    assert found.by_weekday == pytest.approx(truth, rel=0.25)
+    assert found.change == pytest.approx(0.02, rel=0.2)
+    assert found.in_night(5) == pytest.approx(0.02 * 0.35, rel=0.35)
+    assert as_learned(PLAN, {MACHINE.id: found}, (), 5).machine_by_id[MACHINE.id].daily_change == (
+        found.in_night(5)
+    )
+    assert as_learned(PLAN, {MACHINE.id: found}, ()).machine_by_id[MACHINE.id].daily_change == (
+        found.change
+    )
+
+
+def test_weekdays_that_differ_by_chance_are_not_told():
+    told = [
+        learned_changes(PLAN, by_weekday((1.0,) * 7, noise=0.3, seed=seed))[MACHINE.id].by_weekday
+        for seed in range(150)
+    ]
+    assert sum(map(bool, told)) <= 2
+
+
+def test_a_weekday_with_few_nights_or_long_spans_is_like_any_other():
+    truth = (1.0, 1.0, 1.0, 1.0, 1.0, 0.3, 0.3)
+    runs = list(by_weekday(truth))
+    no_sundays = [run for i, run in enumerate(runs) if i % 7 != 6 or i < 14]
+    assert learned_changes(PLAN, no_sundays)[MACHINE.id].by_weekday[6] == 1.0
+    weekly = [(m, j, 7.0, c, at) for m, j, _, c, at in runs]
+    assert learned_changes(PLAN, weekly)[MACHINE.id].by_weekday == ()
+    assert learned_changes(PLAN, runs[:9])[MACHINE.id].by_weekday == ()
+
+
+def test_weekdays_are_drawn_to_those_of_the_folder():
+    machines = [replace(MACHINE, id=f"m{i}", folder="same") for i in range(4)]
+    plan = replace(PLAN, machines=tuple(machines))
+    runs = []
+    for i, machine in enumerate(machines):
+        weekend = 0.2 if i == 0 else 0.4
+        truth = (1.0, 1.0, 1.0, 1.0, 1.0, weekend, weekend)
+        runs += by_weekday(truth, noise=0.05, seed=i, machine=machine.id)
+    found = learned_changes(plan, runs)["m0"].by_weekday
+    assert 0.22 < found[5] < 0.36
 
 
 def test_few_runs_are_drawn_to_the_folder():

@@ -98,6 +98,15 @@ export const learnedRatesQuery = (plan: number) =>
       data(api.GET("/api/v1/plans/{plan_id}/learned-rates", { ...at(plan), signal })),
   });
 
+export type LearnedTime = Schemas["LearnedTimeSchema"];
+
+export const learnedTimesQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["plan", plan, "learned times"],
+    queryFn: ({ signal }) =>
+      data(api.GET("/api/v1/plans/{plan_id}/learned-times", { ...at(plan), signal })),
+  });
+
 /** How much change and rates vary, as the ledger knows it. */
 export const learnedSpreadQuery = (plan: number) =>
   queryOptions({

@@ -15413,6 +15413,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/learned-times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long machines prepare, release and verify by job, as past nights show it. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LearnedTimesSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/failure-rates": {
         parameters: {
             query?: never;
@@ -25378,6 +25497,27 @@ export interface components {
         LearnedRatesSchema: {
             rates: components["schemas"]["LearnedRateSchema"][];
         };
+        LearnedTimeSchema: {
+            job: string;
+            name: string;
+            /** @enum {string} */
+            step: "preparing" | "releasing" | "verifying";
+            predicted_s: number;
+            learned_s: number;
+            low_s: number;
+            high_s: number;
+            /** @description nights speak against what is predicted */
+            differs: boolean;
+            nights: number;
+            runs: number;
+            /** @description the job's key that states it, if one does */
+            key: string | null;
+            /** @description what that key would have to be */
+            value: number | null;
+        };
+        LearnedTimesSchema: {
+            times: components["schemas"]["LearnedTimeSchema"][];
+        };
         FailureRateSchema: {
             machine: string;
             folder: string;
@@ -25892,6 +26032,8 @@ export interface components {
             left_out: number;
             ceiling: number | null;
             since: string | null;
+            /** @description factors on the change of a night by its weekday, Monday first; empty where weekdays do not plainly differ */
+            by_weekday?: number[];
         };
         LearnedChangesSchema: {
             /** @description whether a standing rule takes it over when a night begins */

@@ -6,6 +6,17 @@ import { LearnedRule } from "../workbench/LearnedRule";
 import { dateClock } from "../time/time";
 import { count } from "../ui/words";
 
+/** Factors nearer to 1 than this are the usual change. */
+const USUAL = 0.1;
+const DAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"] as const;
+
+/** The weekdays in whose nights more or less changes than usual: "Sat × 0.35, Sun × 0.35". */
+export const weekdayWords = (factors: readonly number[]) =>
+  factors
+    .map((factor, i) => (Math.abs(factor - 1) < USUAL ? "" : `${DAYS[i]} × ${factor.toFixed(2)}`))
+    .filter(Boolean)
+    .join(", ");
+
 /** The daily change of machines as their incrementals show it, beside what is stated. */
 export function LearnedChanges({ plan, zone }: { plan: number; zone: string }) {
   const found = useQuery(learnedChangesQuery(plan));
@@ -37,6 +48,13 @@ export function LearnedChanges({ plan, zone }: { plan: number; zone: string }) {
               <span className="text-ink-2">± {percentage(row.original.error)}</span>
             </>
           ),
+        },
+        {
+          id: "weekdays",
+          header: "Weekdays",
+          accessorFn: (row) =>
+            Math.max(...(row.by_weekday ?? []).map((f) => Math.abs(Math.log(f))), 0),
+          cell: ({ row }) => weekdayWords(row.original.by_weekday ?? []),
         },
         {
           id: "rests",

@@ -2,6 +2,7 @@ import { FailureRates } from "./FailureRates";
 import { ForecastErrors } from "./ForecastErrors";
 import { LearnedChanges } from "./LearnedChanges";
 import { LearnedRates } from "./LearnedRates";
+import { LearnedTimes } from "./LearnedTimes";
 import { LearnedRatios } from "./LearnedRatios";
 import { TableFiles } from "../ui/TableFiles";
 import { useQuery } from "@tanstack/react-query";
@@ -55,6 +56,7 @@ export function PastNights(props: Props) {
         <>
           <ForecastErrors plan={plan} />
           <LearnedRates plan={plan} />
+          <LearnedTimes plan={plan} />
           <LearnedChanges plan={plan} zone={found.data.zone} />
           <LearnedRatios plan={plan} />
           <FailureRates plan={plan} />

@@ -1,12 +1,14 @@
 // @vitest-environment jsdom
 import { screen, within } from "@testing-library/react";
 import { userEvent } from "@testing-library/user-event";
-import { expect, it } from "vitest";
-import type { FailureRate } from "../api/runQueries";
+import { expect, it, vi } from "vitest";
+import type { FailureRate, LearnedTime } from "../api/runQueries";
 import { showIn } from "../testing/harness";
 import { answering } from "../testing/server";
 import { FailureRates } from "./FailureRates";
+import { weekdayWords } from "./LearnedChanges";
 import { LearnedRatios } from "./LearnedRatios";
+import { LearnedTimes } from "./LearnedTimes";
 
 const ratio = (machine: string, learned: number, otherwise: boolean) => ({
   machine,
@@ -69,6 +71,53 @@ it("says so where what is stated holds, instead of an empty table", async () => 
   showIn(<LearnedRatios plan={1} />);
   expect(await screen.findByText("What is stated holds for each of them.")).toBeTruthy();
   expect(screen.queryByRole("table")).toBeNull();
+});
+
+const time = (job: string, step: string, more: Partial<LearnedTime>): LearnedTime => ({
+  job,
+  name: job,
+  step: step as LearnedTime["step"],
+  predicted_s: 65,
+  learned_s: 85.2,
+  low_s: 84,
+  high_s: 87,
+  differs: true,
+  nights: 35,
+  runs: 400,
+  key: null,
+  value: null,
+  ...more,
+});
+
+it("takes what a job states of times into a draft, and only tells the others", async () => {
+  answering({
+    "GET /learned-times": () => ({
+      times: [
+        time("Mail", "preparing", { key: "quiesce_s", value: 50.2 }),
+        time("Mail", "releasing", {}),
+        time("Tills", "verifying", { key: "boot_min", value: 8.04, predicted_s: 360 }),
+        time("Tills", "preparing", { key: "quiesce_s", value: 45, differs: false }),
+      ],
+    }),
+  });
+  const put = vi.fn(() => Promise.resolve(true));
+  showIn(<LearnedTimes plan={1} />, { put });
+  expect(await screen.findByText("3 times of 4 other than stated")).toBeTruthy();
+  expect(screen.getByText("quiescing: 50 s would be true")).toBeTruthy();
+  expect(within(screen.getByRole("row", { name: /release/ })).queryByRole("checkbox")).toBeNull();
+  await userEvent.click(screen.getByRole("button", { name: "Choose those" }));
+  await userEvent.click(screen.getByRole("button", { name: "Take 2 times into a draft" }));
+  expect(put).toHaveBeenCalledWith([
+    { operation: "ChangeItem", list: "jobs", id: "Mail", changes: { quiesce_s: 50 } },
+    { operation: "ChangeItem", list: "jobs", id: "Tills", changes: { boot_min: 8 } },
+  ]);
+});
+
+it("tells weekdays whose nights bring more or less than usual", () => {
+  expect(weekdayWords([1.05, 1, 1, 0.95, 1.3, 0.352, 0.35])).toBe(
+    "Fri × 1.30, Sat × 0.35, Sun × 0.35",
+  );
+  expect(weekdayWords([])).toBe("");
 });
 
 it("names who fails plainly more often than others, and why", async () => {

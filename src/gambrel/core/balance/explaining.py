@@ -263,7 +263,7 @@ def _reason(
         return "What takes longest ends last; begun in another order it ends earlier."
     if kind == "synthetic":
         return "Its fulls would read only what changed; the repository makes the rest."
-    if kind == "chain" and next(iter(operation.changes.values())) == "forever":
+    if isinstance(operation, ChangeItem) and operation.changes.get("chain") == "forever":
         return "Without fulls it reads only what changed."
     return f"On {day} {tight}." if tight else f"{day} is {at.verdict}."
 

@@ -13,9 +13,17 @@ from gambrel.core.plan.objects import Plan
 
 
 def as_learned(
-    plan: Plan, changes: Mapping[str, LearnedChange], rates: Iterable[LearnedRate]
+    plan: Plan,
+    changes: Mapping[str, LearnedChange],
+    rates: Iterable[LearnedRate],
+    weekday: int | None = None,
 ) -> Plan:
-    """The plan as it would be if all that was learned were taken over."""
+    """The plan as it would be if all that was learned were taken over.
+
+    Args:
+        weekday: of the night that is to be forecast, 0 for Monday, where its change counts and not
+            the usual one.
+    """
     lists: dict[str, dict[str, dict[str, float]]] = {}
     streams = {}
     for rate in rates:
@@ -38,7 +46,7 @@ def as_learned(
             if (found := changes.get(machine.id)) is None
             else replace(
                 machine,
-                daily_change=found.change,
+                daily_change=found.change if weekday is None else found.in_night(weekday),
                 churn_ceiling=found.ceiling or machine.churn_ceiling,
             )
             for machine in plan.machines

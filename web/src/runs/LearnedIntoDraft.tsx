@@ -1,0 +1,120 @@
+import { useMutation } from "@tanstack/react-query";
+import type { ColumnDef } from "@tanstack/react-table";
+import { type ReactNode, useState } from "react";
+import type { Operation } from "../api/client";
+import { Button } from "../ui/Button";
+import { Table } from "../ui/Table";
+import { TableFiles } from "../ui/TableFiles";
+import { count } from "../ui/words";
+import { Allowed } from "../workbench/Allowed";
+import { useWorkbench } from "../workbench/store";
+import { takeColumn } from "../workbench/takeColumn";
+
+/** What nights have shown of something that a plan states, to be taken into a draft. */
+export function LearnedIntoDraft<R>({
+  plan,
+  what,
+  label,
+  title,
+  table,
+  rows,
+  error,
+  idOf,
+  nameOf,
+  differs,
+  takes,
+  operationsOf,
+  none,
+  columns,
+  children,
+}: {
+  plan: number;
+  /** What a row is, in one word: "rate". */
+  what: string;
+  label: string;
+  title: string;
+  table: string;
+  /** Undefined while they are not known. */
+  rows: R[] | undefined;
+  error: Error | null;
+  idOf: (row: R) => string;
+  nameOf: (row: R) => string;
+  /** Whether the nights speak against what is stated. */
+  differs: (row: R) => boolean;
+  /** Whether there is something in the plan that states it. */
+  takes: (row: R) => boolean;
+  operationsOf: (rows: readonly R[]) => Operation[];
+  none: string;
+  columns: readonly ColumnDef<R>[];
+  children: ReactNode;
+}) {
+  const { put } = useWorkbench();
+  const [some, setSome] = useState<ReadonlySet<string>>(new Set());
+  const take = useMutation({
+    mutationFn: (chosen: R[]) => put(operationsOf(chosen)),
+    onSuccess: () => setSome(new Set()),
+  });
+  const known = rows ?? [];
+  const otherwise = known.filter(differs);
+  const worth = otherwise.filter(takes);
+  const chosen = known.filter((row) => takes(row) && some.has(idOf(row)));
+  const ticks = takeColumn<R>(
+    some,
+    setSome,
+    idOf,
+    (row) => `Take the ${what} of ${nameOf(row)} over`,
+  );
+  return (
+    <section aria-label={label} className="pt-4">
+      <h2 className="text-lg font-semibold">
+        {title} <TableFiles of={`plans/${plan}/tables/${table}`} what={label} />
+      </h2>
+      <p className="max-w-[80ch] text-ink-2">{children}</p>
+      {error && (
+        <p role="alert" className="text-barn">
+          {error.message}
+        </p>
+      )}
+      {rows && !rows.length && <p className="py-1">{none}</p>}
+      {known.length > 0 && (
+        <>
+          <div className="flex flex-wrap items-center gap-3 py-1">
+            <span>
+              {count(otherwise.length, what)} of {known.length} other than stated
+            </span>
+            <Allowed>
+              <Button
+                disabled={!worth.length}
+                onClick={() => setSome(new Set(worth.map((row) => idOf(row))))}
+              >
+                Choose those
+              </Button>
+              <Button
+                look="strong"
+                disabled={!chosen.length || take.isPending}
+                onClick={() => take.mutate(chosen)}
+              >
+                Take {count(chosen.length, what)} into a draft
+              </Button>
+            </Allowed>
+          </div>
+          <Table
+            caption={label}
+            rows={known}
+            idOf={idOf}
+            columns={[
+              {
+                ...ticks,
+                cell: (context) =>
+                  takes(context.row.original) && typeof ticks.cell === "function"
+                    ? ticks.cell(context)
+                    : null,
+              },
+              ...columns,
+            ]}
+          />
+        </>
+      )}
+    </section>
+  );
+}
