@@ -285,3 +285,8 @@ def test_confidence_of_a_week(client, tiny_url, running):
     assert all(0 <= night["holds"] <= 1 for night in nights)
     again = ended(client, running, client.post(f"{tiny_url}/confidences", asked))
     assert again["result"]["nights"] == nights
+    assert all(night["whole"] is None for night in nights)
+    failing = client.post(f"{tiny_url}/confidences", asked | {"failures": True})
+    told = ended(client, running, failing)["result"]["nights"]
+    assert [night["holds"] for night in told] == [night["holds"] for night in nights]
+    assert all(night["whole"] <= night["holds"] for night in told)

@@ -108,6 +108,7 @@ def test_by_keyboard_only_fewer_kinds_of_move_are_looked_for(balance):
     expect(page.get_by_role("button", name=re.compile("^By"))).to_contain_text("5 kinds")
 
 
+@pytest.mark.long
 def test_what_if_shows_nights_against_scenarios_and_one_is_balanced(balance):
     page = balance.page
     page.get_by_role("button", name="What if").click()

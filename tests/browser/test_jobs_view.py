@@ -213,6 +213,7 @@ def test_several_jobs_are_edited_together(jobs):
     expect(page.get_by_text("6 changes", exact=True)).to_be_visible()
 
 
+@pytest.mark.long
 def test_a_draft_is_compared_adopted_with_a_note_and_gone_back_from(jobs):
     page = jobs.page
     opened(page)

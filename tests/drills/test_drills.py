@@ -8,8 +8,8 @@ import pytest
 
 from gambrel.commands.places import PROJECT
 
-SHORT = {"Fuzzed calls": 8}
-LONG = {
+DRILLS = {
+    "Fuzzed calls": 8,
     "Killed processes": 2,
     "Two and eight writers": 3,
     "Slow clients": 8,
@@ -23,14 +23,12 @@ LONG = {
 }
 
 
+@pytest.mark.long
 @pytest.mark.timeout(600)
 @pytest.mark.skipif(
     not (PROJECT / "web" / "dist" / "index.html").exists(), reason="the pages are not built"
 )
-@pytest.mark.parametrize(
-    ("name", "times"),
-    [*SHORT.items(), *(pytest.param(*each, marks=pytest.mark.long) for each in LONG.items())],
-)
+@pytest.mark.parametrize(("name", "times"), DRILLS.items())
 def test_a_small_drill_finds_nothing(name, times):
     page = (PROJECT / "docs" / "reliability.md").read_bytes()
     done = subprocess.run(

@@ -75,6 +75,7 @@ def chunks(problem, samples, size):
     return [(packed, USUAL_SPREAD, 7, first, size) for first in range(0, samples, size)]
 
 
+@pytest.mark.long
 def test_a_cluster_that_loses_a_worker_gives_the_same_weeks():
     """A real scheduler with two worker processes, one of which is killed in the middle."""
     from distributed import LocalCluster

@@ -146,7 +146,9 @@ def create_app(
     shared_runs.on_ended = mailing.notices
     app.extensions["gambrel-presence"] = Presence()
     app.extensions["gambrel-rehearsals"] = Rehearsals()
-    app.extensions["gambrel-computations"] = Computations(shared, Workers.of_environment())
+    app.extensions["gambrel-computations"] = Computations(
+        shared, Workers.of_environment(), shared_runs.failing
+    )
     app.wsgi_app = WhileSomebodyWaits(app.wsgi_app)  # type: ignore[method-assign,assignment]
     HeaderTokens(app).exempt(runner.blueprint)
     sessions.limiter.init_app(app)

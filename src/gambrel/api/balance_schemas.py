@@ -68,6 +68,10 @@ class ConfidenceRequestSchema(WeeksAskedSchema):
     change = Float(validate=Range(min=0, max=2))
     rate = Float(validate=Range(min=0, max=1))
     stream = Float(validate=Range(min=0, max=1))
+    failures = Boolean(
+        load_default=False,
+        metadata={"description": "machines fail too, as often as the ledger shows"},
+    )
 
 
 class ScoreSchema(Schema):
@@ -125,6 +129,13 @@ class NightConfidenceSchema(Schema):
     median_end = nullable(Instant)
     late_end = nullable(Instant)
     holds = required(Float)
+    whole = Float(
+        allow_none=True,
+        metadata={"description": "the part in which it is not over and no machine fails"},
+    )
+    failed = Float(
+        allow_none=True, metadata={"description": "machine-runs that fail, on the average"}
+    )
 
 
 class RungSchema(Schema):

@@ -132,6 +132,8 @@ def night_confidence(night: NightConfidence) -> dict[str, Any]:
         "date": night.date,
         **{key: None if at is None else format_instant(at) for key, at in ends.items()},
         "holds": night.holds,
+        "whole": night.whole,
+        "failed": night.failed,
     }
 
 

@@ -25,7 +25,7 @@ from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import Operation, operation_from
 from gambrel.core.nights.nights import night_of, week_of
 from gambrel.core.plan.objects import Plan
-from gambrel.core.questions.how_sure import Sample, confidence
+from gambrel.core.questions.how_sure import Failing, Sample, confidence
 from gambrel.core.questions.what_if import happen_all, happening_from, single_losses
 from gambrel.core.runway.nights_ahead import MonthAhead
 from gambrel.core.runway.purchase import Item, NightPurchase, Unmet
@@ -78,8 +78,12 @@ MONTHS_AT_ONCE = 3
 class Computations:
     """Begins, stops and resumes long computations."""
 
-    def __init__(self, planning: Planning, workers: Workers) -> None:
+    def __init__(
+        self, planning: Planning, workers: Workers, failing: Callable[[int, Plan], Failing]
+    ) -> None:
+        """`failing` says how often machines of a plan fail."""
         self.planning = planning
+        self._failing = failing
         self.workers = workers
         self._lock = Lock()
         self._stops: dict[int, Event] = {}
@@ -416,8 +420,9 @@ class Computations:
         total = int(asked["samples"])
         packed = worker_tasks.Packed.of(job.problem)
         spread = spread_of(asked)
+        failing = self._failing(job.plan_id, job.problem.plan) if asked.get("failures") else None
         chunks = [
-            (packed, spread, asked["seed"], first, min(SAMPLES_AT_ONCE, total - first))
+            (packed, spread, asked["seed"], first, min(SAMPLES_AT_ONCE, total - first), failing)
             for first in range(0, total, SAMPLES_AT_ONCE)
         ]
         found: dict[int, list[Sample]] = {}

@@ -17,7 +17,7 @@ from gambrel.core.estate.facts import FactEdit
 from gambrel.core.ledger.as_it_goes import Rest, rest_of
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
-from gambrel.core.ledger.failure_rates import FailureRate, failure_rates
+from gambrel.core.ledger.failure_rates import FailureRate, failure_rates, rates_of_all
 from gambrel.core.ledger.learned_change import STATED_TO, LearnedChange, learned_changes
 from gambrel.core.ledger.learned_rates import night_rates
 from gambrel.core.ledger.learned_ratio import LearnedRatio, learned_ratios
@@ -326,6 +326,12 @@ class Runs:
         """How often machines fail as the ledger shows it at an instant."""
         with self.planning.sessions() as db:
             return failure_rates(plan, ledger.ended_runs(db, plan_id, clock - LEARNED_FROM_S))
+
+    def failing(self, plan_id: int, plan: Plan) -> Mapping[str, float]:
+        """How often each machine fails by now, by run."""
+        clock, _ = self.clock(plan_id)
+        with self.planning.sessions() as db:
+            return rates_of_all(plan, ledger.ended_runs(db, plan_id, clock - LEARNED_FROM_S))
 
     def _with_learned(self, head: PlanHead, clock: float) -> PlanHead:
         """The plan with what the ledger shows taken over, where a standing rule says so.

@@ -17,7 +17,7 @@ from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Loss, Problem
 from gambrel.core.balance.search import Asked, Told
 from gambrel.core.balance.search_driver import Evaluate, told_of
-from gambrel.core.questions.how_sure import Sample, draw
+from gambrel.core.questions.how_sure import Failing, Sample, draw
 from gambrel.core.runway.nights_ahead import MonthAhead, look_at
 from gambrel.core.runway.purchase import Item, NightPurchase, nights_to_buy
 from gambrel.core.runway.purchase_with_moves import Bought, bought_beside
@@ -116,9 +116,16 @@ def bounded(packed: Packed) -> Bound:
     return bound(_evaluator(packed).problem)
 
 
-def drawn(packed: Packed, spread: Spread, seed: int, first: int, count: int) -> list[Sample]:
+def drawn(
+    packed: Packed,
+    spread: Spread,
+    seed: int,
+    first: int,
+    count: int,
+    failing: Failing | None = None,
+) -> list[Sample]:
     """Samples first, first + 1, ... of simulated weeks."""
-    return draw(_evaluator(packed).problem, spread, seed, range(first, first + count))
+    return draw(_evaluator(packed).problem, spread, seed, range(first, first + count), failing)
 
 
 def months_ahead(packed: Packed, first: int, end: int) -> list[MonthAhead]:

@@ -8,7 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from plans import small_plan
 
-from gambrel.core.ledger.failure_rates import LIKE_RUNS, failure_rates, overall_rate
+from gambrel.core.ledger.failure_rates import (
+    LIKE_RUNS,
+    failure_rates,
+    overall_rate,
+    rates_of_all,
+)
 
 PLAN = small_plan()
 
@@ -30,6 +35,16 @@ def test_a_rate_lies_between_its_own_runs_and_those_of_all(done, failed, others)
     assert found.rate == pytest.approx(weighed)
     assert 0 <= found.low < found.rate < found.high <= 1
     assert (found.runs, found.failed) == (done + failed, failed)
+
+
+def test_machines_that_never_failed_have_a_rate_too():
+    lines = [*ended("gate", 18, access=2), *ended("fares", 20), ("stranger", True, "", 5)]
+    rates = rates_of_all(PLAN, lines)
+    overall, (gate,) = failure_rates(PLAN, lines)
+    assert rates["gate"] == gate.rate
+    assert rates["fares"] == pytest.approx(LIKE_RUNS * overall / (20 + LIKE_RUNS))
+    assert set(rates) == {machine.id for machine in PLAN.machines}
+    assert rates_of_all(PLAN, []) == {}, "of nothing nothing is known"
 
 
 def test_nine_of_ten_ranges_hold_the_rate_that_is_true():

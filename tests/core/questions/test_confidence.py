@@ -51,6 +51,24 @@ def test_a_night_that_just_fits_holds_in_a_part_of_the_weeks():
     assert found
 
 
+def test_machines_that_fail_take_nothing_from_the_time_and_are_counted():
+    problem = crowded(3, gib=200)
+    names = [machine.id for machine in problem.plan.machines]
+    usual = draw(problem, USUAL_SPREAD, 1, range(40))
+    never = draw(problem, USUAL_SPREAD, 1, range(40), {})
+    assert [(s.last_end, s.over) for s in never] == [(s.last_end, s.over) for s in usual]
+    plain, none = confidence(problem, usual), confidence(problem, never)
+    always = confidence(problem, draw(problem, USUAL_SPREAD, 1, range(3), dict.fromkeys(names, 1)))
+    some = confidence(problem, draw(problem, USUAL_SPREAD, 1, range(40), {names[0]: 0.3}))
+    for before, with_none, with_all, with_some in zip(plain, none, always, some, strict=True):
+        assert before.whole is None and before.failed is None
+        assert (with_none.whole, with_none.failed) == (before.holds, 0.0)
+        assert (with_all.whole, with_all.failed) == (0.0, 3.0)
+        assert with_some.holds == before.holds >= with_some.whole
+    # One machine of three in 7 nights of 40 weeks: 0.3 of 280 runs, within four deviations.
+    assert 0.19 < np.mean([night.failed for night in some]) < 0.41
+
+
 def test_no_samples_say_nothing():
     with pytest.raises(ValueError, match="no sample"):
         confidence(crowded(1), [])

@@ -24,7 +24,13 @@ def forecast_of(name, **more):
     return simulate(read_plan(case["plan"]), start, end, **more)
 
 
-@pytest.mark.parametrize("name", CASES)
+@pytest.mark.parametrize(
+    "name",
+    [
+        pytest.param(name, marks=pytest.mark.long) if name == "case-chained.json" else name
+        for name in CASES
+    ],
+)
 def test_no_pool_and_no_resource_is_ever_overdrawn(name):
     found = forecast_of(name)
     check_pools(found)

@@ -15459,15 +15459,6 @@ export interface paths {
                         "application/problem+json": components["schemas"]["ProblemSchema"];
                     };
                 };
-                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
-                403: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["ProblemSchema"];
-                    };
-                };
                 /** @description There is no such thing. */
                 404: {
                     headers: {
@@ -24554,6 +24545,10 @@ export interface components {
             median_end: string | null;
             late_end: string | null;
             holds: number;
+            /** @description the part in which it is not over and no machine fails */
+            whole?: number | null;
+            /** @description machine-runs that fail, on the average */
+            failed?: number | null;
         };
         AfterLossSchema: {
             words: string;
@@ -25189,6 +25184,11 @@ export interface components {
             change?: number;
             rate?: number;
             stream?: number;
+            /**
+             * @description machines fail too, as often as the ledger shows
+             * @default false
+             */
+            failures: boolean;
         };
         NightMarkSchema: {
             /** Format: date */

@@ -2,7 +2,7 @@ import { waitingWords } from "../ui/waitingWords";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { learnedSpreadQuery } from "../api/runQueries";
-import { NumberField } from "../ui/controls";
+import { Flag, NumberField } from "../ui/controls";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, mondayOf } from "../time/time";
 import { Button } from "../ui/Button";
@@ -28,6 +28,7 @@ export function HowSure() {
   const [samples, setSamples] = useState(300);
   const learned = useQuery(learnedSpreadQuery(plan.id));
   const [typedChange, setChange] = useState<number | null>(null);
+  const [failures, setFailures] = useState(false);
   const [typedRate, setRate] = useState<number | null>(null);
   const change = typedChange ?? learned.data?.change ?? USUAL_CHANGE;
   const rate = typedRate ?? learned.data?.rate ?? USUAL_RATE;
@@ -38,6 +39,7 @@ export function HowSure() {
   const shown = newestFor(found.data, draft, date);
   const running = shown?.state === "running";
   const nights = shown?.result?.nights ?? [];
+  const whole = nights.some((night) => typeof night.whole === "number");
   const ask = (weeks: number) =>
     computing.confidence.mutate({
       draft: draft?.id ?? null,
@@ -47,6 +49,7 @@ export function HowSure() {
       change,
       rate,
       stream,
+      failures,
       seed: 1,
     });
   // Opening this view asks for an answer, so it starts with a few weeks.
@@ -101,6 +104,11 @@ export function HowSure() {
             onChange={(v) => v !== null && setRate(v / 100)}
           />
         </div>
+        <Flag
+          label="Machines fail as often as the ledger shows"
+          value={failures}
+          onChange={setFailures}
+        />
         <span className="mb-2">
           <Button type="submit" look="strong" disabled={running}>
             See how sure the week is
@@ -156,6 +164,11 @@ export function HowSure() {
                 <th scope="col" className="font-medium">
                   Ends inside its windows in
                 </th>
+                {whole && (
+                  <th scope="col" className="font-medium">
+                    With every machine done
+                  </th>
+                )}
                 <th scope="col" className="font-medium">
                   Last run usually ends
                 </th>
@@ -192,6 +205,12 @@ function Line({ night, zone }: { night: Sure; zone: string }) {
       <td className={night.holds < 0.95 ? "font-semibold text-barn" : ""}>
         {weeksOf(night.holds)}
       </td>
+      {typeof night.whole === "number" && (
+        <td>
+          {weeksOf(night.whole)}{" "}
+          <span className="text-ink-2">({(night.failed ?? 0).toFixed(1)} fail)</span>
+        </td>
+      )}
       <td>{night.median_end ? clock(night.median_end, zone) : "–"}</td>
       <td>{night.late_end ? clock(night.late_end, zone) : "–"}</td>
       <td className="w-56">

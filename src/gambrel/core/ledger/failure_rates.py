@@ -9,7 +9,7 @@ that failed and the weight w of `LIKE_RUNS` runs (the beta-binomial case of C. N
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from scipy.stats import beta
@@ -52,6 +52,30 @@ def overall_rate(runs: int, failed: int) -> float:
     return (failed + 0.5) / (runs + 1.0)
 
 
+def rates_of_all(plan: Plan, ended: Iterable[Ended]) -> Mapping[str, float]:
+    """How often each machine of a plan fails, by run; one without runs as often as all together.
+
+    Empty where there is no run at all.
+    """
+    runs: Counter[str] = Counter()
+    failed: Counter[str] = Counter()
+    for machine, so, _, count in ended:
+        if machine in plan.machine_by_id:
+            runs[machine] += count
+            failed[machine] += count * so
+    if not runs:
+        return {}
+    overall = overall_rate(runs.total(), failed.total())
+    return {
+        machine.id: _mean(runs[machine.id], failed[machine.id], overall)
+        for machine in plan.machines
+    }
+
+
+def _mean(runs: int, failed: int, overall: float) -> float:
+    return (failed + LIKE_RUNS * overall) / (runs + LIKE_RUNS)
+
+
 def failure_rates(plan: Plan, ended: Iterable[Ended]) -> tuple[float, list[FailureRate]]:
     """The rate of all machines together, and those of the machines that failed, the worst first.
 
@@ -77,5 +101,6 @@ def _rate(machine: str, runs: int, reasons: Counter[str], overall: float) -> Fai
     low, high = (float(beta.ppf(part, a, b)) for part in (0.05, 0.95))
     reason, alike = max(reasons.items(), key=lambda entry: (entry[1], entry[0]))
     return FailureRate(
-        machine, runs, failed, a / (a + b), low, high, reason, alike, low > PLAINLY * overall
-    )
+        machine, runs, failed, _mean(runs, failed, overall), low, high, reason, alike,
+        low > PLAINLY * overall,
+    )  # fmt: skip

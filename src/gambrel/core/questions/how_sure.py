@@ -1,13 +1,15 @@
 """How sure a week is: many simulated weeks in which change and throughput vary.
 
 Each sample is a draw (`varying.drawn`): a factor for the daily change of every machine, for every
-rate that is shared and for the ceiling of every transport.
+rate that is shared and for the ceiling of every transport. Where it is asked for, machines fail
+too, each machine-run by itself as often as the ledger shows; one that fails is taken to need the
+time of one that does not.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from math import sqrt
 from statistics import median
 
@@ -52,10 +54,12 @@ class Sample:
         last_end: when the last run with a window ended, seconds from the night's beginning; NaN
             where none ran.
         over: whether the night is over.
+        failed: how many machine-runs fail; empty where nothing is said of failures.
     """
 
     last_end: tuple[float, ...]
     over: tuple[bool, ...]
+    failed: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,24 +70,65 @@ class NightConfidence:
         median_end, late_end: the median and the 95th percentile of when its last run ends, UTC
             seconds; None where nothing with a window runs.
         holds: the part of the samples in which it is not over.
+        whole: the part in which it is not over and no machine fails, and `failed`, how many do on
+            the average; None where nothing is said of failures.
     """
 
     date: str
     median_end: float | None
     late_end: float | None
     holds: float
+    whole: float | None = None
+    failed: float | None = None
 
 
-def draw(problem: Problem, spread: Spread, seed: int, numbers: Iterable[int]) -> list[Sample]:
-    """Simulate the samples of some numbers."""
+Failing = Mapping[str, float]
+"""By machine how often a run of it fails, 0 to 1."""
+
+
+def draw(
+    problem: Problem,
+    spread: Spread,
+    seed: int,
+    numbers: Iterable[int],
+    failing: Failing | None = None,
+) -> list[Sample]:
+    """Simulate the samples of some numbers.
+
+    Args:
+        failing: how often machines fail; None for samples that say nothing of failures.
+    """
     evaluator = Evaluator(problem)
-    return [_sample(evaluator, spread, seed, number) for number in numbers]
+    return [_sample(evaluator, spread, seed, number, failing) for number in numbers]
 
 
-def _sample(evaluator: Evaluator, spread: Spread, seed: int, number: int) -> Sample:
+def _sample(
+    evaluator: Evaluator, spread: Spread, seed: int, number: int, failing: Failing | None
+) -> Sample:
     plan = evaluator.problem.plan
     layout, varied = drawn(layout_of(plan), plan, spread, seed, number)
-    return _nights(evaluator, evaluator.walk(varied, layout=layout))
+    walk = evaluator.walk(varied, layout=layout)
+    sample = _nights(evaluator, walk)
+    if failing is None:
+        return sample
+    # Numbers of their own, so that a week is the same with failures and without.
+    failed = _failed(evaluator, walk, failing, np.random.default_rng((seed, number, 1)))
+    return replace(sample, failed=failed)
+
+
+def _failed(
+    evaluator: Evaluator, walk: Walk, failing: Failing, random: np.random.Generator
+) -> tuple[int, ...]:
+    """How many machine-runs that would be done fail, night by night."""
+    world, nights = walk.world, evaluator.problem.nights
+    run, task = world.run[: world.n[t.N_RUN]], world.task[: world.n[t.N_TASK]]
+    rates = np.array([failing.get(machine.id, 0.0) for machine in walk.plan.machines] or [0.0])
+    machine = world.member["machine"][task["member"]]
+    fails = (random.random(len(task)) < rates[machine]) & (task["outcome"] == t.DONE)
+    its = run[task["run"]]
+    counted = fails & evaluator.is_inside(its)
+    night = evaluator.night_of(its["occurrence"])[counted]
+    return tuple(np.bincount(night, minlength=len(nights)).tolist())
 
 
 def _nights(evaluator: Evaluator, walk: Walk) -> Sample:
@@ -114,6 +159,8 @@ def confidence(problem: Problem, samples: Sequence[Sample]) -> list[NightConfide
         raise ValueError("no sample was drawn")
     ends = np.array([sample.last_end for sample in samples])
     over = np.array([sample.over for sample in samples])
+    failed = np.array([sample.failed for sample in samples])
+    told = failed.shape == over.shape
     found = []
     for i, night in enumerate(problem.nights):
         known = ends[:, i][~np.isnan(ends[:, i])]
@@ -124,6 +171,8 @@ def confidence(problem: Problem, samples: Sequence[Sample]) -> list[NightConfide
                 median_end=night.start + float(np.median(known)) if some else None,
                 late_end=night.start + float(np.percentile(known, 95)) if some else None,
                 holds=1.0 - float(over[:, i].mean()),
+                whole=float((~over[:, i] & (failed[:, i] == 0)).mean()) if told else None,
+                failed=float(failed[:, i].mean()) if told else None,
             )
         )
     return found
