@@ -22,6 +22,7 @@ from gambrel.core.ledger.events import event_from
 from gambrel.core.ledger.learned_change import learned_changes
 from gambrel.core.ledger.learned_plan import as_learned
 from gambrel.core.ledger.learned_rates import NightRates, learned_rates, night_rates
+from gambrel.core.ledger.learned_times import NightTimes, learned_times, night_times
 from gambrel.core.ledger.predicting import predicted_runs
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.ledger.shown_tonight import Shown
@@ -76,6 +77,7 @@ class _World:
         )
         self.open: RunsByKey = {}
         self.rates: list[NightRates] = []
+        self.times: list[NightTimes] = []
         self.increments: list[tuple[str, str, float, float, float]] = []
         self._before: dict[tuple[str, str], float] = {}
 
@@ -90,7 +92,8 @@ class _World:
         rates = learned_rates(self.plan, self.rates)
         changes = learned_changes(self.plan, self.increments)
         spread = {each.what: Shown(each.what, 0.0, each.spread, each.runs) for each in rates}
-        return as_learned(self.plan, changes, rates, night.date.weekday()), spread
+        times = learned_times(self.plan, self.times)
+        return as_learned(self.plan, changes, rates, times, night.date.weekday()), spread
 
     def advance(self, to: float) -> None:
         """Let time go on; the ledger hears of it."""
@@ -109,6 +112,7 @@ class _World:
         """The night is over: what it taught goes into the ledger. Returns its runs."""
         runs = [run for run in self.open.values() if night.start <= run.occurrence < night.end]
         self.rates.append(night_rates(self.plan, runs, night.end))
+        self.times.append(night_times(self.plan, runs))
         for run in runs:
             for record in run.machines.values():
                 key = (run.job, record.machine)

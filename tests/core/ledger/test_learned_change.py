@@ -132,9 +132,9 @@ def test_weekdays_that_differ_plainly_are_told(seed):
     assert found.by_weekday == pytest.approx(truth, rel=0.25)
     assert found.change == pytest.approx(0.02, rel=0.2)
     assert found.in_night(5) == pytest.approx(0.02 * 0.35, rel=0.35)
-    assert as_learned(PLAN, {MACHINE.id: found}, (), 5).machine_by_id[MACHINE.id].daily_change == (
-        found.in_night(5)
-    )
+    assert as_learned(PLAN, {MACHINE.id: found}, (), (), 5).machine_by_id[
+        MACHINE.id
+    ].daily_change == (found.in_night(5))
     assert as_learned(PLAN, {MACHINE.id: found}, ()).machine_by_id[MACHINE.id].daily_change == (
         found.change
     )

@@ -8,6 +8,7 @@ import pytest
 from estates import larkmoor_plan
 
 from gambrel.core.edits.operations import change_job
+from gambrel.core.ledger.learned_plan import as_learned
 from gambrel.core.ledger.learned_times import LEAST_NIGHTS, learned_times, night_times
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 
@@ -60,6 +61,8 @@ def test_what_was_taken_over_is_not_taken_over_again():
     value = by_step(nights)["preparing"].value
     taken = change_job(QUIESCED.id, quiesce_s=value).apply(PLAN)
     assert "preparing" not in by_step(nights, taken)
+    learned = as_learned(PLAN, {}, (), learned_times(PLAN, nights))
+    assert learned.job_by_id[QUIESCED.id] == taken.job_by_id[QUIESCED.id]
     after = [night(machine(), plan=taken)] * 9
     assert by_step([*nights, *after], taken)["preparing"].nights == 9
 

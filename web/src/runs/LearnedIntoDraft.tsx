@@ -1,14 +1,17 @@
 import { useMutation } from "@tanstack/react-query";
 import type { ColumnDef } from "@tanstack/react-table";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useMemo, useState } from "react";
 import type { Operation } from "../api/client";
 import { Button } from "../ui/Button";
+import { Flag } from "../ui/controls";
 import { Table } from "../ui/Table";
 import { TableFiles } from "../ui/TableFiles";
 import { count } from "../ui/words";
 import { Allowed } from "../workbench/Allowed";
 import { useWorkbench } from "../workbench/store";
 import { takeColumn } from "../workbench/takeColumn";
+
+const NONE: never[] = [];
 
 /** What nights have shown of something that a plan states, to be taken into a draft. */
 export function LearnedIntoDraft<R>({
@@ -54,8 +57,10 @@ export function LearnedIntoDraft<R>({
     mutationFn: (chosen: R[]) => put(operationsOf(chosen)),
     onSuccess: () => setSome(new Set()),
   });
-  const known = rows ?? [];
+  const [only, setOnly] = useState(true);
+  const known = rows ?? NONE;
   const otherwise = known.filter(differs);
+  const shown = useMemo(() => (only ? known.filter(differs) : known), [known, only, differs]);
   const worth = otherwise.filter(takes);
   const chosen = known.filter((row) => takes(row) && some.has(idOf(row)));
   const ticks = takeColumn<R>(
@@ -79,9 +84,11 @@ export function LearnedIntoDraft<R>({
       {known.length > 0 && (
         <>
           <div className="flex flex-wrap items-center gap-3 py-1">
-            <span>
-              {count(otherwise.length, what)} of {known.length} other than stated
-            </span>
+            <Flag
+              label={`Only where what is stated does not hold (${count(otherwise.length, what)} of ${known.length})`}
+              value={only}
+              onChange={setOnly}
+            />
             <Allowed>
               <Button
                 disabled={!worth.length}
@@ -98,21 +105,24 @@ export function LearnedIntoDraft<R>({
               </Button>
             </Allowed>
           </div>
-          <Table
-            caption={label}
-            rows={known}
-            idOf={idOf}
-            columns={[
-              {
-                ...ticks,
-                cell: (context) =>
-                  takes(context.row.original) && typeof ticks.cell === "function"
-                    ? ticks.cell(context)
-                    : null,
-              },
-              ...columns,
-            ]}
-          />
+          {shown.length === 0 && <p className="py-1">What is stated holds for each of them.</p>}
+          {shown.length > 0 && (
+            <Table
+              caption={label}
+              rows={shown}
+              idOf={idOf}
+              columns={[
+                {
+                  ...ticks,
+                  cell: (context) =>
+                    takes(context.row.original) && typeof ticks.cell === "function"
+                      ? ticks.cell(context)
+                      : null,
+                },
+                ...columns,
+              ]}
+            />
+          )}
         </>
       )}
     </section>

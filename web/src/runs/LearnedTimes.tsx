@@ -15,6 +15,8 @@ const STEPS: Readonly<Record<string, string>> = {
 const rounded = (row: LearnedTime) =>
   row.key === "boot_min" ? Number(row.value!.toFixed(1)) : Math.round(row.value!);
 
+const differs = (row: LearnedTime) => row.differs;
+
 const seconds = (value: number) => (value < 120 ? `${Math.round(value)} s` : duration(value));
 
 /** How long machines prepare, release and verify, by job, as the nights show it. */
@@ -31,7 +33,7 @@ export function LearnedTimes({ plan }: { plan: number }) {
       error={found.error}
       idOf={(row) => `${row.job} ${row.step}`}
       nameOf={(row) => `${row.name} to ${STEPS[row.step]}`}
-      differs={(row) => row.differs}
+      differs={differs}
       takes={(row) => row.key !== null && row.value !== null}
       operationsOf={(rows) =>
         rows.map((row) => ({
@@ -60,9 +62,11 @@ export function LearnedTimes({ plan }: { plan: number }) {
           cell: ({ row: { original: row } }) => (
             <>
               <b className={row.differs ? "text-barn" : ""}>{seconds(row.learned_s)}</b>{" "}
-              <span className="text-ink-2">
-                {seconds(row.low_s)} to {seconds(row.high_s)}
-              </span>
+              {seconds(row.low_s) !== seconds(row.high_s) && (
+                <span className="text-ink-2">
+                  {seconds(row.low_s)} to {seconds(row.high_s)}
+                </span>
+              )}
             </>
           ),
         },
@@ -71,12 +75,10 @@ export function LearnedTimes({ plan }: { plan: number }) {
           header: "Stated by",
           accessorFn: (row) => row.key ?? "",
           cell: ({ row: { original: row } }) =>
-            row.key === "quiesce_s" ? (
-              `quiescing: ${rounded(row)} s would be true`
-            ) : row.key === "boot_min" ? (
-              `boot test: ${rounded(row)} min would be true`
-            ) : (
+            row.key === null ? (
               <span className="text-ink-2">the model alone</span>
+            ) : (
+              `${row.key === "boot_min" ? "boot test" : "quiescing"}${row.differs ? `: ${rounded(row)} ${row.key === "boot_min" ? "min" : "s"} would be true` : ""}`
             ),
         },
         {

@@ -203,6 +203,10 @@ def _words(plan: Plan, aspect: Aspect, operation: Operation) -> str:
             return f"{name}: into {value}"
         if kind == "synthetic":
             return f"{name}: fulls made in the repository"
+        if kind == "chain" and value == "forever":
+            return f"{name}: one full for ever, and increments alone from then on"
+        if kind == "chain":
+            return f"{name}: increments in place of differentials"
     return operation.describe(plan)
 
 

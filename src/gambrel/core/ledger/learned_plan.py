@@ -8,6 +8,7 @@ from typing import Any
 
 from gambrel.core.ledger.learned_change import LearnedChange
 from gambrel.core.ledger.learned_rates import LearnedRate
+from gambrel.core.ledger.learned_times import LearnedTime
 from gambrel.core.ledger.shown_tonight import CORRECTED
 from gambrel.core.plan.objects import Plan
 
@@ -16,6 +17,7 @@ def as_learned(
     plan: Plan,
     changes: Mapping[str, LearnedChange],
     rates: Iterable[LearnedRate],
+    times: Iterable[LearnedTime] = (),
     weekday: int | None = None,
 ) -> Plan:
     """The plan as it would be if all that was learned were taken over.
@@ -33,6 +35,10 @@ def as_learned(
         else:
             list_name, (key,) = CORRECTED[kind]
             lists.setdefault(list_name, {})[name] = {key: rate.learned}
+    stated: dict[str, dict[str, Any]] = {}
+    for time in times:
+        if time.key is not None:
+            stated.setdefault(time.job, {})[time.key] = time.value
     changed: dict[str, Any] = {
         name: tuple(replace(each, **by_id.get(each.id, {})) for each in getattr(plan, name))
         for name, by_id in lists.items()
@@ -40,6 +46,7 @@ def as_learned(
     return replace(
         plan,
         **changed,
+        jobs=tuple(replace(job, **stated.get(job.id, {})) for job in plan.jobs),
         transports=replace(plan.transports, **streams),
         machines=tuple(
             machine
