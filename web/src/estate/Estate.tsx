@@ -77,6 +77,7 @@ export function Estate() {
   });
   const worst = useQuery(exposureQuery(plan.id, mondayOf(date)));
   const inbox = useQuery(inboxQuery(plan.id));
+  const waiting = inbox.data?.total ?? 0;
   const sources = useQuery(sourcesQuery(plan.id));
   const page = first.data;
   const panel = search.get("panel");
@@ -293,8 +294,9 @@ export function Estate() {
         )}
         {page && page.all === 0 ? (
           <p className="px-4 py-6">
-            Sources ask hypervisors and agents what there is; an import brings it in files. Both
-            stand above.
+            {waiting > 0
+              ? `${count(waiting, "difference")} ${waiting === 1 ? "waits" : "wait"} in the inbox above: what you take of them is the estate.`
+              : "Sources ask hypervisors and agents what there is; an import brings it in files. Both stand above."}
           </p>
         ) : page && page.total === 0 ? (
           <p className="px-4 py-6">

@@ -36,12 +36,26 @@ const KINDS = [
   { kind: "agent", title: "Agents on physical servers" },
 ];
 
+/** How many accounts there are, and of how many access works, fails or was not tried yet. */
+export function accessWords(outcomes: readonly string[]): string {
+  const of = (outcome: string) => outcomes.filter((each) => each === outcome).length;
+  const parts = [
+    [of("works"), of("works") === 1 ? "works" : "work"],
+    [of("fails"), of("fails") === 1 ? "fails" : "fail"],
+    [of("not tried"), "not tried yet"],
+  ].filter(([number]) => number);
+  const accounts = count(outcomes.length, "account");
+  if (parts.length === 1) return `${accounts} ${parts[0]![1]}.`;
+  return `${accounts}: ${parts.map((part) => part.join(" ")).join(", ")}.`;
+}
+
 /** Where the estate is read from: access, discovery, and what went wrong with either. */
 export function SourcesSheet({ onClose }: { onClose: () => void }) {
   const { plan } = useWorkbench();
   const answer = useQuery(sourcesQuery(plan.id));
   const { run, busy, problem } = useEstateChange();
   const [adding, setAdding] = useState(false);
+  const [added, setAdded] = useState<string | null>(null);
   const sources = answer.data?.sources ?? [];
   const ids = sources.map((source) => source.id);
   const of = (access: Source["access"]) => sources.filter((s) => s.access === access).length;
@@ -57,10 +71,7 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
         <>
           <p className="mb-2 text-ink-2">
             <TableFiles of={`plans/${plan.id}/tables/sources`} what="Sources" />{" "}
-            {count(accounts.length, "account")}:{" "}
-            {accounts.filter((a) => a.outcome === "works").length} work,{" "}
-            {accounts.filter((a) => a.outcome === "fails").length} fail,{" "}
-            {accounts.filter((a) => a.outcome === "not tried").length} not tried.
+            {accessWords(accounts.map((account) => account.outcome))}
             {of("works for most") > 0 &&
               ` ${count(of("works for most"), "source")} can be read though some of its accounts fail.`}
           </p>
@@ -93,14 +104,19 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
             <h3 className="font-semibold">{title}</h3>
             <ul>
               {own.map((source) => (
-                <Entry key={source.id} source={source} />
+                <Entry key={source.id} source={source} added={source.name === added} />
               ))}
             </ul>
           </section>
         );
       })}
       {adding ? (
-        <NewSource onDone={() => setAdding(false)} />
+        <NewSource
+          onDone={(name) => {
+            setAdded(name);
+            setAdding(false);
+          }}
+        />
       ) : (
         <Allowed>
           <Button onClick={() => setAdding(true)}>Add a source …</Button>
@@ -110,7 +126,8 @@ export function SourcesSheet({ onClose }: { onClose: () => void }) {
   );
 }
 
-function Entry({ source }: { source: Source }) {
+/** A source; one that has just been added is to be read next. */
+function Entry({ source, added }: { source: Source; added: boolean }) {
   const { plan } = useWorkbench();
   const { run, busy, problem } = useEstateChange();
   const [toggled, setOpen] = useState<boolean | null>(null);
@@ -148,6 +165,7 @@ function Entry({ source }: { source: Source }) {
           <Allowed>
             <Button
               small
+              autoFocus={added}
               disabled={busy}
               onClick={() => void run(() => discover(plan.id, [source.id]))}
             >
@@ -296,7 +314,7 @@ function Credential({ credential }: { credential: Source["credentials"][number] 
   );
 }
 
-function NewSource({ onDone }: { onDone: () => void }) {
+function NewSource({ onDone }: { onDone: (added: string | null) => void }) {
   const { plan } = useWorkbench();
   const { run, busy, problem } = useEstateChange();
   const [kind, setKind] = useState<"manager" | "host" | "agent">("manager");
@@ -306,9 +324,10 @@ function NewSource({ onDone }: { onDone: () => void }) {
     event.preventDefault();
     const given = new FormData(event.currentTarget);
     const text = (name: string) => String(given.get(name) ?? "").trim();
+    const name = text("name");
     void run(() =>
       addSource(plan.id, {
-        name: text("name"),
+        name,
         kind,
         make,
         site,
@@ -316,7 +335,7 @@ function NewSource({ onDone }: { onDone: () => void }) {
         interval_min: null,
         accounts: [{ scope: "source", user: text("user"), secret: String(given.get("secret")) }],
       }),
-    ).then((done) => done && onDone());
+    ).then((done) => done && onDone(name));
   };
   return (
     <form onSubmit={send} className="mt-2 border-t border-rule pt-2">
@@ -365,7 +384,7 @@ function NewSource({ onDone }: { onDone: () => void }) {
         >
           Add it
         </button>
-        <Button onClick={onDone}>Never mind</Button>
+        <Button onClick={() => onDone(null)}>Never mind</Button>
       </p>
     </form>
   );
