@@ -14,7 +14,7 @@ import { takeColumn } from "../workbench/takeColumn";
 const NONE: never[] = [];
 
 /** What nights have shown of something that a plan states, to be taken into a draft. */
-export function LearnedIntoDraft<R>({
+export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
   plan,
   what,
   label,
@@ -120,6 +120,14 @@ export function LearnedIntoDraft<R>({
                       : null,
                 },
                 ...columns,
+                {
+                  id: "rests",
+                  header: "Rests on",
+                  accessorFn: (row) => row.nights,
+                  meta: { right: true },
+                  cell: ({ row: { original: row } }) =>
+                    `${count(row.nights, "night")}, ${count(row.runs, "machine-run")}`,
+                },
               ]}
             />
           )}

@@ -2,7 +2,6 @@ import { useQuery } from "@tanstack/react-query";
 import type { Operation } from "../api/client";
 import { change, type List } from "../api/pathQueries";
 import { type LearnedRate, learnedRatesQuery } from "../api/runQueries";
-import { count } from "../ui/words";
 import { LearnedIntoDraft } from "./LearnedIntoDraft";
 
 /** Three digits say all that nights can tell of a rate. */
@@ -79,14 +78,6 @@ export function LearnedRates({ plan }: { plan: number }) {
           accessorFn: (row) => row.spread,
           meta: { right: true },
           cell: ({ row }) => `± ${(row.original.spread * 100).toFixed(0)} %`,
-        },
-        {
-          id: "rests",
-          header: "Rests on",
-          accessorFn: (row) => row.nights,
-          meta: { right: true },
-          cell: ({ row: { original: row } }) =>
-            `${count(row.nights, "night")}, ${count(row.runs, "machine-run")}`,
         },
       ]}
     >

@@ -1,7 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { type LearnedTime, learnedTimesQuery } from "../api/runQueries";
 import { duration } from "../time/time";
-import { count } from "../ui/words";
 import { LearnedIntoDraft } from "./LearnedIntoDraft";
 
 /** How a step is called, and what states it. */
@@ -80,14 +79,6 @@ export function LearnedTimes({ plan }: { plan: number }) {
             ) : (
               `${row.key === "boot_min" ? "boot test" : "quiescing"}${row.differs ? `: ${rounded(row)} ${row.key === "boot_min" ? "min" : "s"} would be true` : ""}`
             ),
-        },
-        {
-          id: "rests",
-          header: "Rests on",
-          accessorFn: (row) => row.nights,
-          meta: { right: true },
-          cell: ({ row: { original: row } }) =>
-            `${count(row.nights, "night")}, ${count(row.runs, "machine-run")}`,
         },
       ]}
     >
