@@ -53,6 +53,14 @@ class Keyboard:
             self.press("Shift+Tab" if back else "Tab")
         pytest.fail(f"{pattern} is not within reach; the focus is at {self.here()!r}")
 
+    def choose_file(self, name, content):
+        """Choose a CSV file where the focus is on what asks for files."""
+        with self.page.expect_file_chooser() as chooser:
+            # An answer of the page: by then the browser knows that a chooser is waited for.
+            self.here()
+            self.press("Enter")
+        chooser.value.set_files([{"name": name, "mimeType": "text/csv", "buffer": content}])
+
     def is_at(self, selector):
         return self.page.evaluate(f"document.activeElement.matches({json.dumps(selector)})")
 

@@ -147,6 +147,7 @@ def test_facts_are_stated_for_many_and_a_file_is_seen_before_it_is_taken(estate)
     expect(page.get_by_role("main").get_by_role("status")).to_contain_text("11 machines")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("theme", "size"), DRESSES)
 def test_the_estate_has_no_accessibility_violation(estate, theme, size):
     page = estate.page

@@ -308,6 +308,7 @@ def test_jobs_are_drafted_from_a_crontab(jobs):
     expect(text).to_have_value("")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("theme", "size"), DRESSES)
 def test_the_jobs_have_no_accessibility_violation(jobs, theme, size):
     page = jobs.page

@@ -187,6 +187,7 @@ def test_sizing_finds_what_makes_friday_fit_and_shows_it(paths):
     expect(page.get_by_text("13 changes", exact=True)).to_be_visible()
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("theme", "size"), DRESSES)
 def test_the_paths_have_no_accessibility_violation(paths, theme, size):
     page = paths.page

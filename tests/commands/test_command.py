@@ -333,6 +333,7 @@ def test_serving_survives_a_killed_application_and_leaves_nothing_behind(new_dat
     assert running(seen) == []
 
 
+@pytest.mark.long
 @NEEDS_PAGES
 def test_a_database_that_dies_comes_back_by_itself(tmp_path):
     process = start_serving(None, tmp_path, "start")

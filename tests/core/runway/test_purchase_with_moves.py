@@ -3,6 +3,7 @@
 from dataclasses import replace
 from functools import lru_cache
 
+import pytest
 from balances import crowded, crowded_file, larkmoor_problem, problem_of
 
 from gambrel.core.balance.moves import Candidate, plan_of
@@ -49,6 +50,7 @@ def test_as_it_is_the_purchase_makes_every_night_fit_and_nothing_of_it_can_be_le
         assert over(problem, with_both(problem, replace(bought, items=rest)))
 
 
+@pytest.mark.long
 def test_beside_moves_no_more_is_bought_than_as_it_is():
     problem, best = of_one_kind()
     assert over(problem, plan_of(problem, best))
