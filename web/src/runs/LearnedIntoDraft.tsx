@@ -68,6 +68,7 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
     setSome,
     idOf,
     (row) => `Take the ${what} of ${nameOf(row)} over`,
+    takes,
   );
   return (
     <section aria-label={label} className="pt-4">
@@ -112,13 +113,7 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
               rows={shown}
               idOf={idOf}
               columns={[
-                {
-                  ...ticks,
-                  cell: (context) =>
-                    takes(context.row.original) && typeof ticks.cell === "function"
-                      ? ticks.cell(context)
-                      : null,
-                },
+                ticks,
                 ...columns,
                 {
                   id: "rests",

@@ -10,9 +10,19 @@ const STEPS: Readonly<Record<string, string>> = {
   verifying: "verify",
 };
 
-/** Seconds to the second, minutes to a tenth: nights tell no more. */
-const rounded = (row: LearnedTime) =>
-  row.key === "boot_min" ? Number(row.value!.toFixed(1)) : Math.round(row.value!);
+/** What a job states: seconds to the second, minutes to a tenth, as nights tell no more. */
+const STATED: Readonly<Record<string, { name: string; unit: string; digits: number }>> = {
+  quiesce_s: { name: "quiescing", unit: "s", digits: 0 },
+  boot_min: { name: "boot test", unit: "min", digits: 1 },
+};
+
+const rounded = (row: LearnedTime) => Number(row.value!.toFixed(STATED[row.key!]!.digits));
+
+function Stated({ row }: { row: LearnedTime }) {
+  const told = row.key === null ? undefined : STATED[row.key];
+  if (!told) return <span className="text-ink-2">the model alone</span>;
+  return row.differs ? `${told.name}: ${rounded(row)} ${told.unit} would be true` : told.name;
+}
 
 const differs = (row: LearnedTime) => row.differs;
 
@@ -73,12 +83,7 @@ export function LearnedTimes({ plan }: { plan: number }) {
           id: "states",
           header: "Stated by",
           accessorFn: (row) => row.key ?? "",
-          cell: ({ row: { original: row } }) =>
-            row.key === null ? (
-              <span className="text-ink-2">the model alone</span>
-            ) : (
-              `${row.key === "boot_min" ? "boot test" : "quiescing"}${row.differs ? `: ${rounded(row)} ${row.key === "boot_min" ? "min" : "s"} would be true` : ""}`
-            ),
+          cell: ({ row }) => <Stated row={row.original} />,
         },
       ]}
     >

@@ -6,21 +6,23 @@ export const takeColumn = <R,>(
   setSome: (some: ReadonlySet<string>) => void,
   idOf: (row: R) => string,
   labelOf: (row: R) => string,
+  takes: (row: R) => boolean = () => true,
 ): ColumnDef<R> => ({
   id: "take",
   header: "Take",
   enableSorting: false,
-  cell: ({ row }) => (
-    <input
-      type="checkbox"
-      aria-label={labelOf(row.original)}
-      checked={some.has(idOf(row.original))}
-      onChange={(event) => {
-        const next = new Set(some);
-        if (event.target.checked) next.add(idOf(row.original));
-        else next.delete(idOf(row.original));
-        setSome(next);
-      }}
-    />
-  ),
+  cell: ({ row }) =>
+    takes(row.original) && (
+      <input
+        type="checkbox"
+        aria-label={labelOf(row.original)}
+        checked={some.has(idOf(row.original))}
+        onChange={(event) => {
+          const next = new Set(some);
+          if (event.target.checked) next.add(idOf(row.original));
+          else next.delete(idOf(row.original));
+          setSome(next);
+        }}
+      />
+    ),
 });

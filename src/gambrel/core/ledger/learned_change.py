@@ -24,7 +24,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import exp, log, log1p, sqrt
 from statistics import median
-from zoneinfo import ZoneInfo
 
 import numpy as np
 from scipy.stats import f_oneway
@@ -32,13 +31,9 @@ from scipy.stats import f_oneway
 from gambrel.core.ledger.growth import payload_bytes
 from gambrel.core.ledger.robust import LEAST_OF_A_FOLDER, LEAST_RUNS, robust_spread, speaks_against
 from gambrel.core.model.volume import protected_bytes, protected_disks
-from gambrel.core.nights.nights import planner_zone
+from gambrel.core.nights.nights import night_at, planner_zone
 from gambrel.core.plan.objects import Job, Machine, Plan
-from gambrel.core.schedules.calendars import local_of
-from gambrel.core.units import DAY
 
-HALF_A_DAY_S = DAY / 2
-"""A night goes from noon to noon."""
 ONE_NIGHT = 1.5
 """An increment over more days tells nothing of one weekday."""
 LONGEST_DAYS = 400.0
@@ -64,7 +59,7 @@ APART = 0.1
 """By less than this part of what is stated it holds."""
 
 LEAST_OF_A_WEEKDAY = 3
-"""A weekday of which fewer nights are known is taken to be like any other."""
+"""With fewer nights of a weekday, the learner treats it like any other day."""
 BY_CHANCE = 0.001
 """Weekdays differ plainly where chance makes as much of them in fewer than so many cases."""
 WORTH_TELLING = 1.25
@@ -145,7 +140,7 @@ def learned_changes(plan: Plan, increments: Iterable[Increment]) -> Mapping[str,
     for (machine, _), found in sorted(series.items()):
         if len(found) > len(best.get(machine, ())):
             best[machine] = sorted(found, key=lambda run: run[2])
-    zone = ZoneInfo(planner_zone(plan))
+    zone = planner_zone(plan)
     fitted = {
         machine: _fitted(plan.machine_by_id[machine], found, odd.get(machine, 0), zone)
         for machine, found in best.items()
@@ -155,7 +150,7 @@ def learned_changes(plan: Plan, increments: Iterable[Increment]) -> Mapping[str,
 
 
 def _fitted(
-    machine: Machine, runs: Sequence[tuple[float, float, float]], left_out: int, zone: ZoneInfo
+    machine: Machine, runs: Sequence[tuple[float, float, float]], left_out: int, zone: str
 ) -> LearnedChange:
     days = [run[0] for run in runs]
     shares = [run[1] for run in runs]
@@ -175,7 +170,7 @@ def _fitted(
         change = median(each)
     spread = robust_spread(each)
     nights = [
-        (local_of(at - HALF_A_DAY_S, zone).weekday(), log(told / change))
+        (night_at(at, zone).date.weekday(), log(told / change))
         for (days, _, at), told in zip(runs[turned or 0 :], each, strict=True)
         if days <= ONE_NIGHT
     ]

@@ -7,7 +7,7 @@ nights tell their median, with the error 1.4826 · MAD / √n of n nights (P. J.
 "Alternatives to the median absolute deviation", 1993).
 
 A plan states two of these times: how long a job quiesces, and how long it lets a machine boot. The
-others follow from the model, and are told only.
+others follow from the model: the ledger tells them, and there is nothing to state.
 """
 
 from __future__ import annotations
@@ -75,6 +75,12 @@ def _stating(job: Job, step: Step) -> tuple[str, float] | None:
     return ("boot_min", MINUTE) if step == "verifying" and job.verify == "boot" else None
 
 
+def _stated(job: Job, step: Step) -> float | None:
+    """What a job states of a step, in the unit of its key."""
+    stating = _stating(job, step)
+    return None if stating is None else float(getattr(job, stating[0]))
+
+
 def night_times(plan: Plan, runs: Iterable[RunRecord]) -> NightTimes:
     """What a night tells of steps; `plan` is the one that was carried out."""
     told: dict[tuple[str, Step], list[tuple[float, float]]] = defaultdict(list)
@@ -85,9 +91,7 @@ def night_times(plan: Plan, runs: Iterable[RunRecord]) -> NightTimes:
                     told[run.job, step].append((predicted, actual - predicted))
     found = {}
     for (ident, step), each in sorted(told.items()):
-        job = plan.job_by_id[ident]
-        stating = _stating(job, step)
-        stated = None if stating is None else float(getattr(job, stating[0]))
+        stated = _stated(plan.job_by_id[ident], step)
         middles = median(before for before, _ in each), median(more for _, more in each)
         found[f"{step}:{ident}"] = (*middles, len(each), stated)
     return found
@@ -125,8 +129,7 @@ def learned_times(plan: Plan, nights: Iterable[NightTimes]) -> list[LearnedTime]
             step = next((step for step in STEPS if step == named), None)
             if job is None or step is None or not isfinite(predicted + more):
                 continue
-            stating = _stating(job, step)
-            now = None if stating is None else float(getattr(job, stating[0]))
+            now = _stated(job, step)
             if (now is None) is (stated is None) and abs((now or 0) - (stated or 0)) < SAME_INSTANT:
                 told[what].append((predicted, more, runs))
     found = []

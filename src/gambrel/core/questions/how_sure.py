@@ -1,9 +1,9 @@
 """How sure a week is: many simulated weeks in which change and throughput vary.
 
 Each sample is a draw (`varying.drawn`): a factor for the daily change of every machine, for every
-rate that is shared and for the ceiling of every transport. Where it is asked for, machines fail
-too, each machine-run by itself as often as the ledger shows; one that fails is taken to need the
-time of one that does not.
+rate that is shared and for the ceiling of every transport. On request machines fail too, each
+machine-run by itself as often as the ledger shows. A machine-run that fails takes as long as one
+that does not.
 """
 
 from __future__ import annotations
