@@ -97,6 +97,46 @@ def test_rules_of_the_house_are_kept_and_told(client, crowded_url, running):
     assert all("12:00" < start <= "21:00" for start in others)
 
 
+def test_moves_taken_in_part_tell_which_rules_they_break(client, crowded_url):
+    def broken(*moves):
+        asked = {
+            "day": WEEK,
+            "rules": [{"rule": "last", "job": "j2"}, {"rule": "not before", "time": "20:00"}],
+            "operations": [
+                {"operation": "MoveStart", "job": job, "schedule": 0, "start_time": start}
+                for job, start in moves
+            ],
+        }
+        asked["rules"][1]["jobs"] = ["j0"]
+        answer = client.post(f"{crowded_url}/broken-rules", asked)
+        assert answer.status_code == 200, answer.json
+        return [(rule["words"], rule["nights"], rule["jobs"]) for rule in answer.json]
+
+    # Both jobs move together, so that the one stays behind the other.
+    assert broken(("j1", "22:00"), ("j2", "22:00")) == []
+    assert broken() == []
+    alone = broken(("j1", "22:00"))
+    assert alone == [("Job 2: the last to begin", ["2026-11-06"], ["Job 1"])]
+    assert [words for words, *_ in broken(("j1", "22:00"), ("j0", "19:00"))] == [
+        "Job 2: the last to begin", "Job 0: never before 20:00",
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("wrong", "field"),
+    [
+        ({"rules": [{"rule": "last", "job": "none"}]}, "job"),
+        ({"weeks": 9}, "weeks"),
+        ({"day": "tomorrow"}, "day"),
+        ({"operations": [{"operation": "Nothing"}]}, "operation"),
+    ],
+)
+def test_rules_that_cannot_be_looked_at_are_refused_by_name(client, crowded_url, wrong, field):
+    answer = client.post(f"{crowded_url}/broken-rules", {"day": WEEK, "rules": [], **wrong})
+    assert answer.status_code == 422
+    assert field in str(answer.json)
+
+
 def test_where_moves_are_not_enough_the_purchase_beside_them_is(
     client, crowded_url, running, monkeypatch
 ):

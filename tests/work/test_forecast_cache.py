@@ -74,6 +74,18 @@ def test_bytes_stay_below_the_limit_however_much_is_asked():
         assert kept.state().bytes <= kept.state().most_bytes
 
 
+def test_what_was_made_of_a_forecast_counts_as_its_own():
+    kept = ForecastCache(1 << 30)
+    forecaster = Forecaster(PLAN, ORIGIN, kept=kept)
+    nights = [night_of(ORIGIN.date + timedelta(weeks=weeks), ORIGIN.zone) for weeks in range(3)]
+    for night in nights:
+        loads(forecaster.night(night), night)
+    forecaster.night(nights[-1])
+    forecaster.night(nights[0])
+    whole = [forecaster.night(night).nbytes() for night in nights]
+    assert kept.state().bytes >= sum(whole)
+
+
 def test_threads_and_plans_share_one_small_cache():
     kept = ForecastCache(1)
     plans = [busy_plan(seed) for seed in (3, 4)]

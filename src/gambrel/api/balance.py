@@ -8,12 +8,13 @@ from apiflask import APIBlueprint
 from flask import current_app, jsonify
 
 from gambrel.api import balance_schemas as schemas
-from gambrel.api.plans import day_of, looked_at, week_summaries
+from gambrel.api.plans import day_of, looked_at, read_operations, week_summaries
 from gambrel.api.sessions import actor, planning
+from gambrel.core.edits.operations import apply_all
 from gambrel.core.nights.nights import week_of
 from gambrel.core.questions.what_if import happening_from
 from gambrel.store import computations as store
-from gambrel.work.computations import Computations
+from gambrel.work.computations import Computations, rules_broken
 from gambrel.work.forecaster import Forecaster
 
 blueprint = APIBlueprint("balance", __name__, tag="Balance", url_prefix="/api/v1")
@@ -131,3 +132,14 @@ def show_scenario(plan_id: int, json_data: dict[str, Any]) -> Any:
     changed = Forecaster(plan, forecaster.origin, forecaster)
     nights = week_of(day_of(json_data["day"]), forecaster.origin.zone)
     return jsonify({"words": words, "nights": week_summaries(changed, nights)})
+
+
+@blueprint.post("/plans/<int:plan_id>/broken-rules")
+@blueprint.input(schemas.RulesAskedSchema)
+@blueprint.output(schemas.RuleToldSchema(many=True))
+def show_broken_rules(plan_id: int, json_data: dict[str, Any]) -> Any:
+    """The rules of the house that operations would break where the plan does not."""
+    day_of(json_data["day"])
+    _, _, forecaster = looked_at(plan_id, json_data["draft"])
+    plan = apply_all(forecaster.plan, read_operations(json_data["operations"]))
+    return jsonify(rules_broken(forecaster.plan, plan, json_data))

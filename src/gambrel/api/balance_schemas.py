@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
-from typing import get_args
+from typing import Any, get_args
 
 from apiflask import Schema
 from apiflask.fields import Boolean, Date, Dict, Float, Integer, List, Nested, String
 from apiflask.validators import Length, OneOf, Range
 
-from gambrel.api.schemas import Day, Instant, NightSummarySchema, nullable, required
+from gambrel.api.schemas import (
+    Day,
+    Instant,
+    NightSummarySchema,
+    OperationSchema,
+    nullable,
+    required,
+)
 from gambrel.core.balance.problem import MOST_RULES, MOST_WEEKS, MOVE_KINDS
 from gambrel.core.questions.what_if import LOSSES
 from gambrel.store.computations import ComputationKind
@@ -27,6 +34,17 @@ class WeeksAskedSchema(Schema):
     draft = Integer(load_default=None, allow_none=True)
     day = required(String, validate=Length(max=20))
     happens = List(Dict(), load_default=list, validate=Length(max=MOST_HAPPENINGS))
+
+
+_RULES: dict[str, Any] = {
+    "load_default": list,
+    "validate": Length(max=MOST_RULES),
+    "metadata": {
+        "description": "rules of the house, which no proposal breaks where the plan does not: "
+        '{"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, '
+        '{"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."}'
+    },
+}
 
 
 class BalanceRequestSchema(WeeksAskedSchema):
@@ -50,16 +68,7 @@ class BalanceRequestSchema(WeeksAskedSchema):
     rate = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
     stream = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
     seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
-    rules = List(
-        Dict(),
-        load_default=list,
-        validate=Length(max=MOST_RULES),
-        metadata={
-            "description": "rules of the house, which no proposal breaks where the plan does not: "
-            '{"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, '
-            '{"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."}'
-        },
-    )
+    rules = List(Dict(), **_RULES)
 
 
 class ConfidenceRequestSchema(WeeksAskedSchema):
@@ -258,6 +267,16 @@ class RuleToldSchema(Schema):
     words = required(String)
     nights = required(List, Day())
     jobs = required(List, String())
+
+
+class RulesAskedSchema(Schema):
+    """Operations on a plan or a draft of it, and the rules of the house that they may break."""
+
+    draft = Integer(load_default=None, allow_none=True)
+    day = required(String, validate=Length(max=20))
+    weeks = Integer(load_default=1, validate=Range(min=1, max=MOST_WEEKS))
+    operations = List(Nested(OperationSchema), load_default=list, validate=Length(max=200))
+    rules = List(Dict(), **_RULES)
 
 
 class ResultSchema(Schema):

@@ -38,7 +38,8 @@ _BY_RIGHT: dict[str, str] = {
         jobs.list_jobs jobs.begin jobs.show_choices jobs.show_costs jobs.show_room_for_imagined
         jobs.look jobs.show_points jobs.show_room jobs.say jobs.show_split jobs.show_tradeoffs
         jobs.show_weeks jobs.list_templates timetables.read_timetable
-        balance.list_computations balance.show_computation balance.show_scenario
+        balance.list_computations balance.show_broken_rules balance.show_computation
+        balance.show_scenario
         versions.list_adoptions versions.show_comparison versions.show_validation
         runs.show_ledger runs.ledger_file runs.ledger_jsonl runs.show_ledger_run runs.news
         runs.preview_order runs.show_forecast_errors runs.show_past_nights runs.show_past_night

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date
 
 from gambrel.core.balance.objective import Evaluator
@@ -9,15 +10,20 @@ from gambrel.core.balance.problem import Problem
 from gambrel.core.loads.load_series import fullest_pool, load_names, load_table
 from gambrel.core.loads.night_loads import loads_in_spans
 from gambrel.core.nights.nights import Night, night_of
-from gambrel.core.plan.objects import Plan
+from gambrel.core.plan.objects import Plan, Volume
 from gambrel.core.plan.reading import read_plan
+from gambrel.core.runway.projection import project
+from gambrel.core.runway.space import drawn, lives
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.engine.world import open_world, set_flow
 from gambrel.core.simulation.forecast import Forecast
-from gambrel.core.simulation.simulate import simulate
+from gambrel.core.simulation.simulate import simulate, state_at
+from gambrel.core.units import DAY
 from gambrel.demo import tiny
 
 A_NIGHT = date(2026, 11, 2)
+A_MINUTE_S = 60.0
+A_MONTH_S = 30 * DAY
 
 
 def compile_engine() -> None:
@@ -26,8 +32,17 @@ def compile_engine() -> None:
     night = night_of(A_NIGHT, plan.sites[0].time_zone)
     forecast = simulate(plan, night.start, night.end)
     forecast.runs[0].totals()
+    _go_on_from_the_middle(plan, forecast)
     _look_at_loads(forecast, night)
     _score(plan, night)
+    _look_ahead(plan, night)
+
+
+def _go_on_from_the_middle(plan: Plan, forecast: Forecast) -> None:
+    begun = next(run.began for run in forecast.runs if run.began is not None)
+    middle = begun + A_MINUTE_S
+    state = state_at(plan, forecast.from_, forecast.to, middle)
+    simulate(replace(plan, state=state), middle, forecast.to)
 
 
 def _look_at_loads(forecast: Forecast, night: Night) -> None:
@@ -46,6 +61,15 @@ def _score(plan: Plan, night: Night) -> None:
     evaluator.trace(plan)
     world = evaluator.walk(plan).world
     set_flow(open_world(world), world.flow)
+
+
+def _look_ahead(plan: Plan, night: Night) -> None:
+    first, *others = plan.repositories
+    volumes = tuple(Volume(name, 1000.0) for name in ("v1", "v2"))
+    plan = replace(plan, repositories=(replace(first, capacity_gib=None, volumes=volumes), *others))
+    projection = project(plan, night.start, night.start + A_MONTH_S, keep_points=True)
+    lives(projection)
+    drawn(projection, 0)
 
 
 if __name__ == "__main__":

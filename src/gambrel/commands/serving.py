@@ -69,11 +69,11 @@ def _choose_port(wanted: int | None) -> int:
 
 
 MEMORY_GIVEN_BACK = {
-    "MALLOC_MMAP_THRESHOLD_": "262144",
+    "MALLOC_MMAP_THRESHOLD_": "65536",
     "MALLOC_TRIM_THRESHOLD_": "262144",
     "MALLOC_ARENA_MAX": "2",
 }
-"""Settings of the C library (mallopt(3)): it maps each array from 256 KiB on separately, and the
+"""Settings of the C library (mallopt(3)): it maps each array from 64 KiB on separately, and the
 threads share two heaps.
 
 So the memory of a forecast goes back to the system when the forecast is given up. Without them it

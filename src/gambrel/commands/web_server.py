@@ -41,7 +41,7 @@ from gambrel.commands.settings import (
 from gambrel.commands.state_files import KEPT_LOGS
 from gambrel.core.caches import MIB
 from gambrel.core.simulation.turns import simulations
-from gambrel.work.housekeeping import Housekeeping
+from gambrel.work.housekeeping import Housekeeping, give_memory_back
 
 THREADS = 16
 MOST_CONNECTIONS = 500
@@ -133,6 +133,7 @@ def main() -> None:
 
     signal.signal(signal.SIGTERM, end)
     Housekeeping(current_planning(app), keep_from(os.environ)).begin()
+    give_memory_back()
     watch_sources(app)
     send_mail(app)
     warm_up(app)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -14,7 +14,7 @@ from typing import Any
 
 from gambrel.core.balance.bound import Bound
 from gambrel.core.balance.explaining import PlanTold
-from gambrel.core.balance.house_rules import Breach, HouseRule, house_rule_from
+from gambrel.core.balance.house_rules import Breach, Breaches, HouseRule, house_rule_from
 from gambrel.core.balance.ladder import Judge, Rung, chosen, fits, ladder
 from gambrel.core.balance.moves import Candidate, candidate_of
 from gambrel.core.balance.objective import Score
@@ -23,7 +23,7 @@ from gambrel.core.balance.search_driver import Evaluate, Progress, balance
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import Operation, operation_from
-from gambrel.core.nights.nights import night_of, week_of
+from gambrel.core.nights.nights import Night, night_of, planner_zone, week_of
 from gambrel.core.plan.objects import Plan
 from gambrel.core.questions.how_sure import Failing, Sample, confidence
 from gambrel.core.questions.what_if import happen_all, happening_from, single_losses
@@ -318,7 +318,9 @@ class Computations:
         before, rungs = ladder(problem, chosen(problem, outcome), tell_all, limits, judge)
         seconds = time.monotonic() - began
         result = ladder_result(problem, outcome, before, rungs, limits, curve, seconds)
-        result["rules"] = _rules_told(problem)
+        result["rules"] = _rules_told(
+            problem.plan, problem.rules, problem.nights, problem.breaches.at_first
+        )
         for rung, value in zip(rungs, result["rungs"], strict=True):
             if job.stop.is_set():
                 break
@@ -549,19 +551,41 @@ def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
     )
 
 
-def _rules_told(problem: Problem) -> list[dict[str, Any]]:
-    """Each rule of the house in words, and where the plan breaks it already."""
-    broken: dict[int, list[Breach]] = {}
-    for i, breach in problem.breaches.at_first:
-        broken.setdefault(i, []).append(breach)
-    names = {job.id: job.name for job in problem.plan.jobs}
+def rules_broken(base: Plan, plan: Plan, asked: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """The rules of the house that a plan breaks where the one it was changed from does not.
+
+    Args:
+        asked: `rules`, and `day` and `weeks` for the nights, as of a search.
+
+    Raises:
+        OperationError: where a rule cannot be.
+    """
+    rules, zone = _house_rules(base, asked["rules"]), planner_zone(base)
+    first = week_of(date.fromisoformat(asked["day"]), zone)[0].date
+    nights = [night_of(first + timedelta(days=i), zone) for i in range(7 * asked["weeks"])]
+    breaches = Breaches(base, rules, nights, zone)
+    told = _rules_told(base, rules, nights, breaches.of(plan) - breaches.at_first)
+    return [rule for rule in told if rule["nights"]]
+
+
+def _rules_told(
+    plan: Plan,
+    rules: Sequence[HouseRule],
+    nights: Sequence[Night],
+    broken: Iterable[tuple[int, Breach]],
+) -> list[dict[str, Any]]:
+    """Each rule of the house in words, and where it is broken."""
+    found: dict[int, list[Breach]] = {}
+    for i, breach in broken:
+        found.setdefault(i, []).append(breach)
+    names = {job.id: job.name for job in plan.jobs}
     return [
         {
-            "words": rule.describe(problem.plan),
-            "nights": sorted({str(problem.nights[b.night].date) for b in broken.get(i, ())}),
-            "jobs": sorted({names[job] for b in broken.get(i, ()) for job in b.jobs}),
+            "words": rule.describe(plan),
+            "nights": sorted({str(nights[b.night].date) for b in found.get(i, ())}),
+            "jobs": sorted({names[job] for b in found.get(i, ()) for job in b.jobs}),
         }
-        for i, rule in enumerate(problem.rules)
+        for i, rule in enumerate(rules)
     ]
 
 

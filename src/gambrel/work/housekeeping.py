@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import logging
 from threading import Event, Thread
 
@@ -12,6 +13,7 @@ from gambrel.work.planning import Planning
 log = logging.getLogger(__name__)
 
 EVERY_S = 1800.0
+GIVES_BACK_EVERY_S = 5.0
 
 
 def tidy(planning: Planning, keep: Keep) -> tuple[int, int]:
@@ -50,3 +52,25 @@ class Housekeeping:
                 log.exception("giving up what is old")
             if self._stopped.wait(EVERY_S):
                 return
+
+
+def give_memory_back() -> Thread | None:
+    """Have the C library return what is free to the system every few seconds, in a thread.
+
+    By itself it returns only the end of a heap. What threads freed before that stays, though
+    nobody uses it. A round takes some milliseconds and holds up no Python.
+
+    Returns None where the C library cannot (`malloc_trim` is glibc's).
+    """
+    trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
+    if trim is None:
+        return None
+
+    def run() -> None:
+        resting = Event()
+        while not resting.wait(GIVES_BACK_EVERY_S):
+            trim(0)
+
+    thread = Thread(target=run, name="memory", daemon=True)
+    thread.start()
+    return thread

@@ -2,6 +2,7 @@ import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query
 import { api, data, type Draft, type Operation, type Plan } from "./client";
 import type { components } from "./schema";
 import { addDays, mondayOf } from "../time/time";
+import { stateOf } from "./planQueries";
 
 type Schemas = components["schemas"];
 export type Computation = Schemas["ComputationSchema"];
@@ -91,6 +92,31 @@ export const scenario = (
       ...(signal && { signal }),
     }),
   );
+
+/** The rules of the house that operations would break where the plan does not. */
+export const brokenRulesQuery = (
+  plan: Plan,
+  draft: { id: number; revision: number } | null,
+  asked: Pick<Schemas["RulesAskedSchema"], "day" | "weeks" | "rules">,
+  operations: readonly Operation[],
+) =>
+  queryOptions({
+    queryKey: [
+      "plan",
+      plan.id,
+      "broken rules",
+      stateOf(plan, draft),
+      JSON.stringify([asked, operations]),
+    ],
+    queryFn: ({ signal }) =>
+      data(
+        api.POST("/api/v1/plans/{plan_id}/broken-rules", {
+          params: { path: { plan_id: plan.id } },
+          body: { draft: draft?.id ?? null, ...asked, operations: [...operations] },
+          signal,
+        }),
+      ),
+  });
 
 /** Happenings in a form in which the same ones are the same text. */
 const said = (happens: readonly Happening[]) =>

@@ -21,6 +21,7 @@ import { Verdict } from "../ui/Verdict";
 import { count, percent, resource } from "../ui/words";
 import {
   type Bound,
+  brokenRulesQuery,
   type Computation,
   computationsQuery,
   type Happening,
@@ -276,18 +277,42 @@ function RulesKept({ rules, nights }: { rules: readonly RuleTold[]; nights: numb
             {rule.nights.length > 0 && (
               <span className="block text-hay-text">
                 Broken by the plan as it is{" "}
-                {rule.nights.length === nights
-                  ? "every night"
-                  : `on ${rule.nights
-                      .map((night) => `${dateWords(night).short} ${dateWords(night).day}`)
-                      .join(", ")}`}
-                : {rule.jobs.join(", ")}. A proposal may leave that as it is.
+                {rule.nights.length === nights ? "every night" : `on ${nightsWords(rule.nights)}`}:{" "}
+                {rule.jobs.join(", ")}. A proposal may leave that as it is.
               </span>
             )}
           </li>
         ))}
       </ul>
     </section>
+  );
+}
+
+const nightsWords = (nights: readonly string[]) =>
+  nights.map((night) => `${dateWords(night).short} ${dateWords(night).day}`).join(", ");
+
+/** The rules of the house that some moves of a rung break, although all of them together do not. */
+function RulesBroken({
+  asked,
+  operations,
+}: {
+  asked: { day: string; weeks: number; rules: HouseRule[] };
+  operations: readonly Operation[];
+}) {
+  const { plan, draft } = useWorkbench();
+  const { data: broken = [] } = useQuery(brokenRulesQuery(plan, draft, asked, operations));
+  if (!broken.length) return null;
+  return (
+    <div role="status" className="mb-1 border border-barn px-2 py-1 text-barn">
+      Without the others these moves break {broken.length === 1 ? "a rule" : "rules"} of the house:
+      <ul>
+        {broken.map((rule) => (
+          <li key={rule.words}>
+            {rule.words}; broken on {nightsWords(rule.nights)}
+          </li>
+        ))}
+      </ul>
+    </div>
   );
 }
 
@@ -470,6 +495,16 @@ function Moves({ found, rung }: { found: Computation; rung: Rung }) {
   const { moves } = rung;
   const [taken, setTaken] = useState<ReadonlySet<number>>(() => new Set(moves.map((_, i) => i)));
   const scenario = isOfScenario(found);
+  const {
+    day,
+    weeks = 1,
+    rules = [],
+  } = found.asked as {
+    day: string;
+    weeks?: number;
+    rules?: HouseRule[];
+  };
+  const asked = { day, weeks, rules };
   const chosen = JSON.stringify(operationsOf(moves.filter((_, i) => taken.has(i))));
   useEffect(() => {
     consider(JSON.parse(chosen) as Operation[]);
@@ -521,6 +556,9 @@ function Moves({ found, rung }: { found: Computation; rung: Rung }) {
           query={{ computation: found.id }}
         />
       </div>
+      {asked.rules.length > 0 && taken.size > 0 && taken.size < moves.length && (
+        <RulesBroken asked={asked} operations={JSON.parse(chosen) as Operation[]} />
+      )}
       <ol aria-label="Moves by gain">
         {moves.map((move, i) => (
           <MoveLine key={move.words} move={move} taken={taken.has(i)} onToggle={() => toggle(i)} />
