@@ -730,6 +730,20 @@ def test_rates_are_learned_from_the_nights_that_are_over(app, client, url, plan,
         assert (own["list"], own["id"], own["key"]) == ("proxies", proxy.id, "mib_per_s")
         assert own["low"] < own["learned"] < own["high"]
     assert found == {}
+    # What was taken over says so, with what was stated before.
+    assert (agent["now"], agent["stated_before"], agent["taken"]) == (
+        PLAN.transports.agent_mib_per_s, None, [],
+    )  # fmt: skip
+    mark = {"key": "agent_mib_per_s", "value": 77.0, "stated": agent["now"]}
+    changes = {"agent_mib_per_s": 77.0, "learned": [mark]}
+    take = {"operation": "SetTransports", "changes": changes}
+    draft = f"/api/v1/drafts/{client.post(f'{url}/drafts', {'name': 'as shown'}).json['id']}"
+    client.post(f"{draft}/operations", {"operations": [take]}, If_Match='"1"')
+    assert client.post(f"{draft}/adopt", {"note": ""}, If_Match='"2"').status_code == 200
+    again = client.get(f"{url}/learned-rates").json["rates"]
+    agent = next(each for each in again if each["what"] == "stream:agent")
+    assert (agent["now"], agent["taken"]) == (77.0, [mark])
+    assert agent["stated_before"] == PLAN.transports.agent_mib_per_s
     (time,) = client.get(f"{url}/learned-times").json["times"]
     assert (time["job"], time["step"], time["key"]) == (job.id, "preparing", "quiesce_s")
     assert time["learned_s"] == pytest.approx(81.0, abs=1.0) and time["differs"]

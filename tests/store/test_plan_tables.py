@@ -156,6 +156,11 @@ def test_every_optional_key_of_paths_is_stored(maker):
         placement="chain together",
         volumes=[{"id": "one", "capacity_gib": 10}, {"id": "two", "capacity_gib": 20.25}],
     )
+    mark = {"value": 90.5, "stated": 100.0}
+    for name in ("links", "hosts", "datastores", "proxies", "repositories"):
+        file[name][0]["learned"] = [{"key": "mib_per_s", **mark}]
+    file["jobs"][0]["learned"] = [{"key": "quiesce_s", **mark}]
+    file["transports"] = {"learned": [{"key": "agent_mib_per_s", **mark}]}
     plan = read_plan(file)
     again = stored(maker, plan)
     assert again == plan

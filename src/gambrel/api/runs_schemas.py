@@ -154,7 +154,28 @@ class LearnedRatiosSchema(LearnedFactsSchema):
     machines = required(List, Nested(LearnedRatioSchema))
 
 
-class LearnedTimeSchema(Schema):
+class ValueTakenSchema(Schema):
+    """A value of an entry that was taken over from the ledger, and what was stated before."""
+
+    key = required(String)
+    value = required(Float)
+    stated = required(Float)
+
+
+class FromPlanSchema(Schema):
+    """What an entry of the plan says of a value, and where that comes from.
+
+    `taken`: all values of the entry that were ever taken over; one counts where it is still so.
+    """
+
+    now = nullable(Float)
+    stated_before = nullable(
+        Float, metadata={"description": "what was stated, where the value is one of the ledger"}
+    )
+    taken = required(List, Nested(ValueTakenSchema))
+
+
+class LearnedTimeSchema(FromPlanSchema):
     """How long a step of the machines of a job takes: predicted, and as nights show it."""
 
     job = required(String)
@@ -241,7 +262,7 @@ class OrderEffectSchema(Schema):
     possible = required(Boolean)
 
 
-class LearnedRateSchema(Schema):
+class LearnedRateSchema(FromPlanSchema):
     """A rate as nights show it. `low` to `high`: 90 % of what it may be; `unit` of all of them.
 
     `list`, `id`, `key`: where the plan states it; `list` is null for the ceilings of streams.

@@ -23,6 +23,7 @@ from gambrel.core.ledger.what_would_help import Help
 from gambrel.core.model.selection import used_gib
 from gambrel.core.nights.nights import planner_zone
 from gambrel.core.plan.instants import format_known as at
+from gambrel.core.plan.learned import stated_before
 from gambrel.core.plan.objects import Machine, Plan
 from gambrel.core.simulation.forecast import Forecast, Run
 from gambrel.core.units import MIB, MINUTE
@@ -147,6 +148,18 @@ def learned_time(plan: Plan, told: LearnedTime) -> dict[str, Any]:
         "runs": told.runs,
         "key": told.key,
         "value": told.value,
+        **_source(plan.job_by_id[told.job], told.key),
+    }
+
+
+def _source(item: Any, key: str | None) -> dict[str, Any]:
+    """What an entry of the plan says of one of its values now, and where that comes from."""
+    return {
+        "now": None if key is None else getattr(item, key),
+        "stated_before": None if key is None else stated_before(item, key),
+        "taken": [
+            {"key": mark.key, "value": mark.value, "stated": mark.stated} for mark in item.learned
+        ],
     }
 
 
@@ -373,6 +386,9 @@ def learned_rates_body(plan: Plan, found: Iterable[LearnedRate]) -> dict[str, An
 def _learned_rate(plan: Plan, each: LearnedRate) -> dict[str, Any]:
     kind, _, name = each.what.partition(":")
     list_, keys = CORRECTED.get(kind, (None, (f"{name}_mib_per_s",)))
+    entry: Any = plan.transports
+    if list_ is not None:
+        entry = next(item for item in getattr(plan, list_) if item.id == name)
     return {
         "what": each.what,
         "words": rate_in_words(plan, each.what),
@@ -387,6 +403,7 @@ def _learned_rate(plan: Plan, each: LearnedRate) -> dict[str, Any]:
         "list": list_,
         "id": None if list_ is None else name,
         "key": keys[0],
+        **_source(entry, keys[0]),
     }
 
 

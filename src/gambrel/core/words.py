@@ -341,6 +341,9 @@ def job_changes(before: Plan, was: Job, after: Plan, now: Job) -> list[str]:
     for old, new in zip(job_clauses(before, was), job_clauses(after, now), strict=True):
         if old.text != new.text:
             told.append(f"{new.lead} {new.text} (was {old.text})")
+    if was.learned != now.learned and told:
+        taken = set(now.learned) - set(was.learned)
+        told.append("as the nights show it" if taken else "as stated before")
     if not told and was != now:
         told.append("other details")
     return told

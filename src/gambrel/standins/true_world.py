@@ -50,6 +50,8 @@ class TrueWorld:
     Attributes:
         begins: the date on which trends are zero.
         wrong: factors on the change of machines whose stated change is far off, by id.
+        reach: the part of the stated speed that streams and proxies reach, beside all else that
+            differs: hardware is seldom as fast as its data sheet.
         by_chance: whether nights differ by chance too. Without it a night is what one would expect
             of it who knew all that lasts.
     """
@@ -57,6 +59,7 @@ class TrueWorld:
     seed: int
     begins: date
     wrong: dict[str, float] = field(default_factory=dict)
+    reach: float = 1.0
     by_chance: bool = True
 
     def _tonight(self, sigma: float, *parts: object) -> float:
@@ -74,7 +77,7 @@ class TrueWorld:
 
     def plan_of(self, plan: Plan, night: date) -> Plan:
         """The plan with what is true in a night instead of what it says."""
-        stream = self._tonight(NOISE_OF_RATES, "rates", night)
+        stream = self.reach * self._tonight(NOISE_OF_RATES, "rates", night)
         told = plan.transports
         return replace(
             plan,
@@ -104,6 +107,7 @@ class TrueWorld:
                     proxy,
                     mib_per_s=proxy.mib_per_s
                     * 0.96
+                    * self.reach
                     * self._tonight(NOISE_OF_RATES, "proxy", proxy.id, night),
                 )
                 for proxy in plan.proxies

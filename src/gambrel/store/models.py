@@ -87,6 +87,7 @@ class VersionRow(Base):
     hot_add_mib_per_s: Mapped[float]
     network_mib_per_s: Mapped[float]
     agent_mib_per_s: Mapped[float]
+    more: Mapped[dict[str, Any]] = mapped_column(**KEYS_WITHOUT_A_COLUMN)
 
 
 class DraftRow(Base):

@@ -604,7 +604,11 @@ def load_plan(session: Session, version_id: int) -> p.Plan:
         jobs=_jobs(read),
         assumptions=read.each(m.AssumptionRow, lambda row: _made(p.Assumption, row)),
         transports=p.Transports(
-            **{field.name: getattr(version, field.name) for field in fields(p.Transports)}
+            **{
+                name: getattr(version, name)
+                for name in _shared(p.Transports, tuple(m.VersionRow.__table__.columns.keys()))
+            },
+            **_more(p.Transports, version.more),
         ),
         state=p.State(read.each(m.PointRow, lambda row: _made(p.ExistingPoint, row))),
     )

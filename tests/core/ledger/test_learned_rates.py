@@ -14,6 +14,7 @@ from gambrel.core.ledger.learned_rates import (
     night_rates,
     stated_rate,
 )
+from gambrel.core.plan.learned import Learned
 from gambrel.demo.larkmoor import larkmoor
 from gambrel.standins.history import History
 from gambrel.standins.true_world import STREAMS
@@ -65,6 +66,24 @@ def test_nights_of_another_stated_rate_do_not_count():
     )
     assert stated_rate(taken, what) == pytest.approx(found.learned)
     assert learned_rates(taken, nights) == [], "what was taken over is not taken over again"
+
+
+def test_nights_from_before_a_rate_was_taken_over_still_show_it():
+    what = "proxy:quay-p2"
+    nights = [night(0.8, limited=what)] * 8
+    (found,) = learned_rates(PLAN, nights)
+    mark = Learned("mib_per_s", found.learned, found.stated)
+    taken = replace(
+        PLAN,
+        proxies=tuple(
+            replace(p, mib_per_s=found.learned, learned=(mark,)) if p.id == "quay-p2" else p
+            for p in PLAN.proxies
+        ),
+    )
+    (again,) = learned_rates(taken, nights)
+    assert again.stated == found.learned
+    assert again.learned == pytest.approx(found.learned)
+    assert (again.nights, again.spread) == (found.nights, pytest.approx(found.spread))
 
 
 def test_what_the_plan_does_not_state_is_not_learned():

@@ -67,6 +67,18 @@ def test_what_was_taken_over_is_not_taken_over_again():
     assert by_step([*nights, *after], taken)["preparing"].nights == 9
 
 
+def test_nights_from_before_a_time_was_taken_over_still_show_it():
+    nights = [night(machine())] * 9
+    found = by_step(nights)["preparing"]
+    mark = {"key": "quiesce_s", "value": found.value, "stated": QUIESCED.quiesce_s}
+    taken = change_job(QUIESCED.id, quiesce_s=found.value, learned=[mark]).apply(PLAN)
+    again = by_step(nights, taken)["preparing"]
+    # The same seconds come out, of which the plan knows all by now.
+    assert again.predicted_s + again.more_s == found.predicted_s + found.more_s
+    assert (again.more_s, again.nights) == (pytest.approx(0.0), 9)
+    assert not again.differs and again.value == pytest.approx(found.value)
+
+
 def test_booting_tells_minutes_and_a_full_made_in_the_repository_tells_nothing():
     nights = [night(machine(checking=540.0), job=BOOTED.id)] * 6
     found = by_step(nights)["verifying"]

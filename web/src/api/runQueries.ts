@@ -90,6 +90,7 @@ export const forecastErrorsQuery = (plan: number) =>
   });
 
 export type LearnedRate = Schemas["LearnedRateSchema"];
+export type Taken = Schemas["ValueTakenSchema"];
 
 export const learnedRatesQuery = (plan: number) =>
   queryOptions({

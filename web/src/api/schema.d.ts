@@ -25632,7 +25632,16 @@ export interface components {
             went: components["schemas"]["FindingSchema"][];
             stayed: number;
         };
+        ValueTakenSchema: {
+            key: string;
+            value: number;
+            stated: number;
+        };
         LearnedRateSchema: {
+            now: number | null;
+            /** @description what was stated, where the value is one of the ledger */
+            stated_before: number | null;
+            taken: components["schemas"]["ValueTakenSchema"][];
             what: string;
             words: string;
             unit: string;
@@ -25651,6 +25660,10 @@ export interface components {
             rates: components["schemas"]["LearnedRateSchema"][];
         };
         LearnedTimeSchema: {
+            now: number | null;
+            /** @description what was stated, where the value is one of the ledger */
+            stated_before: number | null;
+            taken: components["schemas"]["ValueTakenSchema"][];
             job: string;
             name: string;
             /** @enum {string} */

@@ -1,7 +1,8 @@
 import { useMutation } from "@tanstack/react-query";
 import type { ColumnDef } from "@tanstack/react-table";
-import { type ReactNode, useMemo, useState } from "react";
+import { type ReactNode, useState } from "react";
 import type { Operation } from "../api/client";
+import type { Taken } from "../api/runQueries";
 import { Button } from "../ui/Button";
 import { Flag } from "../ui/controls";
 import { Table } from "../ui/Table";
@@ -12,6 +13,41 @@ import { useWorkbench } from "../workbench/store";
 import { takeColumn } from "../workbench/takeColumn";
 
 const NONE: never[] = [];
+
+/** A value of the plan that nights speak of, and where it comes from. */
+export interface Entry {
+  /** The list of the plan; null for the ceilings of streams. */
+  list: string | null;
+  id: string | null;
+  key: string;
+  /** As it would be taken over. */
+  value: number;
+  now: number;
+  /** What was stated, where the value was taken from the ledger. */
+  before: number | null;
+  taken: readonly Taken[];
+}
+
+/** One step for each entry of the plan, whose values stay told apart by where they come from. */
+function operationsOf(entries: readonly Entry[], back: boolean): Operation[] {
+  const byEntry = new Map<string, Entry[]>();
+  for (const each of entries) {
+    const name = `${each.list}/${each.id}`;
+    byEntry.set(name, [...(byEntry.get(name) ?? []), each]);
+  }
+  return [...byEntry.values()].map((its) => {
+    const first = its[0]!;
+    const others = first.taken.filter((mark) => its.every((each) => each.key !== mark.key));
+    const marks = its.map(({ key, value, now, before }) => ({ key, value, stated: before ?? now }));
+    const changes = {
+      ...Object.fromEntries(its.map((each) => [each.key, back ? each.before : each.value])),
+      learned: back ? others : [...others, ...marks],
+    };
+    return first.list === null
+      ? { operation: "SetTransports", changes }
+      : { operation: "ChangeItem", list: first.list, id: first.id!, changes };
+  });
+}
 
 /** What nights have shown of something that a plan states, to be taken into a draft. */
 export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
@@ -25,8 +61,8 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
   idOf,
   nameOf,
   differs,
-  takes,
-  operationsOf,
+  entryOf,
+  said,
   none,
   columns,
   children,
@@ -44,9 +80,10 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
   nameOf: (row: R) => string;
   /** Whether the nights speak against what is stated. */
   differs: (row: R) => boolean;
-  /** Whether there is something in the plan that states it. */
-  takes: (row: R) => boolean;
-  operationsOf: (rows: readonly R[]) => Operation[];
+  /** What states it in the plan; null where nothing does. */
+  entryOf: (row: R) => Entry | null;
+  /** A value of the plan in words. */
+  said: (row: R, value: number) => string;
   none: string;
   columns: readonly ColumnDef<R>[];
   children: ReactNode;
@@ -54,13 +91,24 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
   const { put } = useWorkbench();
   const [some, setSome] = useState<ReadonlySet<string>>(new Set());
   const take = useMutation({
-    mutationFn: (chosen: R[]) => put(operationsOf(chosen)),
+    mutationFn: (chosen: R[]) =>
+      put(
+        operationsOf(
+          chosen.map((row) => entryOf(row)!),
+          false,
+        ),
+      ),
     onSuccess: () => setSome(new Set()),
   });
+  const goBack = useMutation({
+    mutationFn: (row: R) => put(operationsOf([entryOf(row)!], true)),
+  });
+  const takes = (row: R) => entryOf(row) !== null;
   const [only, setOnly] = useState(true);
   const known = rows ?? NONE;
   const otherwise = known.filter(differs);
-  const shown = useMemo(() => (only ? known.filter(differs) : known), [known, only, differs]);
+  const wasTaken = (row: R) => (entryOf(row)?.before ?? null) !== null;
+  const shown = only ? known.filter((row) => differs(row) || wasTaken(row)) : known;
   const worth = otherwise.filter(takes);
   const chosen = known.filter((row) => takes(row) && some.has(idOf(row)));
   const ticks = takeColumn<R>(
@@ -115,6 +163,31 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
               columns={[
                 ticks,
                 ...columns,
+                {
+                  id: "source",
+                  header: "In the plan",
+                  accessorFn: (row) => (wasTaken(row) ? 1 : 0),
+                  cell: ({ row: { original: row } }) => {
+                    const entry = entryOf(row);
+                    if (!entry) return null;
+                    if (entry.before === null) return "as stated";
+                    return (
+                      <>
+                        learned; {said(row, entry.before)} stated{" "}
+                        <Allowed>
+                          <Button
+                            small
+                            aria-label={`Go back to what was stated of ${nameOf(row)}`}
+                            disabled={goBack.isPending}
+                            onClick={() => goBack.mutate(row)}
+                          >
+                            Go back
+                          </Button>
+                        </Allowed>
+                      </>
+                    );
+                  },
+                },
                 {
                   id: "rests",
                   header: "Rests on",

@@ -21,6 +21,9 @@ const row = (what: string, more: Partial<LearnedRate>): LearnedRate => ({
   list: "proxies",
   id: "quay-p2",
   key: "mib_per_s",
+  now: more.stated ?? 720,
+  stated_before: null,
+  taken: [],
   ...more,
 });
 
@@ -67,8 +70,60 @@ it("takes what the nights speak against into a draft, streams in one step", asyn
   await userEvent.click(screen.getByRole("button", { name: "Choose those" }));
   await userEvent.click(screen.getByRole("button", { name: "Take 3 rates into a draft" }));
   expect(put).toHaveBeenCalledWith([
-    { operation: "ChangeItem", list: "proxies", id: "quay-p2", changes: { mib_per_s: 693 } },
-    { operation: "SetTransports", changes: { agent_mib_per_s: 166, hot_add_mib_per_s: 235 } },
+    {
+      operation: "ChangeItem",
+      list: "proxies",
+      id: "quay-p2",
+      changes: { mib_per_s: 693, learned: [{ key: "mib_per_s", value: 693, stated: 720 }] },
+    },
+    {
+      operation: "SetTransports",
+      changes: {
+        agent_mib_per_s: 166,
+        hot_add_mib_per_s: 235,
+        learned: [
+          { key: "agent_mib_per_s", value: 166, stated: 180 },
+          { key: "hot_add_mib_per_s", value: 235, stated: 250 },
+        ],
+      },
+    },
+  ]);
+});
+
+it("goes back to what was stated, and leaves what else was taken as it is", async () => {
+  const taken = [
+    { key: "nic_mbit_per_s", value: 9000, stated: 10000 },
+    { key: "backup_nic_mbit_per_s", value: 8000, stated: 9500 },
+  ];
+  const nic = {
+    list: "hosts",
+    id: "h1",
+    key: "nic_mbit_per_s",
+    unit: "Mbit/s",
+    stated: 9000,
+    learned: 9010,
+    low: 8900,
+    high: 9100,
+    stated_before: 10000,
+    taken,
+  };
+  answering({ "GET /learned-rates": () => ({ rates: [row("host_nic:h1", nic)] }) });
+  const put = vi.fn(() => Promise.resolve(true));
+  showIn(<LearnedRates plan={1} />, { put });
+  // It is shown although the nights say nothing against it any more.
+  expect((await screen.findByRole("row", { name: /host_nic/ })).textContent).toContain(
+    "learned; 10,000 Mbit/s stated",
+  );
+  await userEvent.click(
+    screen.getByRole("button", { name: "Go back to what was stated of host_nic:h1" }),
+  );
+  expect(put).toHaveBeenCalledWith([
+    {
+      operation: "ChangeItem",
+      list: "hosts",
+      id: "h1",
+      changes: { nic_mbit_per_s: 10000, learned: [taken[1]] },
+    },
   ]);
 });
 

@@ -1,8 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import type { Operation } from "../api/client";
-import { change, type List } from "../api/pathQueries";
 import { type LearnedRate, learnedRatesQuery } from "../api/runQueries";
-import { LearnedIntoDraft } from "./LearnedIntoDraft";
+import { type Entry, LearnedIntoDraft } from "./LearnedIntoDraft";
 
 /** Three digits say all that nights can tell of a rate. */
 const rounded = (value: number) => Number(value.toPrecision(3));
@@ -17,17 +15,15 @@ const differs = (row: LearnedRate) =>
   (row.stated < row.low || row.stated > row.high) &&
   Math.abs(row.learned - row.stated) > PLAIN * row.stated;
 
-function operationsOf(rows: readonly LearnedRate[]): Operation[] {
-  const streams = rows.filter((row) => row.list === null);
-  const made = rows
-    .filter((row) => row.list !== null && row.id !== null)
-    .map((row) => change(row.list as List, row.id!, { [row.key]: rounded(row.learned) }));
-  if (streams.length) {
-    const changes = Object.fromEntries(streams.map((row) => [row.key, rounded(row.learned)]));
-    made.push({ operation: "SetTransports", changes });
-  }
-  return made;
-}
+const entryOf = (row: LearnedRate): Entry => ({
+  list: row.list,
+  id: row.id,
+  key: row.key,
+  value: rounded(row.learned),
+  now: row.now ?? row.stated,
+  before: row.stated_before,
+  taken: row.taken,
+});
 
 /** Rates of streams and shared resources as the nights show them, beside what is stated. */
 export function LearnedRates({ plan }: { plan: number }) {
@@ -44,8 +40,8 @@ export function LearnedRates({ plan }: { plan: number }) {
       idOf={(row) => row.what}
       nameOf={(row) => row.words}
       differs={differs}
-      takes={() => true}
-      operationsOf={operationsOf}
+      entryOf={entryOf}
+      said={(row, value) => `${rate(value)} ${row.unit}`}
       none="No rate has been shown by five nights of the last five weeks yet."
       columns={[
         { id: "words", header: "Rate of", accessorFn: (row) => row.words },

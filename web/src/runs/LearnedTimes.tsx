@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type LearnedTime, learnedTimesQuery } from "../api/runQueries";
 import { duration } from "../time/time";
-import { LearnedIntoDraft } from "./LearnedIntoDraft";
+import { type Entry, LearnedIntoDraft } from "./LearnedIntoDraft";
 
 /** How a step is called, and what states it. */
 const STEPS: Readonly<Record<string, string>> = {
@@ -24,6 +24,19 @@ function Stated({ row }: { row: LearnedTime }) {
   return row.differs ? `${told.name}: ${rounded(row)} ${told.unit} would be true` : told.name;
 }
 
+const entryOf = (row: LearnedTime): Entry | null =>
+  row.key === null || row.value === null || row.now === null
+    ? null
+    : {
+        list: "jobs",
+        id: row.job,
+        key: row.key,
+        value: rounded(row),
+        now: row.now,
+        before: row.stated_before,
+        taken: row.taken,
+      };
+
 const differs = (row: LearnedTime) => row.differs;
 
 const seconds = (value: number) => (value < 120 ? `${Math.round(value)} s` : duration(value));
@@ -43,15 +56,8 @@ export function LearnedTimes({ plan }: { plan: number }) {
       idOf={(row) => `${row.job} ${row.step}`}
       nameOf={(row) => `${row.name} to ${STEPS[row.step]}`}
       differs={differs}
-      takes={(row) => row.key !== null && row.value !== null}
-      operationsOf={(rows) =>
-        rows.map((row) => ({
-          operation: "ChangeItem",
-          list: "jobs",
-          id: row.job,
-          changes: { [row.key!]: rounded(row) },
-        }))
-      }
+      entryOf={entryOf}
+      said={(row, value) => `${value} ${STATED[row.key!]!.unit}`}
       none="No job has five nights in the ledger of the last five weeks yet."
       columns={[
         { id: "name", header: "Job", accessorFn: (row) => row.name },

@@ -86,6 +86,9 @@ const time = (job: string, step: string, more: Partial<LearnedTime>): LearnedTim
   runs: 400,
   key: null,
   value: null,
+  now: 30,
+  stated_before: null,
+  taken: [],
   ...more,
 });
 
@@ -108,8 +111,18 @@ it("takes what a job states of times into a draft, and only tells the others", a
   await userEvent.click(screen.getByRole("button", { name: "Choose those" }));
   await userEvent.click(screen.getByRole("button", { name: "Take 2 times into a draft" }));
   expect(put).toHaveBeenCalledWith([
-    { operation: "ChangeItem", list: "jobs", id: "Mail", changes: { quiesce_s: 50 } },
-    { operation: "ChangeItem", list: "jobs", id: "Tills", changes: { boot_min: 8 } },
+    {
+      operation: "ChangeItem",
+      list: "jobs",
+      id: "Mail",
+      changes: { quiesce_s: 50, learned: [{ key: "quiesce_s", value: 50, stated: 30 }] },
+    },
+    {
+      operation: "ChangeItem",
+      list: "jobs",
+      id: "Tills",
+      changes: { boot_min: 8, learned: [{ key: "boot_min", value: 8, stated: 30 }] },
+    },
   ]);
 });
 

@@ -212,6 +212,10 @@ def item_changes(was: Any, now: Any, keys: Iterable[str]) -> list[str]:
         before, after = getattr(was, key), getattr(now, key)
         if before == after:
             continue
+        if key == "learned":
+            # It goes with a value, and that is told of by itself.
+            told.append("as the nights show it" if set(after) - set(before) else "as stated before")
+            continue
         if key == "default_for":
             rules = " or ".join(map(rule_in_words, after))
             told.append(f"the default for {rules}" if rules else "the default of no machine")

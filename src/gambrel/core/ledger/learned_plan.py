@@ -27,7 +27,7 @@ def as_learned(
             the usual one.
     """
     lists: dict[str, dict[str, dict[str, float]]] = {}
-    streams = {}
+    streams: dict[str, Any] = {}
     for rate in rates:
         kind, _, name = rate.what.partition(":")
         if kind == "stream":

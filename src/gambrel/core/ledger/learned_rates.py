@@ -13,13 +13,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from math import exp, isfinite, sqrt
+from math import exp, isfinite, log, sqrt
 from statistics import median
 from typing import Any
 
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.ledger.robust import robust_spread
 from gambrel.core.ledger.shown_tonight import CORRECTED, seen_by
+from gambrel.core.plan.learned import stated_before
 from gambrel.core.plan.objects import Plan
 from gambrel.core.units import SAME_INSTANT
 
@@ -59,16 +60,35 @@ class LearnedRate:
 
 def stated_rate(plan: Plan, what: str) -> float | None:
     """What a plan states of a rate; None where it states none, or knows nothing of the kind."""
+    stating = _stating(plan, what)
+    value = None if stating is None else getattr(*stating)
+    return None if value is None else float(value)
+
+
+def _stating(plan: Plan, what: str) -> tuple[Any, str] | None:
+    """The entry of a plan that states a rate, and its key."""
     kind, _, name = what.partition(":")
     if kind == "stream":
-        found = getattr(plan.transports, f"{name}_mib_per_s", None)
-        return None if found is None else float(found)
+        key = f"{name}_mib_per_s"
+        return (plan.transports, key) if hasattr(plan.transports, key) else None
     if kind not in CORRECTED:
         return None
     list_name, (key,) = CORRECTED[kind]
-    thing = next((each for each in getattr(plan, list_name) if each.id == name), None)
-    value = None if thing is None else getattr(thing, key)
-    return None if value is None else float(value)
+    entry = next((each for each in getattr(plan, list_name) if each.id == name), None)
+    return None if entry is None else (entry, key)
+
+
+def _rebased(plan: Plan, what: str, now: float, stated: float) -> float | None:
+    """What to add to the log factor of a night, so that it is one of what is stated now.
+
+    None where somebody has stated another rate since: the thing may be another one.
+    """
+    if abs(stated - now) <= SAME_INSTANT * now:
+        return 0.0
+    stating = _stating(plan, what)
+    before = None if stating is None else stated_before(*stating)
+    same = before is not None and abs(stated - before) <= SAME_INSTANT * before
+    return log(stated / now) if same else None
 
 
 def night_rates(plan: Plan, runs: Iterable[RunRecord], at: float) -> dict[str, Any]:
@@ -88,10 +108,12 @@ def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]
     for night in nights:
         for what, (middle, runs, stated) in night.items():
             now = stated_rate(plan, what)
-            if now is None or not isfinite(middle) or abs(stated - now) > SAME_INSTANT * now:
+            if now is None or not isfinite(middle):
                 continue
-            rates[what] = now
-            told.setdefault(what, []).append((middle, runs))
+            more = _rebased(plan, what, now, stated)
+            if more is not None:
+                rates[what] = now
+                told.setdefault(what, []).append((middle + more, runs))
     found = []
     for what, each in sorted(told.items()):
         if len(each) < LEAST_NIGHTS:

@@ -22,6 +22,7 @@ from typing import Literal, get_args
 from gambrel.core.ledger.predicting import actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.robust import robust_spread, speaks_against
+from gambrel.core.plan.learned import stated_before
 from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.units import DAY, MINUTE, SAME_INSTANT
 
@@ -81,6 +82,23 @@ def _stated(job: Job, step: Step) -> float | None:
     return None if stating is None else float(getattr(job, stating[0]))
 
 
+def _apart_s(job: Job, step: Step, stated: float | None) -> float | None:
+    """How many seconds more a job states of a step now than in a night.
+
+    None where somebody has stated another time since.
+    """
+    stating = _stating(job, step)
+    if stating is None or stated is None:
+        return 0.0 if stating is None and stated is None else None
+    key, unit = stating
+    now = float(getattr(job, key))
+    if abs(now - stated) < SAME_INSTANT:
+        return 0.0
+    before = stated_before(job, key)
+    same = before is not None and abs(before - stated) < SAME_INSTANT
+    return (now - stated) * unit if same else None
+
+
 def night_times(plan: Plan, runs: Iterable[RunRecord]) -> NightTimes:
     """What a night tells of steps; `plan` is the one that was carried out."""
     told: dict[tuple[str, Step], list[tuple[float, float]]] = defaultdict(list)
@@ -119,7 +137,8 @@ def _steps(record: MachineRecord) -> Iterator[tuple[Step, float, float]]:
 def learned_times(plan: Plan, nights: Iterable[NightTimes]) -> list[LearnedTime]:
     """The times that enough nights have shown, by job in the plan's order.
 
-    Nights in which the plan stated another time say nothing of the one that it states now.
+    Nights in which the plan stated another time say nothing of the one that it states now, unless
+    that one was taken over from what they showed.
     """
     told: dict[str, list[tuple[float, float, int]]] = defaultdict(list)
     for night in nights:
@@ -129,9 +148,9 @@ def learned_times(plan: Plan, nights: Iterable[NightTimes]) -> list[LearnedTime]
             step = next((step for step in STEPS if step == named), None)
             if job is None or step is None or not isfinite(predicted + more):
                 continue
-            now = _stated(job, step)
-            if (now is None) is (stated is None) and abs((now or 0) - (stated or 0)) < SAME_INSTANT:
-                told[what].append((predicted, more, runs))
+            apart = _apart_s(job, step, stated)
+            if apart is not None:
+                told[what].append((predicted + apart, more - apart, runs))
     found = []
     for job in plan.jobs:
         for step in STEPS:

@@ -27,6 +27,7 @@ from gambrel.core.plan.kinds import (
     Tally,
     WindowId,
 )
+from gambrel.core.plan.learned import Learned
 from gambrel.core.plan.places import Wrong
 from gambrel.core.plan.shapes import Key, Rows
 from gambrel.core.plan.times import Schedule
@@ -153,6 +154,7 @@ class Job:
     encrypt_factor: Factor = 1.0
     notify: Literal["never", "trouble", "always"] = "never"
     notify_to: Annotated[tuple[Ident, ...], Rows(distinct=True)] = ()
+    learned: tuple[Learned, ...] = ()
 
     def problems(self) -> Wrong:
         """Keys that cannot go together."""
@@ -200,3 +202,4 @@ class Transports:
     hot_add_mib_per_s: Annotated[Capacity, Key("Hot-add")] = 250.0
     network_mib_per_s: Annotated[Capacity, Key("Network")] = 110.0
     agent_mib_per_s: Annotated[Capacity, Key("Agent")] = 180.0
+    learned: Annotated[tuple[Learned, ...], Key("Taken from the ledger", form=False)] = ()

@@ -23,7 +23,11 @@ from gambrel.core.plan.kinds import (
     Weekday,
     Zone,
 )
+from gambrel.core.plan.learned import Learned
 from gambrel.core.plan.shapes import Key, Rows
+
+Taken = Annotated[tuple[Learned, ...], Key("Taken from the ledger", form=False)]
+"""Which values of an entry are as the ledger shows them."""
 
 Wrong = Iterator[tuple[str, Any, str]]
 """Problems of an object that its single values do not show: the key, its value, the reason."""
@@ -77,6 +81,7 @@ class Link:
         Amount | None, Key("Price of more", unit="a Mbit/s and month", null="not known")
     ] = None
     lead_days: Annotated[Amount | None, Key("Delivery of more takes", null="not known")] = None
+    learned: Taken = ()
 
     def problems(self) -> Wrong:
         """A network of one site that joins two."""
@@ -119,6 +124,7 @@ class Host:
     backup_network: Annotated[Ident | None, Key("Second NIC in network", null="none")] = None
     backup_nic_mbit_per_s: Annotated[Capacity | None, Key("Second NIC", null="no limit")] = None
     found: Found | None = None
+    learned: Taken = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,6 +145,7 @@ class Datastore:
         tuple[ProxyId, ...], Rows(distinct=True), Key("Zoned to", form=False)
     ] = ()
     found: Found | None = None
+    learned: Taken = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,6 +182,7 @@ class Proxy:
         Amount | None, Key("Price of one more", unit="a slot", null="not known")
     ] = None
     lead_days: Annotated[Amount | None, Key("Delivery of more takes", null="not known")] = None
+    learned: Taken = ()
 
     def problems(self) -> Wrong:
         """Two places at once."""
@@ -279,6 +287,7 @@ class Repository:
         Amount | None, Key("Price of more space", unit="a TiB", null="not known")
     ] = None
     lead_days: Annotated[Amount | None, Key("Delivery of more takes", null="not known")] = None
+    learned: Taken = ()
 
     def problems(self) -> Wrong:
         """A capacity that its volumes have already, volumes or tiers of the same name or age."""
