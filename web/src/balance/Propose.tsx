@@ -7,6 +7,7 @@ import { Flag, NumberField } from "../ui/controls";
 import { learnedSpreadQuery } from "../api/runQueries";
 import { HouseRules, missing } from "./HouseRules";
 import { Ladder, Losses } from "./Ladder";
+import { nightsWords, RulesBroken } from "./RulesBroken";
 import { ToBuy } from "./ToBuy";
 import { useAddress } from "../workbench/address";
 import { Silhouette } from "../ui/Silhouette";
@@ -21,7 +22,6 @@ import { Verdict } from "../ui/Verdict";
 import { count, percent, resource } from "../ui/words";
 import {
   type Bound,
-  brokenRulesQuery,
   type Computation,
   computationsQuery,
   type Happening,
@@ -285,34 +285,6 @@ function RulesKept({ rules, nights }: { rules: readonly RuleTold[]; nights: numb
         ))}
       </ul>
     </section>
-  );
-}
-
-const nightsWords = (nights: readonly string[]) =>
-  nights.map((night) => `${dateWords(night).short} ${dateWords(night).day}`).join(", ");
-
-/** The rules of the house that some moves of a rung break, although all of them together do not. */
-function RulesBroken({
-  asked,
-  operations,
-}: {
-  asked: { day: string; weeks: number; rules: HouseRule[] };
-  operations: readonly Operation[];
-}) {
-  const { plan, draft } = useWorkbench();
-  const { data: broken = [] } = useQuery(brokenRulesQuery(plan, draft, asked, operations));
-  if (!broken.length) return null;
-  return (
-    <div role="status" className="mb-1 border border-barn px-2 py-1 text-barn">
-      Without the others these moves break {broken.length === 1 ? "a rule" : "rules"} of the house:
-      <ul>
-        {broken.map((rule) => (
-          <li key={rule.words}>
-            {rule.words}; broken on {nightsWords(rule.nights)}
-          </li>
-        ))}
-      </ul>
-    </div>
   );
 }
 

@@ -165,15 +165,15 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
                 ...columns,
                 {
                   id: "source",
-                  header: "In the plan",
+                  header: "Comes from",
                   accessorFn: (row) => (wasTaken(row) ? 1 : 0),
                   cell: ({ row: { original: row } }) => {
                     const entry = entryOf(row);
                     if (!entry) return null;
-                    if (entry.before === null) return "as stated";
+                    if (entry.before === null) return "somebody stated it";
                     return (
                       <>
-                        learned; {said(row, entry.before)} stated{" "}
+                        the ledger; {said(row, entry.before)} stated{" "}
                         <Allowed>
                           <Button
                             small

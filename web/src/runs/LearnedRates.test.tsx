@@ -112,7 +112,7 @@ it("goes back to what was stated, and leaves what else was taken as it is", asyn
   showIn(<LearnedRates plan={1} />, { put });
   // It is shown although the nights say nothing against it any more.
   expect((await screen.findByRole("row", { name: /host_nic/ })).textContent).toContain(
-    "learned; 10,000 Mbit/s stated",
+    "the ledger; 10,000 Mbit/s stated",
   );
   await userEvent.click(
     screen.getByRole("button", { name: "Go back to what was stated of host_nic:h1" }),

@@ -47,7 +47,7 @@ export function LearnedRates({ plan }: { plan: number }) {
         { id: "words", header: "Rate of", accessorFn: (row) => row.words },
         {
           id: "stated",
-          header: "Stated",
+          header: "In the plan",
           accessorFn: (row) => row.stated,
           meta: { right: true },
           cell: ({ row: { original: row } }) => `${rate(row.stated)} ${row.unit}`,
