@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from copy import copy as copy_of
-from threading import Lock
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -17,14 +17,14 @@ import numpy as np
 from gambrel.core.caches import MIB as CACHE_MIB
 from gambrel.core.caches import ByteCache
 from gambrel.core.model.paths import Candidate
-from gambrel.core.plan.objects import Job, Plan, State
+from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.schedules.calendars import without_timing
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.job_arrays import JobRows, Row, Surroundings, flat, table
 from gambrel.core.simulation.known_points import Snapshot, snapshot_of_state
 from gambrel.core.units import MIB
 
-MOST_BYTES = 64 * CACHE_MIB
+MOST_BYTES = 32 * CACHE_MIB
 """What layouts may hold together."""
 OF_THE_LARGEST = 3
 """But never less than so many times the largest: of a plan, a draft, a preview."""
@@ -78,16 +78,15 @@ class Layout:
         known: a layout of the same lists and jobs; the rows of what is the same are used again.
 
     Attributes:
-        plan: one of the plans that it fits.
+        plan: one of the plans that it fits, without its points and what is under way.
         chain_of: number of the chain of a (repository, job, machine), all by position.
         disk_positions: of each DISK row, the position of the disk in its machine.
         ways: what is behind each CANDIDATE row; None for those of repository work.
     """
 
     def __init__(self, plan: Plan, known: Layout | None = None) -> None:
-        self.plan = plan
-        self._lock = Lock()
-        self._state: tuple[State, Snapshot] | None = None
+        # A layout is kept for long, and every state has points of its own.
+        self.plan = plan = replace(plan, state=replace(plan.state, points=(), running=None))
         around = Surroundings(plan)
         self.topology = around.topology
         self._parts = parts = self._rows_of_jobs(around, known)
@@ -257,17 +256,12 @@ class Layout:
 
     def points_of(self, plan: Plan) -> Snapshot:
         """The points of the state of a plan that the layout fits."""
-        with self._lock:
-            if self._state is None or self._state[0] is not plan.state:
-                self._state = (plan.state, snapshot_of_state(plan))
-            return self._state[1]
+        return snapshot_of_state(plan)
 
     # --- for which plans --------------------------------------------------------------------
 
     def fits(self, plan: Plan) -> bool:
         """Whether a plan has the same arrays."""
-        if plan is self.plan:
-            return True
         return self.has_rows_for(plan) and all(
             _alike(one, other) for one, other in zip(plan.jobs, self.plan.jobs, strict=True)
         )
@@ -281,7 +275,6 @@ class Layout:
             streams: one for the ceiling of a stream by direct, hot-add, network and an agent.
         """
         made = copy_of(self)
-        made._lock = Lock()
         made.member = self.member.copy()
         made.member["change"] *= change[made.member["machine"]]
         made.capacity = self.capacity * rates
