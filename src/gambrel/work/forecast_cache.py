@@ -13,7 +13,7 @@ from gambrel.core.simulation.forecast import Forecast
 
 SETTING = "GAMBREL_FORECAST_MIB"
 """The environment variable that sets the limit."""
-USUAL_MIB = 80
+USUAL_MIB = 64
 WARM_BYTES = 64 * MIB
 """What was made of forecasts to be looked at is kept of those used last, up to so many bytes.
 

@@ -74,7 +74,7 @@ class _Conditions:
 
 
 _estates: ByteCache[_Conditions] = ByteCache(
-    "estates with conditions", 192 * MIB, _Conditions.nbytes
+    "estates with conditions", 96 * MIB, _Conditions.nbytes
 )
 
 
