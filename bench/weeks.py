@@ -29,7 +29,7 @@ from gambrel.core.edits.operations import MoveFull, MoveStart
 from gambrel.core.nights.nights import night_of, week_of
 from gambrel.core.plan.objects import Plan
 from gambrel.core.plan.reading import read_plan
-from gambrel.core.simulation.engine.layout import layout_of
+from gambrel.core.simulation.known_points import snapshot_of_state
 from gambrel.work import worker_tasks
 from gambrel.work.executors import Workers
 from gambrel.work.forecaster import Forecaster, origin_night
@@ -300,7 +300,7 @@ def sample_problem() -> Problem:
     plan = read_plan(sample())
     origin = origin_night(plan, TODAY)
     last = night_of(origin.date + timedelta(days=6), origin.zone)
-    points = layout_of(plan).points_of(plan)
+    points = snapshot_of_state(plan)
     jobs = frozenset(job.id for job in plan.jobs)
     return Problem(plan, origin.start, last.end, origin.zone, points, jobs)
 

@@ -14,7 +14,7 @@ from gambrel.core.balance.problem import MOVE_KINDS, Problem
 from gambrel.core.nights.nights import night_at, planner_zone, week_of
 from gambrel.core.plan.objects import Plan
 from gambrel.core.plan.reading import read_plan
-from gambrel.core.simulation.engine.layout import layout_of
+from gambrel.core.simulation.known_points import snapshot_of_state
 
 MONDAY_NOON = FRIDAY_NOON - 4 * 86_400
 
@@ -29,7 +29,7 @@ def problem_of(plan: Plan, weeks: int = 1, **more: Any) -> Problem:
         from_=first.start,
         to=last.end + (weeks - 1) * 7 * 86_400,
         zone=zone,
-        points=layout_of(plan).points_of(plan),
+        points=snapshot_of_state(plan),
         jobs=more.pop("jobs", frozenset(job.id for job in plan.jobs)),
         **more,
     )

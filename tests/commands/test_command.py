@@ -67,6 +67,7 @@ from gambrel.commands.compiling import compile_engine
 from gambrel.core.balance.explaining import tell
 from gambrel.core.balance.moves import Candidate
 from gambrel.core.balance.problem import Problem
+from gambrel.core.simulation.known_points import snapshot_of_state
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.nights.nights import week_of
 from gambrel.core.plan.reading import read_plan
@@ -90,7 +91,7 @@ week = week_of(date(2026, 11, 2), "Europe/Dublin")
 forecast = simulate(plan, week[0].start, week[-1].end)
 for night in week:
     serialize.night(forecast, night, None)
-points = layout_of(plan).points_of(plan)
+points = snapshot_of_state(plan)
 tell(Problem(plan, week[0].start, week[-1].end, week[0].zone, points, frozenset()), Candidate())
 print([name for name, signatures in compiled().items() if signatures != before[name]])
 """

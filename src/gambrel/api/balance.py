@@ -142,4 +142,4 @@ def show_broken_rules(plan_id: int, json_data: dict[str, Any]) -> Any:
     day_of(json_data["day"])
     _, _, forecaster = looked_at(plan_id, json_data["draft"])
     plan = apply_all(forecaster.plan, read_operations(json_data["operations"]))
-    return jsonify(rules_broken(forecaster.plan, plan, json_data))
+    return jsonify(rules_broken(forecaster, plan, json_data))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, get_args
+from typing import get_args
 
 from apiflask import Schema
 from apiflask.fields import Boolean, Date, Dict, Float, Integer, List, Nested, String
@@ -36,19 +36,23 @@ class WeeksAskedSchema(Schema):
     happens = List(Dict(), load_default=list, validate=Length(max=MOST_HAPPENINGS))
 
 
-_RULES: dict[str, Any] = {
-    "load_default": list,
-    "validate": Length(max=MOST_RULES),
-    "metadata": {
-        "description": "rules of the house, which no proposal breaks where the plan does not: "
-        '{"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, '
-        '{"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."}'
-    },
-}
+class RulesOverWeeksSchema(Schema):
+    """Rules of the house, and over how many weeks they are kept."""
 
-
-class BalanceRequestSchema(WeeksAskedSchema):
     weeks = Integer(load_default=1, validate=Range(min=1, max=MOST_WEEKS))
+    rules = List(
+        Dict(),
+        load_default=list,
+        validate=Length(max=MOST_RULES),
+        metadata={
+            "description": "rules of the house, which no proposal breaks where the plan does not: "
+            '{"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, '
+            '{"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."}'
+        },
+    )
+
+
+class BalanceRequestSchema(WeeksAskedSchema, RulesOverWeeksSchema):
     jobs = List(String(validate=Length(min=1, max=200)), load_default=None, allow_none=True)
     kinds = List(String(validate=OneOf(MOVE_KINDS)), load_default=None, allow_none=True)
     most_moves = Integer(load_default=15, validate=Range(min=1, max=200))
@@ -68,7 +72,6 @@ class BalanceRequestSchema(WeeksAskedSchema):
     rate = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
     stream = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
     seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
-    rules = List(Dict(), **_RULES)
 
 
 class ConfidenceRequestSchema(WeeksAskedSchema):
@@ -269,14 +272,12 @@ class RuleToldSchema(Schema):
     jobs = required(List, String())
 
 
-class RulesAskedSchema(Schema):
+class RulesAskedSchema(RulesOverWeeksSchema):
     """Operations on a plan or a draft of it, and the rules of the house that they may break."""
 
     draft = Integer(load_default=None, allow_none=True)
     day = required(String, validate=Length(max=20))
-    weeks = Integer(load_default=1, validate=Range(min=1, max=MOST_WEEKS))
     operations = List(Nested(OperationSchema), load_default=list, validate=Length(max=200))
-    rules = List(Dict(), **_RULES)
 
 
 class ResultSchema(Schema):

@@ -12,7 +12,7 @@ from gambrel.core.ledger.as_it_goes import Outlook
 from gambrel.core.ledger.comparing import Difference, MachineTrouble, NightSummary, why_it_differs
 from gambrel.core.ledger.forecast_errors import ForecastErrors
 from gambrel.core.ledger.learned_change import LearnedChange
-from gambrel.core.ledger.learned_rates import LearnedRate
+from gambrel.core.ledger.learned_rates import LearnedRate, stating_of
 from gambrel.core.ledger.learned_ratio import LearnedRatio
 from gambrel.core.ledger.learned_times import LearnedTime
 from gambrel.core.ledger.predicting import PARTS, actual_parts, predicted_parts
@@ -385,14 +385,14 @@ def learned_rates_body(plan: Plan, found: Iterable[LearnedRate]) -> dict[str, An
 
 def _learned_rate(plan: Plan, each: LearnedRate) -> dict[str, Any]:
     kind, _, name = each.what.partition(":")
-    list_, keys = CORRECTED.get(kind, (None, (f"{name}_mib_per_s",)))
-    entry: Any = plan.transports
-    if list_ is not None:
-        entry = next(item for item in getattr(plan, list_) if item.id == name)
+    list_, _ = CORRECTED.get(kind, (None, ()))
+    stating = stating_of(plan, each.what)
+    assert stating is not None, "what the plan does not state is not learned"
+    entry, key = stating
     return {
         "what": each.what,
         "words": rate_in_words(plan, each.what),
-        "unit": "Mbit/s" if "mbit" in keys[0] else "MiB/s",
+        "unit": "Mbit/s" if "mbit" in key else "MiB/s",
         "stated": each.stated,
         "learned": each.learned,
         "low": each.learned * exp(-1.645 * each.error),
@@ -402,8 +402,8 @@ def _learned_rate(plan: Plan, each: LearnedRate) -> dict[str, Any]:
         "runs": each.runs,
         "list": list_,
         "id": None if list_ is None else name,
-        "key": keys[0],
-        **_source(entry, keys[0]),
+        "key": key,
+        **_source(entry, key),
     }
 
 

@@ -14,15 +14,14 @@ from gambrel.core.plan.objects import Plan, Volume
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.runway.projection import project
 from gambrel.core.runway.space import drawn, lives
-from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.engine.world import open_world, set_flow
 from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.known_points import snapshot_of_state
 from gambrel.core.simulation.simulate import simulate, state_at
-from gambrel.core.units import DAY
+from gambrel.core.units import DAY, MINUTE
 from gambrel.demo import tiny
 
 A_NIGHT = date(2026, 11, 2)
-A_MINUTE_S = 60.0
 A_MONTH_S = 30 * DAY
 
 
@@ -40,7 +39,7 @@ def compile_engine() -> None:
 
 def _go_on_from_the_middle(plan: Plan, forecast: Forecast) -> None:
     begun = next(run.began for run in forecast.runs if run.began is not None)
-    middle = begun + A_MINUTE_S
+    middle = begun + MINUTE
     state = state_at(plan, forecast.from_, forecast.to, middle)
     simulate(replace(plan, state=state), middle, forecast.to)
 
@@ -55,7 +54,7 @@ def _look_at_loads(forecast: Forecast, night: Night) -> None:
 
 
 def _score(plan: Plan, night: Night) -> None:
-    points = layout_of(plan).points_of(plan)
+    points = snapshot_of_state(plan)
     problem = Problem(plan, night.start, night.end, night.zone, points, frozenset())
     evaluator = Evaluator(problem)
     evaluator.trace(plan)

@@ -36,9 +36,13 @@ class ByteCache(Generic[V]):
         name: what it is told of as.
         most_bytes: it holds no more, but for the value that was used last.
         size_of: the bytes of a value, about.
+        grows: whether a value takes more once it is used, so that it is measured again when
+            another is used.
     """
 
-    def __init__(self, name: str, most_bytes: int, size_of: Callable[[V], int]) -> None:
+    def __init__(
+        self, name: str, most_bytes: int, size_of: Callable[[V], int], *, grows: bool = False
+    ) -> None:
         self.name = name
         self.most_bytes = most_bytes
         self._size_of = size_of
@@ -46,11 +50,14 @@ class ByteCache(Generic[V]):
         self._lock = RLock()
         self._kept: OrderedDict[Hashable, tuple[V, int]] = OrderedDict()
         self._bytes = 0
+        self._grows = grows
+        self._used: Hashable = None
         _caches.add(self)
 
     def get(self, key: Hashable) -> V | None:
         """What is kept under a key; None where nothing is."""
         with self._lock:
+            self._use(key)
             known = self._kept.get(key)
             if known is None:
                 return None
@@ -61,6 +68,7 @@ class ByteCache(Generic[V]):
         """Keep a value, unless another was kept under its key meanwhile; the one that is kept."""
         size = self._size_of(value)
         with self._lock:
+            self._use(key)
             if key in self._kept:
                 self._kept.move_to_end(key)
                 return self._kept[key][0]
@@ -107,6 +115,11 @@ class ByteCache(Generic[V]):
         """What it holds now."""
         with self._lock:
             return CacheState(self.name, len(self._kept), self._bytes, self.most_bytes)
+
+    def _use(self, key: Hashable) -> None:
+        used, self._used = self._used, key
+        if self._grows and used != key:
+            self.measure(used)
 
     def _give_up(self) -> None:
         while self._bytes > self.most_bytes and len(self._kept) > 1:

@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from gambrel.core.model.job_windows import has_default_window, window_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import effective_kind
+from gambrel.core.plan.learned import source_in_words
 from gambrel.core.plan.objects import Condition, Copy, Job, Plan, Retention, Schedule
 from gambrel.core.schedules.calendars import local_of
 from gambrel.core.schedules.words import listed, number, schedule_in_words
@@ -342,8 +343,7 @@ def job_changes(before: Plan, was: Job, after: Plan, now: Job) -> list[str]:
         if old.text != new.text:
             told.append(f"{new.lead} {new.text} (was {old.text})")
     if was.learned != now.learned and told:
-        taken = set(now.learned) - set(was.learned)
-        told.append("as the nights show it" if taken else "as stated before")
+        told.append(source_in_words(was, now))
     if not told and was != now:
         told.append("other details")
     return told

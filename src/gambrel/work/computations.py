@@ -23,7 +23,7 @@ from gambrel.core.balance.search_driver import Evaluate, Progress, balance
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import Operation, operation_from
-from gambrel.core.nights.nights import Night, night_of, planner_zone, week_of
+from gambrel.core.nights.nights import Night, night_of, week_of
 from gambrel.core.plan.objects import Plan
 from gambrel.core.questions.how_sure import Failing, Sample, confidence
 from gambrel.core.questions.what_if import happen_all, happening_from, single_losses
@@ -514,15 +514,8 @@ def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
         OperationError: where something of what is asked cannot be.
         OutOfReach: for a day that cannot be forecast.
     """
-    weeks = int(asked.get("weeks", 1))
-    if not 1 <= weeks <= MOST_WEEKS:
-        raise OperationError("weeks", weeks, f"is not between 1 and {MOST_WEEKS}")
     zone = forecaster.origin.zone
-    first, *_, last = week_of(date.fromisoformat(asked["day"]), zone)
-    last = night_of(last.date + timedelta(weeks=weeks - 1), zone)
-    if last.date < forecaster.origin.date:
-        raise OutOfReach(f"Forecasts begin with the night of {forecaster.origin.date}.")
-    start = max(first, forecaster.origin, key=lambda night: night.date)
+    start, last = _horizon(forecaster, asked)
     begins, points = forecaster.start_of(start)
     # What happens does so when the horizon begins; the weeks before it are those of the plan.
     first_instant = None if asked.get("happens") else forecaster.start_of(forecaster.origin)
@@ -551,18 +544,33 @@ def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
     )
 
 
-def rules_broken(base: Plan, plan: Plan, asked: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """The rules of the house that a plan breaks where the one it was changed from does not.
+def _horizon(forecaster: Forecaster, asked: Mapping[str, Any]) -> tuple[Night, Night]:
+    """The first and the last night that is asked about. Raises as `problem_of`."""
+    weeks = int(asked.get("weeks", 1))
+    if not 1 <= weeks <= MOST_WEEKS:
+        raise OperationError("weeks", weeks, f"is not between 1 and {MOST_WEEKS}")
+    first, *_, last = week_of(date.fromisoformat(asked["day"]), forecaster.origin.zone)
+    last = night_of(last.date + timedelta(weeks=weeks - 1), last.zone)
+    if last.date < forecaster.origin.date:
+        raise OutOfReach(f"Forecasts begin with the night of {forecaster.origin.date}.")
+    return max(first, forecaster.origin, key=lambda night: night.date), last
+
+
+def rules_broken(
+    forecaster: Forecaster, plan: Plan, asked: Mapping[str, Any]
+) -> list[dict[str, Any]]:
+    """The rules of the house that a changed plan breaks where that of a forecaster does not.
 
     Args:
         asked: `rules`, and `day` and `weeks` for the nights, as of a search.
 
-    Raises:
-        OperationError: where a rule cannot be.
+    Raises: as `problem_of`.
     """
-    rules, zone = _house_rules(base, asked["rules"]), planner_zone(base)
-    first = week_of(date.fromisoformat(asked["day"]), zone)[0].date
-    nights = [night_of(first + timedelta(days=i), zone) for i in range(7 * asked["weeks"])]
+    base, zone = forecaster.plan, forecaster.origin.zone
+    rules = _house_rules(base, asked["rules"])
+    start, last = _horizon(forecaster, asked)
+    length = (last.date - start.date).days + 1
+    nights = [night_of(start.date + timedelta(days=i), zone) for i in range(length)]
     breaches = Breaches(base, rules, nights, zone)
     told = _rules_told(base, rules, nights, breaches.of(plan) - breaches.at_first)
     return [rule for rule in told if rule["nights"]]

@@ -29,11 +29,12 @@ class ForecastCache:
     def __init__(self, most_bytes: int | None = None) -> None:
         if most_bytes is None:
             most_bytes = int(os.environ.get(SETTING, USUAL_MIB)) * MIB
-        self._kept: ByteCache[Forecast] = ByteCache("forecasts", most_bytes, Forecast.nbytes)
+        self._kept: ByteCache[Forecast] = ByteCache(
+            "forecasts", most_bytes, Forecast.nbytes, grows=True
+        )
         self._owners = count()
         self._lock = Lock()
         self._warm: list[tuple[Hashable, ref[Forecast]]] = []
-        self._used: Hashable = None
 
     def new_owner(self) -> int:
         """A number under which somebody keeps forecasts."""
@@ -65,8 +66,6 @@ class ForecastCache:
         """Note that a forecast is in use; what was made of those used long ago is given back."""
         cold = []
         with self._lock:
-            # The one used before has been looked into since, and takes more than when it was kept.
-            used, self._used = self._used, key
             warm = [entry for entry in self._warm if entry[0] != key]
             held = 0
             # Not the forecasts themselves: what nobody keeps any more must not live on here.
@@ -80,8 +79,6 @@ class ForecastCache:
                     self._warm.insert(0, (other, seen))
                 else:
                     cold.append((other, each))
-        if used not in (None, key):
-            self._kept.measure(used)
         for other, each in cold:
             each.forget()
             self._kept.measure(other)

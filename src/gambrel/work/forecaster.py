@@ -25,9 +25,8 @@ from gambrel.core.nights.nights import Night, night_at, night_of, planner_zone, 
 from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.schedules.calendars import without_timing
 from gambrel.core.schedules.spread_fulls import Due, job_dues
-from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.forecast import Forecast, QuietInstant
-from gambrel.core.simulation.known_points import Snapshot
+from gambrel.core.simulation.known_points import Snapshot, snapshot_of_state
 from gambrel.core.simulation.simulate import quiet_instants, simulate_span
 from gambrel.core.units import DAY, HOUR
 from gambrel.work.forecast_cache import ForecastCache
@@ -370,7 +369,7 @@ class Forecaster:
     def _last_quiet(self, instant: float) -> tuple[float, Snapshot]:
         fitting = [quiet for quiet in self._quiet if quiet.at <= instant]
         if not fitting:
-            return self.origin.start, layout_of(self.plan).points_of(self.plan)
+            return self.origin.start, snapshot_of_state(self.plan)
         last = max(fitting, key=lambda quiet: quiet.at)
         return last.at, last.points
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ctypes
 import logging
+import time
 from threading import Event, Thread
 
 from gambrel.store import housekeeping as store
@@ -54,23 +55,20 @@ class Housekeeping:
                 return
 
 
-def give_memory_back() -> Thread | None:
+def give_memory_back() -> None:
     """Have the C library return what is free to the system every few seconds, in a thread.
 
     By itself it returns only the end of a heap. What threads freed before that stays, though
-    nobody uses it. A round takes some milliseconds and holds up no Python.
-
-    Returns None where the C library cannot (`malloc_trim` is glibc's).
+    nobody uses it. A round takes some milliseconds and holds up no Python. A C library other than
+    glibc has no `malloc_trim`, and nothing happens.
     """
     trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
     if trim is None:
-        return None
+        return
 
     def run() -> None:
-        resting = Event()
-        while not resting.wait(GIVES_BACK_EVERY_S):
+        while True:
+            time.sleep(GIVES_BACK_EVERY_S)
             trim(0)
 
-    thread = Thread(target=run, name="memory", daemon=True)
-    thread.start()
-    return thread
+    Thread(target=run, name="memory", daemon=True).start()

@@ -67,10 +67,11 @@ class Planning:
         self.forecasts = ForecastCache()
         self._lock = Lock()
         self._looking = Lock()
-        self._kept = ByteCache("plans, drafts and previews", MOST_BYTES, Forecaster.nbytes)
+        self._kept = ByteCache(
+            "plans, drafts and previews", MOST_BYTES, Forecaster.nbytes, grows=True
+        )
         self._identity: str | None = None
         self._making: dict[str, Lock] = {}
-        self._used = ""
         self._noons: dict[int, Night | None] = {}
         self._plans: dict[int, int] = {}
         self._bad: dict[int, dict[PlaceOfPoint, float]] = {}
@@ -102,10 +103,6 @@ class Planning:
 
     def _get(self, key: str, make: Callable[[], Forecaster]) -> Forecaster:
         """What is kept under a key, made where it is not; whoever asks meanwhile waits for it."""
-        # Who asked last has been simulated since, and has grown by what it learned.
-        with self._lock:
-            used, self._used = self._used, key
-        self._kept.measure(used)
         known = self._kept.get(key)
         if known is not None:
             return known

@@ -10,6 +10,7 @@ from gambrel.core.nights.nights import night_of, planner_zone
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.engine.walk import Walk
+from gambrel.core.simulation.known_points import snapshot_of_state
 from gambrel.core.simulation.varying import STREAM_KINDS, vary
 from gambrel.core.units import DAY
 
@@ -27,7 +28,7 @@ def test_a_walk_in_other_rates_is_set_up_as_one_from_the_beginning(seed):
         for size in (len(plan.machines), len(layout.topology.resource_names), len(STREAM_KINDS))
     ]
     other, varied = vary(layout, plan, *factors)
-    span = start, start + DAY, layout.points_of(plan)
+    span = start, start + DAY, snapshot_of_state(plan)
     unrun = Walk(layout, plan, *span)
     twin, plain = unrun.varied(other, varied), Walk(other, varied, *span)
     for name, one, same in zip(t.World._fields, twin.world, plain.world, strict=True):

@@ -199,7 +199,11 @@ export const tryRemedy = (plan: number, asked: Asked, key: string, signal: Abort
     }),
   );
 
-export const change = (list: List, id: string, changes: Record<string, unknown>): Operation => ({
+export const change = (
+  list: List | "jobs",
+  id: string,
+  changes: Record<string, unknown>,
+): Operation => ({
   operation: "ChangeItem",
   list,
   id,

@@ -24817,14 +24817,18 @@ export interface components {
             ended_at: string | null;
         };
         BalanceRequestSchema: {
+            /** @default 1 */
+            weeks: number;
+            /** @description rules of the house, which no proposal breaks where the plan does not: {"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, {"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."} */
+            rules?: {
+                [key: string]: unknown;
+            }[];
             /** @default null */
             draft: number | null;
             day: string;
             happens?: {
                 [key: string]: unknown;
             }[];
-            /** @default 1 */
-            weeks: number;
             /** @default null */
             jobs: string[] | null;
             /** @default null */
@@ -24847,10 +24851,6 @@ export interface components {
             stream: number | null;
             /** @default 1 */
             seed: number;
-            /** @description rules of the house, which no proposal breaks where the plan does not: {"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, {"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."} */
-            rules?: {
-                [key: string]: unknown;
-            }[];
         };
         FindingSchema: {
             key: string;
@@ -25436,16 +25436,16 @@ export interface components {
             }[];
         };
         RulesAskedSchema: {
-            /** @default null */
-            draft: number | null;
-            day: string;
             /** @default 1 */
             weeks: number;
-            operations?: components["schemas"]["OperationSchema"][];
             /** @description rules of the house, which no proposal breaks where the plan does not: {"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, {"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."} */
             rules?: {
                 [key: string]: unknown;
             }[];
+            /** @default null */
+            draft: number | null;
+            day: string;
+            operations?: components["schemas"]["OperationSchema"][];
         };
         PointCheckSchema: {
             job: string;

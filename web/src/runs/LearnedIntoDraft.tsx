@@ -1,7 +1,8 @@
 import { useMutation } from "@tanstack/react-query";
 import type { ColumnDef } from "@tanstack/react-table";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useMemo, useState } from "react";
 import type { Operation } from "../api/client";
+import { change, type List } from "../api/pathQueries";
 import type { Taken } from "../api/runQueries";
 import { Button } from "../ui/Button";
 import { Flag } from "../ui/controls";
@@ -17,7 +18,7 @@ const NONE: never[] = [];
 /** A value of the plan that nights speak of, and where it comes from. */
 export interface Entry {
   /** The list of the plan; null for the ceilings of streams. */
-  list: string | null;
+  list: List | "jobs" | null;
   id: string | null;
   key: string;
   /** As it would be taken over. */
@@ -27,6 +28,8 @@ export interface Entry {
   before: number | null;
   taken: readonly Taken[];
 }
+
+const wasTaken = (entry: Entry | null) => entry !== null && entry.before !== null;
 
 /** One step for each entry of the plan, whose values stay told apart by where they come from. */
 function operationsOf(entries: readonly Entry[], back: boolean): Operation[] {
@@ -45,7 +48,7 @@ function operationsOf(entries: readonly Entry[], back: boolean): Operation[] {
     };
     return first.list === null
       ? { operation: "SetTransports", changes }
-      : { operation: "ChangeItem", list: first.list, id: first.id!, changes };
+      : change(first.list, first.id!, changes);
   });
 }
 
@@ -94,7 +97,7 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
     mutationFn: (chosen: R[]) =>
       put(
         operationsOf(
-          chosen.map((row) => entryOf(row)!),
+          chosen.map(entryOf).filter((entry) => entry !== null),
           false,
         ),
       ),
@@ -107,8 +110,10 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
   const [only, setOnly] = useState(true);
   const known = rows ?? NONE;
   const otherwise = known.filter(differs);
-  const wasTaken = (row: R) => (entryOf(row)?.before ?? null) !== null;
-  const shown = only ? known.filter((row) => differs(row) || wasTaken(row)) : known;
+  const shown = useMemo(
+    () => (only ? known.filter((row) => differs(row) || wasTaken(entryOf(row))) : known),
+    [known, only, differs, entryOf],
+  );
   const worth = otherwise.filter(takes);
   const chosen = known.filter((row) => takes(row) && some.has(idOf(row)));
   const ticks = takeColumn<R>(
@@ -166,7 +171,7 @@ export function LearnedIntoDraft<R extends { nights: number; runs: number }>({
                 {
                   id: "source",
                   header: "Comes from",
-                  accessorFn: (row) => (wasTaken(row) ? 1 : 0),
+                  accessorFn: (row) => (wasTaken(entryOf(row)) ? 1 : 0),
                   cell: ({ row: { original: row } }) => {
                     const entry = entryOf(row);
                     if (!entry) return null;

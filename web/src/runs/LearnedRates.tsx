@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import type { List } from "../api/pathQueries";
 import { type LearnedRate, learnedRatesQuery } from "../api/runQueries";
 import { type Entry, LearnedIntoDraft } from "./LearnedIntoDraft";
 
@@ -16,7 +17,7 @@ const differs = (row: LearnedRate) =>
   Math.abs(row.learned - row.stated) > PLAIN * row.stated;
 
 const entryOf = (row: LearnedRate): Entry => ({
-  list: row.list,
+  list: row.list as List | null,
   id: row.id,
   key: row.key,
   value: rounded(row.learned),

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 from gambrel.core.plan import objects as p
+from gambrel.core.plan.learned import source_in_words
 from gambrel.core.plan.reading import ITEMS, LISTS, job_problems, read_entry
 from gambrel.core.plan.shapes import shape_of, unit_of
 from gambrel.core.plan.values import PlanError, Reading
@@ -213,8 +214,8 @@ def item_changes(was: Any, now: Any, keys: Iterable[str]) -> list[str]:
         if before == after:
             continue
         if key == "learned":
-            # It goes with a value, and that is told of by itself.
-            told.append("as the nights show it" if set(after) - set(before) else "as stated before")
+            # The list goes on naming the value itself.
+            told.append(source_in_words(was, now))
             continue
         if key == "default_for":
             rules = " or ".join(map(rule_in_words, after))

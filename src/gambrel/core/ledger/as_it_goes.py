@@ -31,6 +31,7 @@ from gambrel.core.simulation.engine.layout import Layout, layout_of
 from gambrel.core.simulation.engine.taking_up import UnderWay, fits, read_under_way
 from gambrel.core.simulation.engine.walk import Walk
 from gambrel.core.simulation.forecast import Forecast
+from gambrel.core.simulation.known_points import snapshot_of_state
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.simulation.varying import STREAM_KINDS, vary
 from gambrel.core.units import HOUR, SAME_INSTANT
@@ -117,7 +118,7 @@ class Draws:
         self.layout: Layout = layout_of(plan)
         if not fits(self.layout, running):
             raise ValueError("runs under way whose machines have changed cannot be drawn")
-        points = self.layout.points_of(plan)
+        points = snapshot_of_state(plan)
         self._under_way = read_under_way(self.layout, plan, points, running)
         self._start = Walk(
             self.layout, plan, self.at, until, points, running=running, under_way=self._under_way

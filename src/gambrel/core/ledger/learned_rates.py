@@ -20,7 +20,7 @@ from typing import Any
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.ledger.robust import robust_spread
 from gambrel.core.ledger.shown_tonight import CORRECTED, seen_by
-from gambrel.core.plan.learned import stated_before
+from gambrel.core.plan.learned import is_still
 from gambrel.core.plan.objects import Plan
 from gambrel.core.units import SAME_INSTANT
 
@@ -60,12 +60,12 @@ class LearnedRate:
 
 def stated_rate(plan: Plan, what: str) -> float | None:
     """What a plan states of a rate; None where it states none, or knows nothing of the kind."""
-    stating = _stating(plan, what)
+    stating = stating_of(plan, what)
     value = None if stating is None else getattr(*stating)
     return None if value is None else float(value)
 
 
-def _stating(plan: Plan, what: str) -> tuple[Any, str] | None:
+def stating_of(plan: Plan, what: str) -> tuple[Any, str] | None:
     """The entry of a plan that states a rate, and its key."""
     kind, _, name = what.partition(":")
     if kind == "stream":
@@ -76,19 +76,6 @@ def _stating(plan: Plan, what: str) -> tuple[Any, str] | None:
     list_name, (key,) = CORRECTED[kind]
     entry = next((each for each in getattr(plan, list_name) if each.id == name), None)
     return None if entry is None else (entry, key)
-
-
-def _rebased(plan: Plan, what: str, now: float, stated: float) -> float | None:
-    """What to add to the log factor of a night, so that it is one of what is stated now.
-
-    None where somebody has stated another rate since: the thing may be another one.
-    """
-    if abs(stated - now) <= SAME_INSTANT * now:
-        return 0.0
-    stating = _stating(plan, what)
-    before = None if stating is None else stated_before(*stating)
-    same = before is not None and abs(stated - before) <= SAME_INSTANT * before
-    return log(stated / now) if same else None
 
 
 def night_rates(plan: Plan, runs: Iterable[RunRecord], at: float) -> dict[str, Any]:
@@ -102,18 +89,22 @@ def night_rates(plan: Plan, runs: Iterable[RunRecord], at: float) -> dict[str, A
 
 
 def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]:
-    """The rates that enough nights have shown, by name."""
+    """The rates that enough nights have shown, by name.
+
+    Nights in which the plan stated another rate say nothing of the one that it states now, unless
+    that one was taken over from what they showed.
+    """
     told: dict[str, list[tuple[float, int]]] = {}
     rates: dict[str, float] = {}
     for night in nights:
         for what, (middle, runs, stated) in night.items():
-            now = stated_rate(plan, what)
-            if now is None or not isfinite(middle):
+            stating, now = stating_of(plan, what), stated_rate(plan, what)
+            if stating is None or now is None or not isfinite(middle):
                 continue
-            more = _rebased(plan, what, now, stated)
-            if more is not None:
+            if is_still(*stating, stated, SAME_INSTANT * stated):
                 rates[what] = now
-                told.setdefault(what, []).append((middle + more, runs))
+                # The night told it as a part of what was stated then.
+                told.setdefault(what, []).append((middle + log(stated / now), runs))
     found = []
     for what, each in sorted(told.items()):
         if len(each) < LEAST_NIGHTS:

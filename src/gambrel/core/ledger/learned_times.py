@@ -22,7 +22,7 @@ from typing import Literal, get_args
 from gambrel.core.ledger.predicting import actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.ledger.robust import robust_spread, speaks_against
-from gambrel.core.plan.learned import stated_before
+from gambrel.core.plan.learned import is_still
 from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.units import DAY, MINUTE, SAME_INSTANT
 
@@ -91,12 +91,9 @@ def _apart_s(job: Job, step: Step, stated: float | None) -> float | None:
     if stating is None or stated is None:
         return 0.0 if stating is None and stated is None else None
     key, unit = stating
-    now = float(getattr(job, key))
-    if abs(now - stated) < SAME_INSTANT:
-        return 0.0
-    before = stated_before(job, key)
-    same = before is not None and abs(before - stated) < SAME_INSTANT
-    return (now - stated) * unit if same else None
+    if not is_still(job, key, stated, SAME_INSTANT):
+        return None
+    return (float(getattr(job, key)) - stated) * unit
 
 
 def night_times(plan: Plan, runs: Iterable[RunRecord]) -> NightTimes:

@@ -32,3 +32,17 @@ def stated_before(item: Any, key: str) -> float | None:
         if mark.key == key and mark.value == getattr(item, key):
             return float(mark.stated)
     return None
+
+
+def is_still(item: Any, key: str, stated: float, within: float) -> bool:
+    """Whether what was stated once, give or take a little, is stated now or what was taken over.
+
+    Else somebody has stated another value since: the thing may be another one.
+    """
+    known = (getattr(item, key), stated_before(item, key))
+    return any(value is not None and abs(value - stated) <= within for value in known)
+
+
+def source_in_words(was: Any, now: Any) -> str:
+    """What became of where the values of an entry come from."""
+    return "as the nights show it" if set(now.learned) - set(was.learned) else "as stated before"

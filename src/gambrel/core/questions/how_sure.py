@@ -1,9 +1,9 @@
 """How sure a week is: many simulated weeks in which change and throughput vary.
 
 Each sample is a draw (`varying.drawn`): a factor for the daily change of every machine, for every
-rate that is shared and for the ceiling of every transport. On request machines fail too, each
-machine-run by itself as often as the ledger shows. A machine-run that fails takes as long as one
-that does not.
+rate that is shared and for the ceiling of every transport. A planner can have machines fail
+too: each machine-run fails as often as the ledger shows, whatever the others do, and takes as long
+as if it had not.
 """
 
 from __future__ import annotations

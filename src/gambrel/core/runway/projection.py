@@ -23,7 +23,7 @@ from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.layout import Layout, layout_of, offsets
 from gambrel.core.simulation.engine.walk import note_sizes_and_chains, repository_zones
 from gambrel.core.simulation.engine.world import empty_world, open_world
-from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot
+from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot, snapshot_of_state
 from gambrel.core.simulation.point_history import HISTORY, PointHistory, bases_at
 from gambrel.core.simulation.turns import stop_if_unwanted
 from gambrel.core.simulation_limits import TooMuch
@@ -377,7 +377,7 @@ def project(
     if not to > from_:
         raise ValueError("the horizon ends before it begins")
     layout = layout_of(plan)
-    start = layout.points_of(plan) if points is None else points
+    start = snapshot_of_state(plan) if points is None else points
     looked = sample_instants(from_, to, plan.sites[0].time_zone) if samples is None else samples
     lives = dict(lifetimes or {})
     asked = (from_, to, provisioned_grows)

@@ -13,7 +13,7 @@ from gambrel.core.simulation.engine.taking_down import state_of
 from gambrel.core.simulation.engine.taking_up import fits
 from gambrel.core.simulation.engine.walk import Walk, settled_walk
 from gambrel.core.simulation.forecast import Forecast, QuietInstant
-from gambrel.core.simulation.known_points import Snapshot
+from gambrel.core.simulation.known_points import Snapshot, snapshot_of_state
 from gambrel.core.units import SAME_INSTANT
 
 
@@ -138,4 +138,4 @@ def _begin(plan: Plan, from_: float, to: float, points: Snapshot | None) -> tupl
             f"what is under way is that of {format_instant(running.at)}: simulate from there"
         )
     layout = layout_of(plan)
-    return layout, layout.points_of(plan) if points is None else points
+    return layout, snapshot_of_state(plan) if points is None else points

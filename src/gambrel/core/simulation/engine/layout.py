@@ -21,7 +21,6 @@ from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.schedules.calendars import without_timing
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.job_arrays import JobRows, Row, Surroundings, flat, table
-from gambrel.core.simulation.known_points import Snapshot, snapshot_of_state
 from gambrel.core.units import MIB
 
 MOST_BYTES = 32 * CACHE_MIB
@@ -253,10 +252,6 @@ class Layout:
         arrays = sum(array.nbytes for array in held if isinstance(array, np.ndarray))
         named = BYTES_BY_CHAIN * len(self.chain_of) + BYTES_BY_WAY * len(self.ways)
         return arrays + named
-
-    def points_of(self, plan: Plan) -> Snapshot:
-        """The points of the state of a plan that the layout fits."""
-        return snapshot_of_state(plan)
 
     # --- for which plans --------------------------------------------------------------------
 
