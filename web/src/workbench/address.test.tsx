@@ -2,11 +2,12 @@
 import { act, renderHook } from "@testing-library/react";
 import { BrowserRouter, useNavigate } from "react-router";
 import { beforeEach, expect, it } from "vitest";
-import { type AddressChanges, useAddress } from "./address";
+import { type AddressChanges, useAddress, useDraftMade } from "./address";
 
 interface Held {
   set: (changes: AddressChanges) => void;
   go: (to: string) => void;
+  made: (id: string) => void;
 }
 
 let page: { current: Held };
@@ -19,7 +20,8 @@ beforeEach(() => {
     () => {
       const { set } = useAddress();
       const navigate = useNavigate();
-      return { set, go: (to: string) => void navigate(to) };
+      const made = useDraftMade();
+      return { set, go: (to: string) => void navigate(to), made };
     },
     { wrapper: BrowserRouter },
   ).result;
@@ -42,4 +44,18 @@ it("brings no filter of a view back that was left", () => {
   act(() => page.current.go("/jobs/2026-11-06?plan=1&draft=none"));
   act(() => late({ lanes: "site" }));
   expect(shown()).toBe("/jobs/2026-11-06?plan=1&draft=none");
+});
+
+it("keeps a draft that was just made where a link was drawn before it", () => {
+  act(() => {
+    page.current.made("7");
+    page.current.go("/jobs/2026-11-06?plan=1&draft=none");
+  });
+  expect(shown()).toBe("/jobs/2026-11-06?plan=1&draft=7");
+});
+
+it("leaves a draft that was made earlier when that is meant", () => {
+  act(() => page.current.made("7"));
+  act(() => page.current.set({ draft: "none" }));
+  expect(shown()).toBe("/board/2026-11-06?plan=1&lanes=host&draft=none");
 });

@@ -1,4 +1,4 @@
-import { useCallback } from "react";
+import { useCallback, useEffect, useRef } from "react";
 import { useLocation, useNavigate, useSearchParams } from "react-router";
 
 /** The views, as the address and the top line name them. */
@@ -74,4 +74,29 @@ export function useAddress() {
     [navigate, view],
   );
   return { search, set };
+}
+
+/**
+ * Names a draft that was just made in the address, and holds it there: a link that was drawn, or a
+ * jump that was begun, before the address was known to the page would lead on without the draft,
+ * and what was saved into it would seem lost.
+ */
+export function useDraftMade() {
+  const { search, set } = useAddress();
+  const { key } = useLocation();
+  const made = useRef<{ id: string; before: string | null } | null>(null);
+  useEffect(() => {
+    if (!made.current) return;
+    const named = search.get("draft");
+    if (named === made.current.before) set({ draft: made.current.id });
+    // From here on every link is drawn with it, and leaving it is meant.
+    else made.current = null;
+  }, [key, search, set]);
+  return useCallback(
+    (id: string) => {
+      made.current = { id, before: new URLSearchParams(window.location.search).get("draft") };
+      set({ draft: id });
+    },
+    [set],
+  );
 }

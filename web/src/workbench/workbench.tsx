@@ -11,7 +11,7 @@ import {
 } from "../api/client";
 import * as q from "../api/planQueries";
 import { mondayOf } from "../time/time";
-import { looksBack, nightAddress, useAddress } from "./address";
+import { looksBack, nightAddress, useDraftMade } from "./address";
 import type { LED } from "./keys";
 import { carry, entriesOn, forget, inHand, keep, MOVES, shelfOf } from "./unsaved";
 import { type Clash, type Workbench, WorkbenchStore } from "./store";
@@ -111,7 +111,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const params = useParams();
   const view = useLocation().pathname.split("/")[1] || "board";
   const [search] = useSearchParams();
-  const { set: setAddress } = useAddress();
+  const draftMade = useDraftMade();
   const draft = plan.draft;
   const [saving, setSaving] = useState(false);
   const { shelf, begun } = useShelf(plan.id, draft?.id ?? null, saving);
@@ -227,9 +227,9 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     if (draft) return draft;
     const made = await q.startDraft(plan.id, `${plan.name}, changed`);
     begun(made.id);
-    setAddress({ draft: String(made.id) });
+    draftMade(String(made.id));
     return made;
-  }, [begun, draft, plan.id, plan.name, setAddress]);
+  }, [begun, draft, draftMade, plan.id, plan.name]);
 
   const save = useCallback(() => {
     if (!moves.length) return;
