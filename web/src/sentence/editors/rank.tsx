@@ -6,12 +6,6 @@ export function RankEditor({ edit }: Props) {
   const { value, set } = edit;
   return (
     <>
-      <Field
-        label="Name of the job"
-        value={value.name}
-        wrong={edit.wrong("name")}
-        onChange={(e) => set({ name: e.target.value })}
-      />
       <Pick
         label="Priority"
         value={String(value["priority"])}
@@ -26,6 +20,12 @@ export function RankEditor({ edit }: Props) {
         value={value["share"] as number}
         wrong={edit.wrong("share")}
         onChange={(v) => v !== null && set({ share: v })}
+      />
+      <Field
+        label="Name of the job"
+        value={value.name}
+        wrong={edit.wrong("name")}
+        onChange={(e) => set({ name: e.target.value })}
       />
     </>
   );
