@@ -3,8 +3,10 @@
 from concurrent.futures import ThreadPoolExecutor
 from threading import Barrier
 
+import pytest
 from plans import small_file, small_plan
 
+from gambrel.core import caches
 from gambrel.core.caches import ByteCache, cache_states
 from gambrel.core.model.selection import _matching
 from gambrel.core.plan.objects import Condition
@@ -43,6 +45,44 @@ def test_what_grows_is_measured_anew():
     assert cache.get("grows") is None
     cache.drop("other")
     assert cache.state().bytes == 0
+
+
+@pytest.fixture
+def nothing_kept(monkeypatch):
+    """No cache holds anything, and all together may hold nothing of their own accord."""
+    for cache in list(caches._caches):
+        cache.clear()
+    monkeypatch.setattr(caches, "_together", caches._Together())
+    caches.hold_together(0)
+
+
+@pytest.mark.usefixtures("nothing_kept")
+def test_all_caches_together_are_bounded():
+    caches.hold_together(caches.MIB)
+    piece = b"x" * (caches.MIB // 4)
+    one, other = ByteCache("one", 9 * caches.MIB, len), ByteCache("other", 9 * caches.MIB, len)
+    one.put("a", piece)
+    other.put("a", piece)
+    for key in "bc":
+        one.put(key, piece)
+    assert one.get("a") is not None
+    for key in "bcdef":
+        other.put(key, piece)
+    # The longest unused went first, whichever cache it was in; "a" of the one was used again.
+    kept = ["".join(key for key in "abcdef" if cache.get(key)) for cache in (one, other)]
+    assert kept == ["a", "bcdef"]
+    spare = sum(held for held, _ in (cache.spare() for cache in (one, other)))
+    assert spare <= caches.MIB
+
+
+@pytest.mark.usefixtures("nothing_kept")
+def test_three_of_the_largest_value_stay_beside_what_each_cache_used_last():
+    cache, other = ByteCache("one", 1000, len), ByteCache("other", 1000, len)
+    other.put("small", b"x")
+    for key in "abcde":
+        cache.put(key, b"x" * 100)
+    assert [key for key in "abcde" if cache.get(key)] == ["b", "c", "d", "e"]
+    assert other.get("small") is not None
 
 
 def test_all_who_ask_at_once_are_given_the_same():

@@ -7,7 +7,10 @@ from collections.abc import Mapping
 from gambrel.commands.places import CommandError
 from gambrel.connectors.addresses import USUAL, Allowed, allowed_from
 from gambrel.core.caches import MIB
+from gambrel.core.caches import USUAL_MIB as USUAL_CACHES_MIB
 from gambrel.store.housekeeping import Keep
+from gambrel.work.forecast_cache import SETTING as FORECAST_MIB
+from gambrel.work.forecast_cache import USUAL_MIB as USUAL_FORECAST_MIB
 
 ADDRESS = "GAMBREL_ADDRESS"
 """The address at which people reach the application, where a proxy is in front of it."""
@@ -29,6 +32,8 @@ address of who asks."""
 LOG_MIB = "GAMBREL_LOG_MIB"
 """How large a log may grow, in MiB, before it is put aside; three older ones are kept."""
 USUAL_LOG_MIB = 8
+CACHES_MIB = "GAMBREL_CACHES_MIB"
+"""What is kept in memory to answer sooner, in MiB, all together."""
 
 
 def _number(environment: Mapping[str, str], name: str, usual: int) -> int:
@@ -76,3 +81,13 @@ def proxies_from(environment: Mapping[str, str]) -> int:
 def log_bytes_from(environment: Mapping[str, str]) -> int:
     """How large a log may grow. Raises CommandError."""
     return _number(environment, LOG_MIB, USUAL_LOG_MIB) * MIB
+
+
+def caches_bytes_from(environment: Mapping[str, str]) -> int:
+    """How much all caches may hold together. Raises CommandError."""
+    return _number(environment, CACHES_MIB, USUAL_CACHES_MIB) * MIB
+
+
+def forecast_bytes_from(environment: Mapping[str, str]) -> int:
+    """How much of it forecasts may hold. Raises CommandError."""
+    return _number(environment, FORECAST_MIB, USUAL_FORECAST_MIB) * MIB

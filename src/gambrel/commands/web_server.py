@@ -33,13 +33,14 @@ from gambrel.api.app import (
 from gambrel.commands.places import APPLICATION_LOG, PAGES, STATE
 from gambrel.commands.settings import (
     address_from,
+    caches_bytes_from,
     keep_from,
     log_bytes_from,
     proxies_from,
     sources_from,
 )
 from gambrel.commands.state_files import KEPT_LOGS
-from gambrel.core.caches import MIB
+from gambrel.core.caches import MIB, hold_together
 from gambrel.core.simulation.turns import simulations
 from gambrel.work.housekeeping import Housekeeping, give_memory_back
 
@@ -112,6 +113,7 @@ def main() -> None:
     # It warns of each request that waits for a thread.
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     simulations.at_once = os.cpu_count() or 1
+    hold_together(caches_bytes_from(os.environ))
     port = int(sys.argv[1])
     app = create_app(
         os.environ["GAMBREL_DATABASE_URL"],

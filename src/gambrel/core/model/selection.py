@@ -70,11 +70,11 @@ class _Conditions:
 
     def nbytes(self) -> int:
         """About what the estate takes where nobody else holds it any more."""
-        return 2000 * len(self.machines) + 8 * MIB
+        return 2000 * len(self.machines) + self.kept.state().bytes
 
 
 _estates: ByteCache[_Conditions] = ByteCache(
-    "estates with conditions", 96 * MIB, _Conditions.nbytes
+    "estates with conditions", 64 * MIB, _Conditions.nbytes, grows=True
 )
 
 
