@@ -112,6 +112,17 @@ def _look(person: Person, plan: int, chance: random.Random, jobs: list[str]) -> 
         ("GET", f"/plans/{plan}/past-nights", None),
         ("GET", f"/plans/{plan}/standing", None),
         ("GET", f"/plans/{plan}/ledger?machine={chance.choice('abcdefgh')}", None),
+        ("GET", f"/plans/{plan}/learned-changes", None),
+        ("GET", f"/plans/{plan}/learned-rates", None),
+        ("GET", f"/plans/{plan}/forecast-errors", None),
+        ("GET", f"/plans/{plan}/inbox", None),
+        ("GET", f"/plans/{plan}/promises/{day}", None),
+        ("GET", f"/plans/{plan}/recoveries/subjects", None),
+        (
+            "POST", f"/plans/{plan}/recoveries/simulated",
+            {"draft": None, "loss": {"at": f"{day}T09:00:00Z", "sites": ["quay"]}},
+        ),
+        ("POST", f"/plans/{plan}/runway", {"draft": None, "months": chance.choice((6, 12, 24))}),
         ("POST", f"/plans/{plan}/rehearsals", {"draft": None, "night": day}),
         (
             "POST", f"/plans/{plan}/what-if",

@@ -146,6 +146,36 @@ def test_monthly_fulls_are_dealt_over_the_weeks_of_the_month():
     assert after.score.grades < before.score.grades
 
 
+def test_holidays_and_closed_nights_in_between_are_met_as_they_fall():
+    file = crowded_file(4, 900.0)
+    file["calendars"] = [{"id": "holidays", "dates": ["2026-11-13"]}]
+    file["windows"][0]["exceptions"] = [{"date": "2026-11-21", "open": []}]
+    for number, job in enumerate(file["jobs"]):
+        skipped = "next_day" if number % 2 else "drop"
+        full, *others = job["schedules"]
+        job["schedules"] = [{**full, "skip": ["holidays"], "when_skipped": skipped}, *others]
+    problem = replace(
+        problem_of(read_plan(file), weeks=3), kinds=frozenset({"night", "start", "spread"})
+    )
+    before = tell(problem, Candidate())
+    fulls = {night.date: len(night.fulls) for night in before.nights}
+    assert [fulls[f"2026-11-{day:02d}"] for day in (6, 13, 14, 20)] == [4, 0, 2, 4]
+    outcome = balance(problem, MostEvaluations(150), seed=2)
+    after = tell(problem, outcome.candidate)
+    assert after.score.grades < before.score.grades
+    # A full that would fall on the holiday or away from it is neither lost nor won by moving it.
+    assert sum(len(n.fulls) for n in after.nights) == sum(fulls.values())
+    plan = plan_of(problem, outcome.candidate)
+    forecast = simulate(plan, problem.from_, problem.to)
+    told = {night.date: night.verdict for night in after.nights}
+    for night in problem.nights:
+        assert told[night.date.isoformat()] == night_outcome(forecast, night).verdict
+    # Who waits before closed doors is late, whatever the search says of it.
+    closed = next(night for night in problem.nights if night.date == date(2026, 11, 21))
+    begun = [run for run in forecast.runs if closed.start <= run.occurrence < closed.end]
+    assert all(m.start is None or m.start >= closed.end - 6 * 3600 for r in begun for m in r.machines)
+
+
 # --- plans that hold ------------------------------------------------------------------------------
 
 
