@@ -9,7 +9,7 @@ from gambrel.core.caches import MIB
 
 
 def test_what_is_not_set_is_as_usual():
-    assert caches_bytes_from({}) == 128 * MIB
+    assert caches_bytes_from({}) == 96 * MIB
     assert log_bytes_from({}) == 8 * MIB
     assert keep_from({}).versions == 100
     assert proxies_from({}) == 0

@@ -17,7 +17,7 @@ from typing import Any, Generic, TypeVar
 from weakref import WeakSet
 
 MIB = 1 << 20
-USUAL_MIB = 128
+USUAL_MIB = 96
 """What all caches of a process may hold together, beside the value that each used last."""
 OF_THE_LARGEST = 3
 """They may always hold so many times the largest value: a plan, a draft, a preview."""
