@@ -15,7 +15,6 @@ from gambrel.api.app import create_app, current_sessions, warm_up
 from gambrel.commands.places import chromium_path
 from gambrel.store import acceptances, runners, sources
 from gambrel.store.computations import computations
-from gambrel.store.database import connect, migrate
 from gambrel.store.ledger import first_night
 from gambrel.store.plans import adoptions, discard_drafts, plan_heads, store_plan
 from gambrel.store.sealing import Sealer
@@ -56,12 +55,9 @@ def chromium():
 
 
 @pytest.fixture(scope="session")
-def server(new_database):
+def server(new_store):
     """One server for all tests: (address, application)."""
-    url = new_database()
-    engine = connect(url)
-    migrate(engine)
-    engine.dispose()
+    url = new_store()
     app = create_app(url, "a key for tests", Sealer.new_key(), pages=PAGES)
     warm_up(app)
     listening = make_server("127.0.0.1", 0, app, threaded=True)
@@ -204,12 +200,9 @@ def colleague(planner, chromium):
 
 
 @pytest.fixture
-def newcomer(chromium, new_database):
+def newcomer(chromium, new_store):
     """Somebody who has just opened the link of an empty installation."""
-    url = new_database()
-    engine = connect(url)
-    migrate(engine)
-    engine.dispose()
+    url = new_store()
     app = create_app(url, "a key for tests", Sealer.new_key(), pages=PAGES)
     listening = make_server("127.0.0.1", 0, app, threaded=True)
     thread = threading.Thread(target=listening.serve_forever, daemon=True)

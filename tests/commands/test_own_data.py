@@ -31,11 +31,10 @@ def gambrel(*arguments, url, state):
 
 
 @pytest.fixture
-def stored(new_database):
+def stored(new_store):
     """The URL of a database with one plan, "mine"."""
-    url = new_database()
+    url = new_store()
     engine = connect(url)
-    migrate(engine)
     with sessions(engine).begin() as db:
         store_plan(db, "mine", small_plan(), actor="test")
     engine.dispose()
