@@ -8,6 +8,9 @@ from balances import crowded_file
 
 from gambrel.api.app import current_sessions
 from gambrel.core.plan.reading import read_plan
+from gambrel.core.questions.how_sure import draw
+from gambrel.core.questions.what_if import happening_from
+from gambrel.core.simulation.varying import Spread
 from gambrel.store import computations as store
 from gambrel.store.plans import store_plan
 
@@ -330,3 +333,35 @@ def test_confidence_of_a_week(client, tiny_url, running):
     told = ended(client, running, failing)["result"]["nights"]
     assert [night["holds"] for night in told] == [night["holds"] for night in nights]
     assert all(night["whole"] <= night["holds"] for night in told)
+
+
+def test_a_sweep_says_how_often_each_single_loss_is_stood(client, crowded, crowded_url, running):
+    asked = {"day": WEEK, "samples": 6, "seed": 3, "losses": ["proxies", "links"]}
+    found = ended(client, running, client.post(f"{crowded_url}/sweeps", asked))
+    assert found["state"] == "done", found["message"]
+    nothing, *losses = found["result"]["losses"]
+    assert nothing["words"] == "nothing happens" and nothing["happens"] is None
+    assert [loss["holds"] for loss in losses] == sorted(loss["holds"] for loss in losses)
+    assert {loss["happens"]["happens"] for loss in losses} >= {"LoseProxy"}
+    # What a row says is what its weeks drawn plainly say.
+    problem = running.problem(crowded, {"day": WEEK, "draft": None, "happens": []})
+    spread = Spread(**found["result"]["spread"])
+    for row in (nothing, *losses):
+        lost = problem
+        if row["happens"] is not None:
+            lost = problem.with_loss(happening_from(row["happens"]))
+        weeks = draw(lost, spread, 3, range(6))
+        assert row["samples"] == 6
+        assert row["holds"] == sum(not any(week.over) for week in weeks) / 6
+        for i, night in enumerate(row["nights"]):
+            assert night["holds"] == 1 - sum(week.over[i] for week in weeks) / 6
+    # Each can be asked about, and balanced, as it stands there.
+    what_if = {"day": WEEK, "happens": [losses[0]["happens"]]}
+    assert client.post(f"{crowded_url}/what-if", what_if).json["words"] == [losses[0]["words"]]
+
+
+def test_a_sweep_of_nothing_is_refused(client, crowded_url):
+    for wrong in ({"losses": []}, {"losses": ["moons"]}, {"samples": 0}, {"samples": 10_000}):
+        refused = client.post(f"{crowded_url}/sweeps", {"day": WEEK, **wrong})
+        assert refused.status_code == 422
+        assert refused.json["errors"][0]["field"].startswith(next(iter(wrong)))

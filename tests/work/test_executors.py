@@ -8,12 +8,13 @@ from concurrent.futures.process import BrokenProcessPool
 from threading import Event
 
 import pytest
-from balances import crowded
+from balances import crowded, larkmoor_problem
 from calls import always_die, die_once, square
 
 from gambrel.core.balance.search_driver import balance
 from gambrel.core.balance.stopping import MostEvaluations
 from gambrel.core.questions.how_sure import draw
+from gambrel.core.questions.what_if import LOSSES, single_losses
 from gambrel.core.simulation.varying import USUAL_SPREAD
 from gambrel.work import worker_tasks
 from gambrel.work.executors import CLUSTER, Workers
@@ -75,12 +76,14 @@ def chunks(problem, samples, size):
     return [(packed, USUAL_SPREAD, 7, first, size) for first in range(0, samples, size)]
 
 
-@pytest.mark.long
-def test_a_cluster_that_loses_a_worker_gives_the_same_weeks():
-    """A real scheduler with two worker processes, one of which is killed in the middle."""
+def calls_of_a_cluster(function, arguments, kill):
+    """The results of calls on a real scheduler with two worker processes, one of them killed.
+
+    Args:
+        kill: after how many results.
+    """
     from distributed import LocalCluster
 
-    problem = crowded(2)
     with LocalCluster(
         n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None, host="127.0.0.1"
     ) as cluster:
@@ -89,17 +92,42 @@ def test_a_cluster_that_loses_a_worker_gives_the_same_weeks():
             assert workers.width == 2
             victim = next(iter(cluster.workers.values()))
             found, killed = {}, False
-            for i, samples in workers.as_done(worker_tasks.drawn, chunks(problem, 40, 2)):
-                found[i] = samples
-                if not killed:
+            for i, result in workers.as_done(function, arguments):
+                found[i] = result
+                if len(found) >= kill and not killed:
                     killed = True
                     os.kill(victim.pid, signal.SIGKILL)
                     time.sleep(0.1)
         finally:
             workers.stop()
-    together = [sample for i in sorted(found) for sample in found[i]]
     assert killed
+    return [found[i] for i in range(len(arguments))]
+
+
+@pytest.mark.long
+def test_a_cluster_that_loses_a_worker_gives_the_same_weeks():
+    problem = crowded(2)
+    found = calls_of_a_cluster(worker_tasks.drawn, chunks(problem, 40, 2), kill=1)
+    together = [sample for samples in found for sample in samples]
     assert together == draw(problem, USUAL_SPREAD, 7, range(40))
+
+
+@pytest.mark.long
+def test_a_sweep_of_losses_and_draws_on_a_cluster_that_loses_a_worker_is_the_same():
+    problem = larkmoor_problem()
+    losses = (None, *single_losses(problem.plan, LOSSES, 12))
+    packed = worker_tasks.Packed.of(problem)
+    parts = [
+        (packed, loss, USUAL_SPREAD, 7, first, 2) for first in range(0, 6, 2) for loss in losses
+    ]
+    found = calls_of_a_cluster(worker_tasks.drawn_after, parts, kill=5)
+    assert found == [worker_tasks.drawn_after(*part) for part in parts]
+    # And each is what a plan after that loss draws.
+    for loss in losses[1:3]:
+        weeks = [
+            w for part, some in zip(parts, found, strict=True) if part[1] is loss for w in some
+        ]
+        assert weeks == draw(problem.with_loss(loss), USUAL_SPREAD, 7, range(6))
 
 
 def test_what_is_not_wanted_any_more_ends_and_is_not_tried_again():

@@ -77,6 +77,14 @@ def begin_confidence(plan_id: int, json_data: dict[str, Any]) -> Any:
     return _begin(plan_id, "confidence", json_data)
 
 
+@blueprint.post("/plans/<int:plan_id>/sweeps")
+@blueprint.input(schemas.SweepRequestSchema)
+@blueprint.output(schemas.ComputationSchema, status_code=201)
+def begin_sweep(plan_id: int, json_data: dict[str, Any]) -> Any:
+    """Begin to simulate a week many times after each single loss, with things that vary."""
+    return _begin(plan_id, "sweep", json_data)
+
+
 @blueprint.get("/plans/<int:plan_id>/computations")
 @blueprint.input(schemas.ComputationListQuerySchema, location="query")
 @blueprint.output(schemas.ComputationSchema(many=True))

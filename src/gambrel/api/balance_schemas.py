@@ -19,7 +19,7 @@ from gambrel.api.schemas import (
 from gambrel.core.balance.problem import MOST_RULES, MOST_WEEKS, MOVE_KINDS
 from gambrel.core.questions.what_if import LOSSES
 from gambrel.store.computations import ComputationKind
-from gambrel.work.computations import MOST_SAMPLES
+from gambrel.work.computations import MOST_SAMPLES, MOST_SWEPT_SAMPLES
 
 MOST_SECONDS = 1800
 KINDS = get_args(ComputationKind)
@@ -84,6 +84,20 @@ class ConfidenceRequestSchema(WeeksAskedSchema):
         load_default=False,
         metadata={"description": "machines fail too, as often as the ledger shows"},
     )
+
+
+class SweepRequestSchema(WeeksAskedSchema):
+    losses = List(
+        String(validate=OneOf(LOSSES)),
+        load_default=lambda: list(LOSSES),
+        validate=Length(min=1, max=len(LOSSES)),
+        metadata={"description": "each proxy, each host, the slowest link at half"},
+    )
+    samples = Integer(load_default=64, validate=Range(min=1, max=MOST_SWEPT_SAMPLES))
+    seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
+    change = Float(load_default=None, allow_none=True, validate=Range(min=0, max=2))
+    rate = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
+    stream = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
 
 
 class ScoreSchema(Schema):
@@ -280,6 +294,21 @@ class RulesAskedSchema(RulesOverWeeksSchema):
     operations = List(Nested(OperationSchema), load_default=list, validate=Length(max=200))
 
 
+class NightStoodSchema(Schema):
+    date = required(String)
+    holds = required(Float)
+
+
+class StoodSchema(Schema):
+    """What many weeks after a loss come to; `holds`: the part of them in which it fits."""
+
+    words = required(String)
+    happens = nullable(Dict, metadata={"description": "none: nothing happens"})
+    samples = required(Integer)
+    holds = required(Float)
+    nights = required(List, Nested(NightStoodSchema))
+
+
 class ResultSchema(Schema):
     """What came out; of each kind of computation with its own keys."""
 
@@ -303,6 +332,7 @@ class ResultSchema(Schema):
     samples = Integer()
     spread = Nested(SpreadSchema)
     nights = List(Nested(NightConfidenceSchema))
+    losses = List(Nested(StoodSchema))
 
 
 class RungSoFarSchema(Schema):

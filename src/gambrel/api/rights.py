@@ -68,8 +68,8 @@ _BY_RIGHT: dict[str, str] = {
         inbox.accept_differences inbox.dismiss_differences inbox.reopen_differences
         inbox.undo_acceptance inbox.bring_back inbox.set_standing_rule
         jobs.add_template jobs.forget_template
-        balance.begin_balance balance.begin_confidence balance.cancel_computation
-        balance.resume_computation balance.stop_computation
+        balance.begin_balance balance.begin_confidence balance.begin_sweep
+        balance.cancel_computation balance.resume_computation balance.stop_computation
         runs.give_order runs.confirm_order runs.take_back_order runs.set_clock runs.import_past_runs
         recovery.keep_recovery recovery.forget_recovery
         restore_tests.check_point restore_tests.order_tests restore_tests.set_rota

@@ -18,6 +18,7 @@ from gambrel.core.edits.operations import operation_to_dict
 from gambrel.core.nights.nights import Reason
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.questions.how_sure import NightConfidence, Sample, confidence
+from gambrel.core.questions.what_if import Happening, happening_to_dict
 from gambrel.core.runway.nights_ahead import MonthAhead, breaks
 from gambrel.core.runway.purchase import Item, NightPurchase
 from gambrel.core.runway.purchase_with_moves import Bought
@@ -169,6 +170,37 @@ def confidence_result(
         "spread": asdict(spread),
         "nights": [night_confidence(night) for night in nights],
     }
+
+
+def sweep_result(
+    problem: Problem,
+    spread: Spread,
+    stood: Sequence[tuple[Happening | None, Sequence[Sample]]],
+) -> dict[str, Any]:
+    """How often a plan fits after each of some losses, the worst first.
+
+    Args:
+        stood: the weeks drawn after a loss; None: the plan as it is. What has no week is left out.
+    """
+    rows = [
+        {
+            "words": "nothing happens" if loss is None else loss.describe(problem.plan),
+            "happens": None if loss is None else happening_to_dict(loss),
+            "samples": len(samples),
+            "holds": sum(not any(sample.over) for sample in samples) / len(samples),
+            "nights": [
+                {
+                    "date": night.date.isoformat(),
+                    "holds": 1.0 - sum(sample.over[i] for sample in samples) / len(samples),
+                }
+                for i, night in enumerate(problem.nights)
+            ],
+        }
+        for loss, samples in stood
+        if samples
+    ]
+    rows.sort(key=lambda row: (row["happens"] is not None, row["holds"]))
+    return {"spread": asdict(spread), "losses": rows}
 
 
 # --- months ahead -------------------------------------------------------------------------------

@@ -14,7 +14,7 @@ from gambrel.store.audit import audit
 from gambrel.store.models import ComputationRow, now_utc
 from gambrel.store.plans import NotFound
 
-ComputationKind = Literal["balance", "confidence", "nights ahead", "purchase"]
+ComputationKind = Literal["balance", "confidence", "sweep", "nights ahead", "purchase"]
 State = Literal["running", "done", "cancelled", "failed", "interrupted"]
 MOST_LISTED = 20
 

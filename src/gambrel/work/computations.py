@@ -41,6 +41,7 @@ from gambrel.store.computation_results import (
     nights_ahead_result,
     purchase_result,
     search_progress,
+    sweep_result,
     weighed_result,
 )
 from gambrel.store.computations import ComputationKind
@@ -60,6 +61,11 @@ AT_ONCE = 2
 MOST_WAITING = 20
 MOST_EVALUATIONS = 20_000
 SAMPLES_AT_ONCE = 10
+DRAWN_AT_ONCE = 4
+"""Weeks of one loss that a worker draws at a time: with 100 losses there are tasks enough."""
+MOST_SWEPT = 100
+MOST_SWEPT_SAMPLES = 200
+"""The most losses of a sweep, and the most weeks after each of them."""
 MOST_SAMPLES = 5_000
 SEARCHED_ON = 4
 """Draws in which every plan of a search is simulated, where weeks that vary are asked about."""
@@ -128,6 +134,7 @@ class Computations:
         run = {
             "balance": self._balance,
             "confidence": self._confidence,
+            "sweep": self._sweep,
             "nights ahead": self._nights_ahead,
             "purchase": self._purchase,
         }[kind]
@@ -436,6 +443,34 @@ class Computations:
                 break
         samples = [sample for i in sorted(found) for sample in found[i]]
         return confidence_result(len(samples), spread, confidence(job.problem, samples))
+
+    def _sweep(self, job: _Running) -> dict[str, Any]:
+        asked = job.asked
+        total = int(asked["samples"])
+        packed = worker_tasks.Packed.of(job.problem)
+        spread = spread_of(asked)
+        losses = (None, *single_losses(job.problem.plan, asked["losses"], MOST_SWEPT))
+        # All losses go on together, so that a sweep that is stopped has some weeks of each.
+        parts = [
+            (loss, (packed, loss, spread, asked["seed"], first, min(DRAWN_AT_ONCE, total - first)))
+            for first in range(0, total, DRAWN_AT_ONCE)
+            for loss in losses
+        ]
+        found: dict[int, list[Sample]] = {}
+        for i, samples in self.workers.as_done(
+            worker_tasks.drawn_after, [arguments for _, arguments in parts]
+        ):
+            found[i] = samples
+            done = sum(len(part) for part in found.values())
+            progress = {"phase": "simulating", "samples": done, "of": total * len(losses)}
+            self._note(job, progress)
+            if job.stop.is_set():
+                break
+        stood = [
+            (loss, [each for i in sorted(found) if parts[i][0] is loss for each in found[i]])
+            for loss in losses
+        ]
+        return sweep_result(job.problem, spread, stood)
 
     def _nights_ahead(self, job: _Running) -> dict[str, Any]:
         asked: NightsAhead = job.problem

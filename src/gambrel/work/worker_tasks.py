@@ -128,6 +128,15 @@ def drawn(
     return draw(_evaluator(packed).problem, spread, seed, range(first, first + count), failing)
 
 
+def drawn_after(
+    packed: Packed, loss: Loss | None, spread: Spread, seed: int, first: int, count: int
+) -> list[Sample]:
+    """Samples first, first + 1, ... of weeks after a loss; None: of the plan as it is."""
+    problem = _evaluator(packed).problem
+    after = problem if loss is None else problem.with_loss(loss)
+    return draw(after, spread, seed, range(first, first + count))
+
+
 def months_ahead(packed: Packed, first: int, end: int) -> list[MonthAhead]:
     """The nights of some of the months of a look ahead."""
     asked = _question(packed)

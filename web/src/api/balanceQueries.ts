@@ -8,6 +8,8 @@ type Schemas = components["schemas"];
 export type Computation = Schemas["ComputationSchema"];
 export type RuleTold = Schemas["RuleToldSchema"];
 export type BalanceRequest = Schemas["BalanceRequestSchema"];
+export type SweepRequest = Schemas["SweepRequestSchema"];
+export type Stood = Schemas["StoodSchema"];
 export type ConfidenceRequest = Schemas["ConfidenceRequestSchema"];
 export type ProposedMove = Schemas["MoveSchema"];
 export type Bought = Schemas["BoughtSchema"];
@@ -58,6 +60,11 @@ export function useComputing(plan: number, kind: Kind) {
     confidence: useMutation({
       mutationFn: (body: ConfidenceRequest) =>
         data(api.POST("/api/v1/plans/{plan_id}/confidences", { ...on, body })),
+      onSuccess: known,
+    }),
+    sweep: useMutation({
+      mutationFn: (body: SweepRequest) =>
+        data(api.POST("/api/v1/plans/{plan_id}/sweeps", { ...on, body })),
       onSuccess: known,
     }),
     stop: useMutation({

@@ -6268,6 +6268,147 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan_id}/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to simulate a week many times after each single loss, with things that vary. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SweepRequestSchema"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComputationSchema"];
+                    };
+                };
+                /** @description The request cannot be read. */
+                400: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Nobody is signed in. */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Who asks has not the right to, or the request carries no valid token of the session. */
+                403: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description There is no such thing. */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The address does not take this method; Allow names those that it takes. */
+                405: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description It cannot be done with the plan or estate as it is. */
+                409: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description This is more than can be sent at once. */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The body is of another kind than JSON. */
+                415: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description A value cannot be; the answer names the field. */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description Something went wrong on our side. */
+                500: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+                /** @description The database does not answer, or it took too long; try again in a moment. */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["ProblemSchema"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan_id}/ledger": {
         parameters: {
             query?: never;
@@ -13420,7 +13561,7 @@ export interface paths {
         get: {
             parameters: {
                 query?: {
-                    kind?: "balance" | "confidence" | "nights ahead" | "purchase" | null;
+                    kind?: "balance" | "confidence" | "sweep" | "nights ahead" | "purchase" | null;
                 };
                 header?: never;
                 path: {
@@ -24136,6 +24277,276 @@ export interface components {
             night: string;
             operations?: components["schemas"]["OperationSchema"][];
         };
+        ScoreSchema: {
+            lost: number;
+            rpo_missed: number;
+            rpo_s: number;
+            over_s: number;
+            skipped: number;
+            margin_s: number;
+            strain_s: number;
+            fits: boolean;
+        };
+        CurvePointSchema: {
+            seconds: number;
+            grades: number[];
+        };
+        RungSoFarSchema: {
+            moves: number;
+            score: components["schemas"]["ScoreSchema"];
+        };
+        ReasonAheadSchema: {
+            kind: string;
+            job: string | null;
+            seconds: number | null;
+            machines: number;
+            squeeze: string | null;
+            waited_for: string | null;
+        };
+        WindowAheadSchema: {
+            window: string;
+            /** @enum {string} */
+            verdict: "fits" | "tight" | "over";
+            nights_over: number;
+            /** Format: date */
+            first_over: string | null;
+            /** Format: date */
+            worst: string | null;
+            over_s: number;
+            not_done: number;
+            reason: components["schemas"]["ReasonAheadSchema"] | null;
+        };
+        MonthAheadSchema: {
+            month: string;
+            nights: number;
+            /** @enum {string} */
+            verdict: "fits" | "tight" | "over";
+            windows: components["schemas"]["WindowAheadSchema"][];
+        };
+        PurchaseItemSchema: {
+            /** @enum {string} */
+            what: "space" | "slots" | "proxy" | "link" | "rate" | "streams";
+            subject: string;
+            amount: number;
+            unit: string;
+            words: string;
+            needed_by: string;
+            order_by: string;
+            lead_days: number | null;
+            price: number | null;
+            monthly: boolean;
+            why: string;
+            operations: {
+                [key: string]: unknown;
+            }[];
+        };
+        UnmetSchema: {
+            month: string;
+            /** Format: date */
+            night: string;
+            window: string;
+            reason: components["schemas"]["ReasonAheadSchema"] | null;
+        };
+        NightToldSchema: {
+            /** Format: date */
+            date: string;
+            /** @enum {string} */
+            verdict: "fits" | "tight" | "over";
+            last_end: string | null;
+            over_s: number;
+            lost: number;
+            skipped: number;
+            fulls: number;
+        };
+        PlanToldSchema: {
+            score: components["schemas"]["ScoreSchema"];
+            strained: string;
+            nights: components["schemas"]["NightToldSchema"][];
+        };
+        MoveSchema: {
+            operation: {
+                [key: string]: unknown;
+            };
+            /** @description its place in the order in which moves are applied */
+            turn?: number;
+            words: string;
+            reason: string;
+            /** @description of protection, in a sentence; empty for none */
+            cost?: string;
+            brings: string[];
+            without: components["schemas"]["ScoreSchema"];
+        };
+        NightConfidenceSchema: {
+            /** Format: date */
+            date: string;
+            median_end: string | null;
+            late_end: string | null;
+            holds: number;
+            /** @description the part in which it is not over and no machine fails */
+            whole?: number | null;
+            /** @description machine-runs that fail, on the average */
+            failed?: number | null;
+        };
+        AfterLossSchema: {
+            words: string;
+            reaches: string;
+            /** @description no night is over */
+            fits: boolean;
+        };
+        RungSchema: {
+            after: components["schemas"]["PlanToldSchema"];
+            moves: components["schemas"]["MoveSchema"][];
+            reaches: string;
+            buys: string[];
+            /** @description the part of the draws in which it fits */
+            chance: number | null;
+            draws: number;
+            chances: components["schemas"]["NightConfidenceSchema"][];
+            losses: components["schemas"]["AfterLossSchema"][];
+        };
+        RuleToldSchema: {
+            words: string;
+            nights: string[];
+            jobs: string[];
+        };
+        LeastNeedSchema: {
+            resource: string;
+            part: number;
+            /** Format: date */
+            night: string;
+            needed_s: number;
+            open_s: number;
+        };
+        BoundSchema: {
+            lost: number;
+            rpo_missed: number;
+            over_s: number;
+            worst: number;
+            binding: string[];
+            longest: string | null;
+            words: string;
+            peaks: components["schemas"]["LeastNeedSchema"][];
+        };
+        BoughtSchema: {
+            items: components["schemas"]["PurchaseItemSchema"][];
+            fits: boolean;
+            moves: number;
+            operations: {
+                [key: string]: unknown;
+            }[];
+        };
+        PurchaseBesideMovesSchema: {
+            as_it_is: components["schemas"]["BoughtSchema"];
+            with_moves: components["schemas"]["BoughtSchema"];
+        };
+        SpreadSchema: {
+            change: number;
+            rate: number;
+            stream: number;
+        };
+        NightStoodSchema: {
+            date: string;
+            holds: number;
+        };
+        StoodSchema: {
+            words: string;
+            /** @description none: nothing happens */
+            happens: {
+                [key: string]: unknown;
+            } | null;
+            samples: number;
+            holds: number;
+            nights: components["schemas"]["NightStoodSchema"][];
+        };
+        ResultSchema: {
+            months?: components["schemas"]["MonthAheadSchema"][];
+            breaks?: {
+                [key: string]: string;
+            };
+            space?: components["schemas"]["PurchaseItemSchema"][];
+            items?: components["schemas"]["PurchaseItemSchema"][];
+            unmet?: components["schemas"]["UnmetSchema"][];
+            ended?: string;
+            evaluations?: number;
+            seconds?: number;
+            curve?: components["schemas"]["CurvePointSchema"][];
+            before?: components["schemas"]["PlanToldSchema"];
+            after?: components["schemas"]["PlanToldSchema"];
+            moves?: components["schemas"]["MoveSchema"][];
+            rungs?: components["schemas"]["RungSchema"][];
+            rules?: components["schemas"]["RuleToldSchema"][];
+            bound?: components["schemas"]["BoundSchema"];
+            purchase?: components["schemas"]["PurchaseBesideMovesSchema"];
+            samples?: number;
+            spread?: components["schemas"]["SpreadSchema"];
+            nights?: components["schemas"]["NightConfidenceSchema"][];
+            losses?: components["schemas"]["StoodSchema"][];
+        };
+        NightsFoundSchema: {
+            months: components["schemas"]["MonthAheadSchema"][];
+            breaks: {
+                [key: string]: string;
+            };
+        };
+        ProgressSchema: {
+            /** @description waiting, searching, explaining, weighing, buying or simulating; `ahead` others wait */
+            phase?: string;
+            ahead?: number;
+            evaluations?: number;
+            moves?: number;
+            score?: components["schemas"]["ScoreSchema"];
+            parts?: number;
+            parts_done?: number;
+            curve?: components["schemas"]["CurvePointSchema"][];
+            rungs?: components["schemas"]["RungSoFarSchema"][];
+            best?: {
+                [key: string]: unknown;
+            }[];
+            /** @description while its rungs are weighed */
+            result?: components["schemas"]["ResultSchema"];
+            samples?: number;
+            months?: number;
+            found?: components["schemas"]["NightsFoundSchema"];
+            of?: number;
+        };
+        ComputationSchema: {
+            id: number;
+            /** @enum {string} */
+            kind: "balance" | "confidence" | "sweep" | "nights ahead" | "purchase";
+            asked: {
+                [key: string]: unknown;
+            };
+            /** @enum {string} */
+            state: "running" | "done" | "cancelled" | "failed" | "interrupted";
+            /** @description the plan has been changed since */
+            stale: boolean;
+            progress: components["schemas"]["ProgressSchema"];
+            result: components["schemas"]["ResultSchema"] | null;
+            message: string;
+            actor: string;
+            created_at: string;
+            ended_at: string | null;
+        };
+        SweepRequestSchema: {
+            /** @default null */
+            draft: number | null;
+            day: string;
+            happens?: {
+                [key: string]: unknown;
+            }[];
+            /** @description each proxy, each host, the slowest link at half */
+            losses?: ("proxies" | "hosts" | "links")[];
+            /** @default 64 */
+            samples: number;
+            /** @default 1 */
+            seed: number;
+            /** @default null */
+            change: number | null;
+            /** @default null */
+            rate: number | null;
+            /** @default null */
+            stream: number | null;
+        };
         LedgerLineSchema: {
             job: string;
             occurrence: string;
@@ -24580,241 +24991,6 @@ export interface components {
             day: string;
             /** @default null */
             time_zone: string | null;
-        };
-        ScoreSchema: {
-            lost: number;
-            rpo_missed: number;
-            rpo_s: number;
-            over_s: number;
-            skipped: number;
-            margin_s: number;
-            strain_s: number;
-            fits: boolean;
-        };
-        CurvePointSchema: {
-            seconds: number;
-            grades: number[];
-        };
-        RungSoFarSchema: {
-            moves: number;
-            score: components["schemas"]["ScoreSchema"];
-        };
-        ReasonAheadSchema: {
-            kind: string;
-            job: string | null;
-            seconds: number | null;
-            machines: number;
-            squeeze: string | null;
-            waited_for: string | null;
-        };
-        WindowAheadSchema: {
-            window: string;
-            /** @enum {string} */
-            verdict: "fits" | "tight" | "over";
-            nights_over: number;
-            /** Format: date */
-            first_over: string | null;
-            /** Format: date */
-            worst: string | null;
-            over_s: number;
-            not_done: number;
-            reason: components["schemas"]["ReasonAheadSchema"] | null;
-        };
-        MonthAheadSchema: {
-            month: string;
-            nights: number;
-            /** @enum {string} */
-            verdict: "fits" | "tight" | "over";
-            windows: components["schemas"]["WindowAheadSchema"][];
-        };
-        PurchaseItemSchema: {
-            /** @enum {string} */
-            what: "space" | "slots" | "proxy" | "link" | "rate" | "streams";
-            subject: string;
-            amount: number;
-            unit: string;
-            words: string;
-            needed_by: string;
-            order_by: string;
-            lead_days: number | null;
-            price: number | null;
-            monthly: boolean;
-            why: string;
-            operations: {
-                [key: string]: unknown;
-            }[];
-        };
-        UnmetSchema: {
-            month: string;
-            /** Format: date */
-            night: string;
-            window: string;
-            reason: components["schemas"]["ReasonAheadSchema"] | null;
-        };
-        NightToldSchema: {
-            /** Format: date */
-            date: string;
-            /** @enum {string} */
-            verdict: "fits" | "tight" | "over";
-            last_end: string | null;
-            over_s: number;
-            lost: number;
-            skipped: number;
-            fulls: number;
-        };
-        PlanToldSchema: {
-            score: components["schemas"]["ScoreSchema"];
-            strained: string;
-            nights: components["schemas"]["NightToldSchema"][];
-        };
-        MoveSchema: {
-            operation: {
-                [key: string]: unknown;
-            };
-            /** @description its place in the order in which moves are applied */
-            turn?: number;
-            words: string;
-            reason: string;
-            /** @description of protection, in a sentence; empty for none */
-            cost?: string;
-            brings: string[];
-            without: components["schemas"]["ScoreSchema"];
-        };
-        NightConfidenceSchema: {
-            /** Format: date */
-            date: string;
-            median_end: string | null;
-            late_end: string | null;
-            holds: number;
-            /** @description the part in which it is not over and no machine fails */
-            whole?: number | null;
-            /** @description machine-runs that fail, on the average */
-            failed?: number | null;
-        };
-        AfterLossSchema: {
-            words: string;
-            reaches: string;
-            /** @description no night is over */
-            fits: boolean;
-        };
-        RungSchema: {
-            after: components["schemas"]["PlanToldSchema"];
-            moves: components["schemas"]["MoveSchema"][];
-            reaches: string;
-            buys: string[];
-            /** @description the part of the draws in which it fits */
-            chance: number | null;
-            draws: number;
-            chances: components["schemas"]["NightConfidenceSchema"][];
-            losses: components["schemas"]["AfterLossSchema"][];
-        };
-        RuleToldSchema: {
-            words: string;
-            nights: string[];
-            jobs: string[];
-        };
-        LeastNeedSchema: {
-            resource: string;
-            part: number;
-            /** Format: date */
-            night: string;
-            needed_s: number;
-            open_s: number;
-        };
-        BoundSchema: {
-            lost: number;
-            rpo_missed: number;
-            over_s: number;
-            worst: number;
-            binding: string[];
-            longest: string | null;
-            words: string;
-            peaks: components["schemas"]["LeastNeedSchema"][];
-        };
-        BoughtSchema: {
-            items: components["schemas"]["PurchaseItemSchema"][];
-            fits: boolean;
-            moves: number;
-            operations: {
-                [key: string]: unknown;
-            }[];
-        };
-        PurchaseBesideMovesSchema: {
-            as_it_is: components["schemas"]["BoughtSchema"];
-            with_moves: components["schemas"]["BoughtSchema"];
-        };
-        SpreadSchema: {
-            change: number;
-            rate: number;
-            stream: number;
-        };
-        ResultSchema: {
-            months?: components["schemas"]["MonthAheadSchema"][];
-            breaks?: {
-                [key: string]: string;
-            };
-            space?: components["schemas"]["PurchaseItemSchema"][];
-            items?: components["schemas"]["PurchaseItemSchema"][];
-            unmet?: components["schemas"]["UnmetSchema"][];
-            ended?: string;
-            evaluations?: number;
-            seconds?: number;
-            curve?: components["schemas"]["CurvePointSchema"][];
-            before?: components["schemas"]["PlanToldSchema"];
-            after?: components["schemas"]["PlanToldSchema"];
-            moves?: components["schemas"]["MoveSchema"][];
-            rungs?: components["schemas"]["RungSchema"][];
-            rules?: components["schemas"]["RuleToldSchema"][];
-            bound?: components["schemas"]["BoundSchema"];
-            purchase?: components["schemas"]["PurchaseBesideMovesSchema"];
-            samples?: number;
-            spread?: components["schemas"]["SpreadSchema"];
-            nights?: components["schemas"]["NightConfidenceSchema"][];
-        };
-        NightsFoundSchema: {
-            months: components["schemas"]["MonthAheadSchema"][];
-            breaks: {
-                [key: string]: string;
-            };
-        };
-        ProgressSchema: {
-            /** @description waiting, searching, explaining, weighing, buying or simulating; `ahead` others wait */
-            phase?: string;
-            ahead?: number;
-            evaluations?: number;
-            moves?: number;
-            score?: components["schemas"]["ScoreSchema"];
-            parts?: number;
-            parts_done?: number;
-            curve?: components["schemas"]["CurvePointSchema"][];
-            rungs?: components["schemas"]["RungSoFarSchema"][];
-            best?: {
-                [key: string]: unknown;
-            }[];
-            /** @description while its rungs are weighed */
-            result?: components["schemas"]["ResultSchema"];
-            samples?: number;
-            months?: number;
-            found?: components["schemas"]["NightsFoundSchema"];
-            of?: number;
-        };
-        ComputationSchema: {
-            id: number;
-            /** @enum {string} */
-            kind: "balance" | "confidence" | "nights ahead" | "purchase";
-            asked: {
-                [key: string]: unknown;
-            };
-            /** @enum {string} */
-            state: "running" | "done" | "cancelled" | "failed" | "interrupted";
-            /** @description the plan has been changed since */
-            stale: boolean;
-            progress: components["schemas"]["ProgressSchema"];
-            result: components["schemas"]["ResultSchema"] | null;
-            message: string;
-            actor: string;
-            created_at: string;
-            ended_at: string | null;
         };
         BalanceRequestSchema: {
             /** @default 1 */

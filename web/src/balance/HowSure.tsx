@@ -1,7 +1,5 @@
-import { waitingWords } from "../ui/waitingWords";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { learnedSpreadQuery } from "../api/runQueries";
 import { Flag, NumberField } from "../ui/controls";
 import { useWorkbench } from "../workbench/store";
 import { clock, dateWords, mondayOf } from "../time/time";
@@ -14,10 +12,8 @@ import {
   type Sure,
   useComputing,
 } from "../api/balanceQueries";
-
-/** The spreads that are taken where the ledger is silent. */
-const USUAL_CHANGE = 0.35;
-const USUAL_RATE = 0.08;
+import { Drawing } from "./Drawing";
+import { useSpread } from "./spread";
 
 /** How many weeks the first answer takes. */
 const FIRST_WEEKS = 24;
@@ -26,14 +22,13 @@ const FIRST_WEEKS = 24;
 export function HowSure() {
   const { plan, draft, date } = useWorkbench();
   const [samples, setSamples] = useState(300);
-  const learned = useQuery(learnedSpreadQuery(plan.id));
+  const spread = useSpread(plan.id);
   const [typedChange, setChange] = useState<number | null>(null);
   const [failures, setFailures] = useState(false);
   const [typedRate, setRate] = useState<number | null>(null);
-  const change = typedChange ?? learned.data?.change ?? USUAL_CHANGE;
-  const rate = typedRate ?? learned.data?.rate ?? USUAL_RATE;
-  const stream = typedRate ?? learned.data?.stream ?? rate;
-  const told = [learned.data?.change && "change", learned.data?.rate && "rates"].filter(Boolean);
+  const change = typedChange ?? spread.change;
+  const rate = typedRate ?? spread.rate;
+  const stream = typedRate ?? spread.stream;
   const found = useQuery(computationsQuery(plan.id, "confidence"));
   const computing = useComputing(plan.id, "confidence");
   const shown = newestFor(found.data, draft, date);
@@ -56,7 +51,7 @@ export function HowSure() {
   const asked = useRef<string | null>(null);
   const question = `${draft?.id} ${mondayOf(date)}`;
   useEffect(() => {
-    if (!found.isSuccess || learned.isPending || shown || asked.current === question) return;
+    if (!found.isSuccess || spread.isPending || shown || asked.current === question) return;
     asked.current = question;
     ask(FIRST_WEEKS);
   });
@@ -115,38 +110,13 @@ export function HowSure() {
           </Button>
         </span>
       </form>
-      <p className="text-xs text-ink-2">
-        {told.length > 0
-          ? `The spread of ${told.join(" and ")} comes from ${count(learned.data?.nights ?? 0, "night")} of the ledger`
-          : "Usual spreads, as there is no record of real runs yet"}
-        : two of three weeks lie within them.
-      </p>
+      <p className="text-xs text-ink-2">{spread.source}: two of three weeks lie within them.</p>
       {problem && (
         <p role="alert" className="text-barn">
           {problem.message}
         </p>
       )}
-      {running && (
-        <p className="my-2 flex items-center gap-3">
-          <progress
-            value={shown.progress.samples ?? 0}
-            max={shown.progress.of ?? samples}
-            aria-label="Weeks simulated"
-            className="accent-ink"
-          />
-          <span role="status">
-            {shown.progress.phase === "waiting" ? `${waitingWords(shown.progress.ahead)}: ` : ""}
-            {count(shown.progress.samples ?? 0, "week")} of {shown.progress.of ?? samples}
-          </span>
-          <Button onClick={() => computing.stop.mutate(shown.id)}>Stop, take what there is</Button>
-        </p>
-      )}
-      {(shown?.state === "failed" || shown?.state === "interrupted") && (
-        <p role="status" className="my-2 flex items-center gap-3">
-          {shown.message}{" "}
-          <Button onClick={() => computing.resume.mutate(shown.id)}>Simulate again</Button>
-        </p>
-      )}
+      {shown && <Drawing of={shown} total={samples} computing={computing} />}
       {shown && isStale(shown, plan) && nights.length > 0 && (
         <p role="status" className="my-2">
           The plan has been changed since; these weeks were simulated before that.

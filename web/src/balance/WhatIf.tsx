@@ -12,6 +12,7 @@ import { Button } from "../ui/Button";
 import { useRoving } from "../ui/roving";
 import { keep, kept } from "../ui/kept";
 import { Verdict } from "../ui/Verdict";
+import { Sweep } from "./Sweep";
 import { HAPPENINGS, happeningOf, usualScenarios } from "./happenings";
 import { type Happening, scenario } from "../api/balanceQueries";
 
@@ -153,6 +154,7 @@ export function WhatIf() {
         </tbody>
       </table>
       <Adding onAdd={(happens) => change([...rows, happens])} />
+      <Sweep onBalance={(happens) => set({ show: null, happens: JSON.stringify(happens) })} />
     </div>
   );
 }

@@ -28,7 +28,9 @@ export function amount(value: number, unit: string): string {
 
 /** "1 machine", "12 machines" */
 export function count(value: number, noun: string): string {
-  const plural = /[^aeiou]y$/.test(noun) ? `${noun.slice(0, -1)}ies` : `${noun}s`;
+  const plural = /[^aeiou]y$/.test(noun)
+    ? `${noun.slice(0, -1)}ies`
+    : `${noun}${/(ss|x|ch|sh)$/.test(noun) ? "es" : "s"}`;
   return `${plain(value, 0)} ${value === 1 ? noun : plural}`;
 }
 

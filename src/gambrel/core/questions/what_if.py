@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from datetime import date, timedelta
 from typing import Any, ClassVar, get_args
 from zoneinfo import ZoneInfo
@@ -327,6 +327,11 @@ def single_losses(plan: Plan, kinds: Iterable[str], most: int) -> tuple[Happenin
         most_first = sorted(plan.hosts, key=lambda host: -machines[host.id])
         found += (LoseHost(host.id) for host in most_first)
     return tuple(found[:most])
+
+
+def happening_to_dict(happening: Happening) -> dict[str, Any]:
+    """A happening as `happening_from` reads it."""
+    return {"happens": happening.name, **asdict(happening)}
 
 
 def happening_from(value: Mapping[str, Any]) -> Happening:

@@ -1,0 +1,181 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import {
+  computationsQuery,
+  type Happening,
+  isStale,
+  newestFor,
+  type Stood,
+  useComputing,
+} from "../api/balanceQueries";
+import { dateWords, mondayOf } from "../time/time";
+import { Button } from "../ui/Button";
+import { Flag, NumberField } from "../ui/controls";
+import { useRoving } from "../ui/roving";
+import { count, percent, weeksOf } from "../ui/words";
+import { useWorkbench } from "../workbench/store";
+import { Drawing } from "./Drawing";
+import { useSpread } from "./spread";
+
+const LOSSES = [
+  { value: "proxies", label: "each proxy" },
+  { value: "hosts", label: "each host" },
+  { value: "links", label: "the slowest link at half" },
+] as const;
+type Loss = (typeof LOSSES)[number]["value"];
+
+/** Below this part of the weeks a loss is not stood. */
+const STOOD = 0.95;
+
+/**
+ * Every single loss by itself, each in many weeks in which things vary: which of them the plan
+ * stands, how often, and which night breaks.
+ */
+export function Sweep({ onBalance }: { onBalance: (happens: Happening[]) => void }) {
+  const { plan, draft, date } = useWorkbench();
+  const [samples, setSamples] = useState(64);
+  const [losses, setLosses] = useState<readonly Loss[]>(LOSSES.map((each) => each.value));
+  const spread = useSpread(plan.id);
+  const found = useQuery(computationsQuery(plan.id, "sweep"));
+  const computing = useComputing(plan.id, "sweep");
+  const roving = useRoving<HTMLTableElement>();
+  const shown = newestFor(found.data, draft, date);
+  const rows = shown?.result?.losses ?? [];
+  const problem = computing.sweep.error ?? computing.stop.error;
+  return (
+    <section aria-label="Every single loss" className="mt-6 border-t border-rule pt-3">
+      <h2 className="text-base font-semibold">Every single loss</h2>
+      <p className="max-w-[90ch] text-ink-2">
+        Each loss by itself, in many weeks drawn as “How sure” draws them. A loss that the plan
+        stands on paper may still break every third week.
+      </p>
+      <form
+        aria-label="What to lose"
+        className="mt-2 flex flex-wrap items-end gap-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          computing.sweep.mutate({
+            draft: draft?.id ?? null,
+            day: mondayOf(date),
+            happens: [],
+            losses: [...losses],
+            samples,
+            change: spread.change,
+            rate: spread.rate,
+            stream: spread.stream,
+            seed: 1,
+          });
+        }}
+      >
+        <div className="w-28">
+          <NumberField
+            label="Weeks of each"
+            value={samples}
+            onChange={(v) => v !== null && setSamples(Math.round(v))}
+          />
+        </div>
+        {LOSSES.map(({ value, label }) => (
+          <Flag
+            key={value}
+            label={label}
+            value={losses.includes(value)}
+            onChange={(on) =>
+              setLosses(on ? [...losses, value] : losses.filter((each) => each !== value))
+            }
+          />
+        ))}
+        <span className="mb-2">
+          <Button
+            type="submit"
+            look="strong"
+            disabled={losses.length === 0 || spread.isPending || shown?.state === "running"}
+          >
+            Try every loss
+          </Button>
+        </span>
+      </form>
+      <p className="text-xs text-ink-2">{spread.source}.</p>
+      {problem && (
+        <p role="alert" className="text-barn">
+          {problem.message}
+        </p>
+      )}
+      {shown && <Drawing of={shown} total={samples} computing={computing} />}
+      {shown && rows.length > 0 && isStale(shown, plan) && (
+        <p role="status" className="my-2">
+          The plan has been changed since; this is how it stood before that.
+        </p>
+      )}
+      {rows.length > 0 && (
+        <table ref={roving} role="table" className="reflows mt-3 w-full text-sm">
+          <caption className="sr-only">How often each single loss is stood</caption>
+          <thead>
+            <tr className="border-b border-rule-strong text-left text-ink-2">
+              <th scope="col" className="w-64 py-1 font-medium">
+                If
+              </th>
+              <th scope="col" className="font-medium">
+                The week fits in
+              </th>
+              {rows[0]!.nights.map((night) => (
+                <th key={night.date} scope="col" className="font-medium">
+                  {dateWords(night.date).short} {dateWords(night.date).day}
+                </th>
+              ))}
+              <th scope="col">
+                <span className="sr-only">What to do</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((row) => (
+              <Row key={row.words} row={row} onBalance={onBalance} />
+            ))}
+          </tbody>
+        </table>
+      )}
+      {rows.length > 0 && <p className="mt-1 text-xs text-ink-2">{verdictOf(rows)}</p>}
+    </section>
+  );
+}
+
+/** One sentence on all rows. */
+export function verdictOf(rows: readonly Stood[]): string {
+  const losses = rows.filter((row) => row.happens);
+  const stood = losses.filter((row) => row.holds >= STOOD);
+  const worst = losses[0];
+  if (!worst) return "There is nothing of the chosen kinds to lose.";
+  if (stood.length === losses.length)
+    return `The plan stands ${losses.length === 1 ? "it" : `each of ${count(losses.length, "loss")}`} in at least 95 of 100 weeks.`;
+  const rest = stood.length ? `stands ${stood.length} of` : "stands none of";
+  return `The plan ${rest} ${count(losses.length, "loss")} in 95 of 100 weeks; the worst: ${worst.words}.`;
+}
+
+function Row({ row, onBalance }: { row: Stood; onBalance: (happens: Happening[]) => void }) {
+  return (
+    <tr className="border-b border-rule">
+      <th scope="row" className="py-1 pr-2 text-left font-medium">
+        {row.words}
+      </th>
+      <td className={row.holds < STOOD ? "font-semibold text-barn" : ""}>{weeksOf(row.holds)}</td>
+      {row.nights.map((night) => (
+        <td key={night.date} className={`pr-2 ${night.holds < STOOD ? "text-barn" : "text-ink-2"}`}>
+          {percent(night.holds)}
+          <span aria-hidden className="block h-1.5 w-16 border border-rule-strong">
+            <span
+              className={`block h-full ${night.holds < STOOD ? "bg-barn" : "bg-slate"}`}
+              style={{ width: `${night.holds * 100}%` }}
+            />
+          </span>
+        </td>
+      ))}
+      <td className="py-1 text-right whitespace-nowrap">
+        {row.happens && row.holds < 1 && (
+          <Button small onClick={() => onBalance([row.happens as Happening])}>
+            Balance it
+          </Button>
+        )}
+      </td>
+    </tr>
+  );
+}
