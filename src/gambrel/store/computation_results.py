@@ -182,7 +182,7 @@ def sweep_result(
     Args:
         stood: the weeks drawn after a loss; None: the plan as it is. What has no week is left out.
     """
-    rows = [
+    rows: list[dict[str, Any]] = [
         {
             "words": "nothing happens" if loss is None else loss.describe(problem.plan),
             "happens": None if loss is None else happening_to_dict(loss),
@@ -199,8 +199,13 @@ def sweep_result(
         for loss, samples in stood
         if samples
     ]
-    rows.sort(key=lambda row: (row["happens"] is not None, row["holds"]))
+    rows.sort(key=_rank_of_stood)
     return {"spread": asdict(spread), "losses": rows}
+
+
+def _rank_of_stood(row: Mapping[str, Any]) -> tuple[bool, float, float]:
+    nights = sum(night["holds"] for night in row["nights"])
+    return row["happens"] is not None, row["holds"], nights
 
 
 # --- months ahead -------------------------------------------------------------------------------

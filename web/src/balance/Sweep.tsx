@@ -106,8 +106,9 @@ export function Sweep({ onBalance }: { onBalance: (happens: Happening[]) => void
           The plan has been changed since; this is how it stood before that.
         </p>
       )}
+      {rows.length > 0 && <p className="mt-3">{verdictOf(rows)}</p>}
       {rows.length > 0 && (
-        <table ref={roving} role="table" className="reflows mt-3 w-full text-sm">
+        <table ref={roving} role="table" className="reflows mt-1 w-full text-sm">
           <caption className="sr-only">How often each single loss is stood</caption>
           <thead>
             <tr className="border-b border-rule-strong text-left text-ink-2">
@@ -129,29 +130,46 @@ export function Sweep({ onBalance }: { onBalance: (happens: Happening[]) => void
           </thead>
           <tbody>
             {rows.map((row) => (
-              <Row key={row.words} row={row} onBalance={onBalance} />
+              <Row key={row.words} row={row} without={rows[0]!} onBalance={onBalance} />
             ))}
           </tbody>
         </table>
       )}
-      {rows.length > 0 && <p className="mt-1 text-xs text-ink-2">{verdictOf(rows)}</p>}
     </section>
   );
 }
 
-/** One sentence on all rows. */
-export function verdictOf(rows: readonly Stood[]): string {
-  const losses = rows.filter((row) => row.happens);
-  const stood = losses.filter((row) => row.holds >= STOOD);
-  const worst = losses[0];
-  if (!worst) return "There is nothing of the chosen kinds to lose.";
-  if (stood.length === losses.length)
-    return `The plan stands ${losses.length === 1 ? "it" : `each of ${count(losses.length, "loss")}`} in at least 95 of 100 weeks.`;
-  const rest = stood.length ? `stands ${stood.length} of` : "stands none of";
-  return `The plan ${rest} ${count(losses.length, "loss")} in 95 of 100 weeks; the worst: ${worst.words}.`;
+/** The nights that are stood without the loss and not with it. */
+export const brokenBy = (row: Stood, without: Stood) =>
+  row.nights.filter((night, i) => night.holds < STOOD && without.nights[i]!.holds >= STOOD);
+
+/** One sentence on all rows; the first is that of no loss. */
+export function verdictOf([without, ...losses]: readonly Stood[]): string {
+  const [worst] = losses;
+  if (!without || !worst) return "There is nothing of the chosen kinds to lose.";
+  const all = count(losses.length, "loss");
+  const breaking = losses.filter((row) => brokenBy(row, without).length > 0);
+  if (without.holds < STOOD) {
+    const already = `Without any loss the week fits in ${weeksOf(without.holds)}.`;
+    return breaking.length
+      ? `${already} Of ${all}, ${breaking.length} would break another night: ${breaking[0]!.words}.`
+      : `${already} None of ${all} would break another night.`;
+  }
+  const stood = losses.filter((row) => row.holds >= STOOD).length;
+  if (stood === losses.length) return `The plan stands ${all} in at least 95 of 100 weeks.`;
+  return `The plan stands ${stood || "none"} of ${all} in at least 95 of 100 weeks; the worst: ${worst.words}.`;
 }
 
-function Row({ row, onBalance }: { row: Stood; onBalance: (happens: Happening[]) => void }) {
+function Row({
+  row,
+  without,
+  onBalance,
+}: {
+  row: Stood;
+  without: Stood;
+  onBalance: (happens: Happening[]) => void;
+}) {
+  const broken = new Set(brokenBy(row, without));
   return (
     <tr className="border-b border-rule">
       <th scope="row" className="py-1 pr-2 text-left font-medium">
@@ -159,7 +177,10 @@ function Row({ row, onBalance }: { row: Stood; onBalance: (happens: Happening[])
       </th>
       <td className={row.holds < STOOD ? "font-semibold text-barn" : ""}>{weeksOf(row.holds)}</td>
       {row.nights.map((night) => (
-        <td key={night.date} className={`pr-2 ${night.holds < STOOD ? "text-barn" : "text-ink-2"}`}>
+        <td
+          key={night.date}
+          className={`pr-2 ${broken.has(night) ? "bg-closed font-semibold text-barn" : "text-ink-2"}`}
+        >
           {percent(night.holds)}
           <span aria-hidden className="block h-1.5 w-16 border border-rule-strong">
             <span

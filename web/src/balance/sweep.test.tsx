@@ -5,7 +5,7 @@ import { expect, it, vi } from "vitest";
 import type { Stood } from "../api/balanceQueries";
 import { showIn } from "../testing/harness";
 import { answering } from "../testing/server";
-import { Sweep, verdictOf } from "./Sweep";
+import { brokenBy, Sweep, verdictOf } from "./Sweep";
 
 const NIGHTS = ["2026-11-02", "2026-11-06"];
 const row = (words: string, holds: number, happens: Stood["happens"]): Stood => ({
@@ -78,9 +78,21 @@ it("tells how often each loss is stood, and hands one that is not to Balance", a
 
 it("says in a sentence what the rows come to", () => {
   expect(verdictOf([nothing, p1, h1])).toBe(
-    "The plan stands 1 of 2 losses in 95 of 100 weeks; the worst: proxy p1 is lost.",
+    "The plan stands 1 of 2 losses in at least 95 of 100 weeks; the worst: proxy p1 is lost.",
   );
-  expect(verdictOf([nothing, h1])).toBe("The plan stands it in at least 95 of 100 weeks.");
+  expect(verdictOf([nothing, h1])).toBe("The plan stands 1 loss in at least 95 of 100 weeks.");
   expect(verdictOf([nothing, p1])).toContain("stands none of 1 loss");
   expect(verdictOf([nothing])).toBe("There is nothing of the chosen kinds to lose.");
+});
+
+it("tells what a loss adds where the week does not fit without it", () => {
+  const without = row("nothing happens", 0, null);
+  expect(verdictOf([without, p1])).toBe(
+    "Without any loss the week fits in no week. None of 1 loss would break another night.",
+  );
+  const monday = { ...p1, nights: NIGHTS.map((date, i) => ({ date, holds: i ? 0 : 0.5 })) };
+  expect(brokenBy(monday, without).map((night) => night.date)).toEqual([NIGHTS[0]]);
+  expect(verdictOf([without, p1, monday])).toBe(
+    "Without any loss the week fits in no week. Of 2 losses, 1 would break another night: proxy p1 is lost.",
+  );
 });
