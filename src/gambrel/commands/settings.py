@@ -9,7 +9,6 @@ from gambrel.connectors.addresses import USUAL, Allowed, allowed_from
 from gambrel.core.caches import MIB
 from gambrel.core.caches import USUAL_MIB as USUAL_CACHES_MIB
 from gambrel.store.housekeeping import Keep
-from gambrel.work.forecast_cache import SETTING as FORECAST_MIB
 from gambrel.work.forecast_cache import USUAL_MIB as USUAL_FORECAST_MIB
 
 ADDRESS = "GAMBREL_ADDRESS"
@@ -34,6 +33,8 @@ LOG_MIB = "GAMBREL_LOG_MIB"
 USUAL_LOG_MIB = 8
 CACHES_MIB = "GAMBREL_CACHES_MIB"
 """What is kept in memory to answer sooner, in MiB, all together."""
+FORECAST_MIB = "GAMBREL_FORECAST_MIB"
+"""How much of that forecasts may take, in MiB."""
 
 
 def _number(environment: Mapping[str, str], name: str, usual: int) -> int:

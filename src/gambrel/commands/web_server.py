@@ -34,6 +34,7 @@ from gambrel.commands.places import APPLICATION_LOG, PAGES, STATE
 from gambrel.commands.settings import (
     address_from,
     caches_bytes_from,
+    forecast_bytes_from,
     keep_from,
     log_bytes_from,
     proxies_from,
@@ -125,6 +126,7 @@ def main() -> None:
         allowed=sources_from(os.environ),
         KEEP=keep_from(os.environ),
     )
+    current_planning(app).forecasts.hold(forecast_bytes_from(os.environ))
     proxies = proxies_from(os.environ)
     if proxies:
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=proxies, x_proto=proxies)  # type: ignore[method-assign]

@@ -135,7 +135,7 @@ class ByteCache(Generic[V]):
         """The bytes that it holds beside the value used last, and when the oldest was last used."""
         with self._lock:
             if len(self._kept) < 2:
-                return 0, next(_uses)
+                return 0, 0
             oldest, last = next(iter(self._kept.values())), next(reversed(self._kept.values()))
             return self._bytes - last.size, oldest.used
 

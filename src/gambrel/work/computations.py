@@ -434,15 +434,26 @@ class Computations:
             (packed, spread, asked["seed"], first, min(SAMPLES_AT_ONCE, total - first), failing)
             for first in range(0, total, SAMPLES_AT_ONCE)
         ]
+        found = self._drawn(job, worker_tasks.drawn, chunks, total)
+        samples = [sample for i in sorted(found) for sample in found[i]]
+        return confidence_result(len(samples), spread, confidence(job.problem, samples))
+
+    def _drawn(
+        self,
+        job: _Running,
+        draw: Callable[..., list[Sample]],
+        chunks: Sequence[tuple[Any, ...]],
+        total: int,
+    ) -> dict[int, list[Sample]]:
+        """The samples of each chunk that was drawn before somebody had enough of it."""
         found: dict[int, list[Sample]] = {}
-        for i, samples in self.workers.as_done(worker_tasks.drawn, chunks):
+        for i, samples in self.workers.as_done(draw, chunks):
             found[i] = samples
             done = sum(len(part) for part in found.values())
             self._note(job, {"phase": "simulating", "samples": done, "of": total})
             if job.stop.is_set():
                 break
-        samples = [sample for i in sorted(found) for sample in found[i]]
-        return confidence_result(len(samples), spread, confidence(job.problem, samples))
+        return found
 
     def _sweep(self, job: _Running) -> dict[str, Any]:
         asked = job.asked
@@ -456,16 +467,8 @@ class Computations:
             for first in range(0, total, DRAWN_AT_ONCE)
             for loss in losses
         ]
-        found: dict[int, list[Sample]] = {}
-        for i, samples in self.workers.as_done(
-            worker_tasks.drawn_after, [arguments for _, arguments in parts]
-        ):
-            found[i] = samples
-            done = sum(len(part) for part in found.values())
-            progress = {"phase": "simulating", "samples": done, "of": total * len(losses)}
-            self._note(job, progress)
-            if job.stop.is_set():
-                break
+        arguments = [each for _, each in parts]
+        found = self._drawn(job, worker_tasks.drawn_after, arguments, total * len(losses))
         stood = [
             (loss, [each for i in sorted(found) if parts[i][0] is loss for each in found[i]])
             for loss in losses

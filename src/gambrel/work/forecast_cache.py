@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Hashable
 from itertools import count
 from threading import Lock
@@ -11,8 +10,6 @@ from weakref import ref
 from gambrel.core.caches import MIB, ByteCache, CacheState
 from gambrel.core.simulation.forecast import Forecast
 
-SETTING = "GAMBREL_FORECAST_MIB"
-"""The environment variable that sets the limit."""
 USUAL_MIB = 64
 WARM_BYTES = 64 * MIB
 """What was made of forecasts to be looked at is kept of those used last, up to so many bytes.
@@ -26,15 +23,17 @@ OF_THE_LARGEST = 3
 class ForecastCache:
     """Forecasts by their owner and what they hold; safe to use from several threads."""
 
-    def __init__(self, most_bytes: int | None = None) -> None:
-        if most_bytes is None:
-            most_bytes = int(os.environ.get(SETTING, USUAL_MIB)) * MIB
+    def __init__(self, most_bytes: int = USUAL_MIB * MIB) -> None:
         self._kept: ByteCache[Forecast] = ByteCache(
             "forecasts", most_bytes, Forecast.nbytes, grows=True
         )
         self._owners = count()
         self._lock = Lock()
         self._warm: list[tuple[Hashable, ref[Forecast]]] = []
+
+    def hold(self, most_bytes: int) -> None:
+        """Set the limit of bytes."""
+        self._kept.most_bytes = most_bytes
 
     def new_owner(self) -> int:
         """A number under which somebody keeps forecasts."""

@@ -28,8 +28,8 @@ type Loss = (typeof LOSSES)[number]["value"];
 const STOOD = 0.95;
 
 /**
- * Every single loss by itself, each in many weeks in which things vary: which of them the plan
- * stands, how often, and which night breaks.
+ * Simulates each loss alone in many weeks that vary, and shows how often the plan stands it and
+ * which nights it breaks.
  */
 export function Sweep({ onBalance }: { onBalance: (happens: Happening[]) => void }) {
   const { plan, draft, date } = useWorkbench();
@@ -46,8 +46,8 @@ export function Sweep({ onBalance }: { onBalance: (happens: Happening[]) => void
     <section aria-label="Every single loss" className="mt-6 border-t border-rule pt-3">
       <h2 className="text-base font-semibold">Every single loss</h2>
       <p className="max-w-[90ch] text-ink-2">
-        Each loss by itself, in many weeks drawn as “How sure” draws them. A loss that the plan
-        stands on paper may still break every third week.
+        Gambrel takes one thing away at a time and simulates many weeks, which vary as under “How
+        sure”. A plan that survives a loss on paper may still fail every third week.
       </p>
       <form
         aria-label="What to lose"

@@ -54,7 +54,7 @@ it("keeps a draft that was just made where a link was drawn before it", () => {
   expect(shown()).toBe("/jobs/2026-11-06?plan=1&draft=7");
 });
 
-it("leaves a draft that was made earlier when that is meant", () => {
+it("lets the planner leave a draft that was made earlier", () => {
   act(() => page.current.made("7"));
   act(() => page.current.set({ draft: "none" }));
   expect(shown()).toBe("/board/2026-11-06?plan=1&lanes=host&draft=none");

@@ -89,7 +89,7 @@ export function useDraftMade() {
     if (!made.current) return;
     const named = search.get("draft");
     if (named === made.current.before) set({ draft: made.current.id });
-    // From here on every link is drawn with it, and leaving it is meant.
+    // Every link now names the draft: whoever leaves it does so on purpose.
     else made.current = null;
   }, [key, search, set]);
   return useCallback(
