@@ -20,6 +20,7 @@ from typing import Any
 
 import numba
 import numpy
+from exact_weeks import exact_weeks
 from learning import learning
 from ledger_pages import the_ledger
 from months_ahead import months_ahead
@@ -478,6 +479,7 @@ SECTIONS: dict[str, Callable[[], list[str]]] = {
     "The engine, the reference, a simulation library": lambda: engines(read_plan(sample())),
     "Previews": lambda: through_the_api(read_plan(sample())),
     "A better week": better_weeks,
+    "The best week there is": exact_weeks,
     "A night under way": a_night_under_way,
     "The day of the loss": day_of_the_loss,
     "Months ahead": months_ahead,

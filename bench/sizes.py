@@ -22,6 +22,20 @@ LEDGER_ROWS = 20_000 if TINY else 1_000_000
 JOBS_TIMES = 2 if TINY else 21
 CASES_OF_A_SHAPE = 1 if TINY else 16
 EVALUATIONS = 40 if TINY else 2500
+EXACT_CASES = (
+    [("nights and proxies together", 2, 1)]
+    if TINY
+    else [
+        ("fulls to other nights, one proxy", 5, 10),
+        ("other starts in a short window", 6, 10),
+        ("other proxies", 5, 10),
+        ("fulls to other nights, one proxy", 6, 6),
+        ("nights and proxies together", 3, 6),
+        ("fulls to other nights, one proxy", 7, 2),
+    ]
+)
+"""(shape, jobs, how many) of the cases in which trying everything takes long."""
+EXACT_EVALUATIONS = 100 if TINY else 10_000
 SEARCH_S = (1.0, 1.0) if TINY else (10.0, 150.0)
 FRAMES = 20 if TINY else 180
 BARS = 200 if TINY else 5000

@@ -48,9 +48,10 @@ SHAPES: dict[str, tuple[int, frozenset[MoveKind]]] = {
 # --- cases --------------------------------------------------------------------------------------
 
 
-def case(shape: str, number: int) -> Problem:
-    """A generated problem of a shape."""
-    jobs, kinds = SHAPES[shape]
+def case(shape: str, number: int, jobs: int | None = None) -> Problem:
+    """A generated problem of a shape, of the usual number of jobs or another."""
+    usual, kinds = SHAPES[shape]
+    jobs = usual if jobs is None else jobs
     random = Random(f"{shape} {number}")
     short = "start" in kinds
     proxies = 1 if kinds == {"night"} or short else 3

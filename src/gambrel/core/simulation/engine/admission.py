@@ -69,6 +69,11 @@ def _first_parked(w: World, classes: int, pool: int, best: int, found: int) -> t
     while row >= 0:
         this, state = row, w.queue[row]
         row = state.parked_after
+        if found >= 0 and state.parked_run >= 0:
+            run = _run_of(w, classes, best, found)
+            if run != state.parked_run and run_comes_before(w, run, state.parked_run):
+                # What it can start now is of that run or of a later one; so is all after it.
+                break
         if state.ready:
             continue
         if found >= 0:

@@ -182,37 +182,6 @@ def head(w: World, row: int, classes: int) -> tuple[int, int]:
     return _work_head(w, row)
 
 
-@njit(void(WORLD, i8, i8), cache=True)
-def park(w: World, row: int, pool: int) -> None:
-    """Have a row looked at again when a pool, or one of a set, has had a slot given back.
-
-    P_NOTHING: when it is woken.
-    """
-    state = w.queue[row]
-    was = state.parked
-    if was == pool:
-        return
-    before, after = state.parked_before, state.parked_after
-    if was != P_NOTHING:
-        if before >= 0:
-            w.queue[before].parked_after = after
-        else:
-            w.parked_first[was] = after
-        if after >= 0:
-            w.queue[after].parked_before = before
-        else:
-            w.parked_last[was] = before
-    state.parked = pool
-    if pool != P_NOTHING:
-        last = w.parked_last[pool]
-        state.parked_before, state.parked_after = last, -1
-        if last >= 0:
-            w.queue[last].parked_after = row
-        else:
-            w.parked_first[pool] = row
-        w.parked_last[pool] = row
-
-
 @njit(b1(WORLD, i8, i8), cache=True)
 def run_comes_before(w: World, one: int, other: int) -> bool:
     """The order of the queue for tasks of two runs: priority, occurrence, job.
@@ -226,6 +195,60 @@ def run_comes_before(w: World, one: int, other: int) -> bool:
     if a.occurrence != b.occurrence:
         return a.occurrence < b.occurrence
     return a.job < b.job
+
+
+@njit(i8(WORLD, i8), cache=True)
+def _waiting_run(w: World, row: int) -> int:
+    """The run whose disks wait in a row; -1 for a row of work, which holds that of many runs."""
+    classes = len(w.klass)
+    if row >= 2 * classes:
+        return -1
+    return w.active[w.klass[row if row < classes else row - classes].job]
+
+
+@njit(b1(WORLD, i8, i8), cache=True)
+def _parked_before(w: World, run: int, other: int) -> bool:
+    """Whether a row with a run is parked before one with another; -1 is a row of work."""
+    if run < 0 or other < 0:
+        return run < other
+    return run != other and run_comes_before(w, run, other)
+
+
+@njit(void(WORLD, i8, i8), cache=True)
+def park(w: World, row: int, pool: int) -> None:
+    """Have a row looked at again when a pool, or one of a set, has had a slot given back.
+
+    P_NOTHING: when it is woken.
+    """
+    state = w.queue[row]
+    was, run = state.parked, _waiting_run(w, row)
+    if was == pool and state.parked_run == run:
+        return
+    before, after = state.parked_before, state.parked_after
+    if was != P_NOTHING:
+        if before >= 0:
+            w.queue[before].parked_after = after
+        else:
+            w.parked_first[was] = after
+        if after >= 0:
+            w.queue[after].parked_before = before
+        else:
+            w.parked_last[was] = before
+    state.parked, state.parked_run = pool, run
+    if pool == P_NOTHING:
+        return
+    before, after = w.parked_last[pool], -1
+    while before >= 0 and _parked_before(w, run, w.queue[before].parked_run):
+        before, after = w.queue[before].parked_before, before
+    state.parked_before, state.parked_after = before, after
+    if before >= 0:
+        w.queue[before].parked_after = row
+    else:
+        w.parked_first[pool] = row
+    if after >= 0:
+        w.queue[after].parked_before = row
+    else:
+        w.parked_last[pool] = row
 
 
 @njit(b1(WORLD, i8, i8, i8, i8, i8, i8), cache=True)

@@ -1,8 +1,11 @@
 """Moving streams and their rates: weighted max-min fair, shared out where something changed.
 
-A resource that all its streams together cannot fill, even at their ceilings, binds nobody. So a
-change reaches only the streams that are tied to it through resources that may bind; these alone are
-shared out anew (section 5; the method is the progressive filling of `gambrel.core.model.sharing`).
+A change reaches the streams that are tied to it through resources that squeeze somebody; these
+alone are shared out anew (section 5; the method is the progressive filling of
+`gambrel.core.model.sharing`). What else they use is at the edge: it has for them what the others
+leave, whose rates stay as they are. Where that turns out to squeeze them, all that use it are
+shared out too. A resource that all its streams together cannot fill, even at their ceilings, binds
+nobody and is left out.
 """
 
 from __future__ import annotations
@@ -29,8 +32,10 @@ from gambrel.core.simulation.engine.tables import (
 )
 from gambrel.core.simulation.engine.world import WORLD
 
-IN_REGION, BINDS = 1, 2
-"""A resource that a change reaches, and one that binds at the level reached."""
+INSIDE, AT_THE_EDGE = 1, 2
+"""A resource all of whose streams are shared out anew, and one of which only some are."""
+BINDS = -1.0
+"""The pressure of a resource that binds at the level reached."""
 SAME_LEVEL = 1e-9
 """Constraints within this relative distance bind together."""
 SURELY_LOOSE = 1.0 - 1e-7
@@ -77,6 +82,18 @@ def settle(w: World, s: int) -> None:
     stream.since = w.f[F_NOW]
 
 
+@njit(void(WORLD, i8, i8), cache=True)
+def _squeeze(w: World, s: int, by: int) -> None:
+    """Have a stream squeezed by one of its uses, or by none of them, and the resources know it."""
+    stream = w.stream[s]
+    first = s * w.n[N_USES_MOST]
+    if stream.squeezed_by >= 0:
+        w.squeezes_n[w.use_resource[first + stream.squeezed_by]] -= 1
+    if by >= 0:
+        w.squeezes_n[w.use_resource[first + by]] += 1
+    stream.squeezed_by = by
+
+
 @njit(i8(WORLD), cache=True)
 def _new_stream(w: World) -> int:
     """A place for a stream: one that has come free, else the next."""
@@ -121,7 +138,6 @@ def use(w: World, s: int, k: int, resource: int, amount: float) -> None:
     w.node_stream[node] = s
     if amount <= 0.0:
         return
-    before = _may_bind(w, resource)
     first = w.node_first[resource]
     w.node_next[node] = first
     w.node_previous[node] = -1
@@ -133,8 +149,6 @@ def use(w: World, s: int, k: int, resource: int, amount: float) -> None:
         w.load_open[resource] += 1
     else:
         w.load_most[resource] += stream.ceiling * amount
-    if before or _may_bind(w, resource):
-        mark_dirty(w, resource)
 
 
 @njit(void(WORLD, i8), cache=True)
@@ -169,7 +183,8 @@ def leave(w: World, t: int) -> None:
         amount, resource = w.use_amount[node], w.use_resource[node]
         if amount <= 0.0:
             continue
-        if _may_bind(w, resource):
+        if w.squeezes_n[resource] > 0:
+            # What squeezes nobody leaves nobody more when a stream goes.
             mark_dirty(w, resource)
         after, before = w.node_next[node], w.node_previous[node]
         if before >= 0:
@@ -186,32 +201,40 @@ def leave(w: World, t: int) -> None:
             w.load_open[resource] -= 1
         else:
             w.load_most[resource] -= stream.ceiling * amount
+    _squeeze(w, s, UNLIMITED)
     heap_remove(w, s)
 
 
-@njit(UniTuple(i8, 2)(WORLD), cache=True)
-def _find_region(w: World) -> tuple[int, int]:
-    """Collect the streams and resources that a change reaches; how many of each."""
-    streams, resources = 0, 0
+@njit(UniTuple(i8, 2)(WORLD, i8, i8), cache=True)
+def _grow_region(w: World, streams: int, resources: int) -> tuple[int, int]:
+    """Add the dirty resources and all that they reach to the region; how many of each it has then.
+
+    Args:
+        streams: how many the region has that have been looked at.
+        resources: how many it has, of which those that are dirty may be some.
+    """
+    looked_at = streams
     for i in range(w.n[N_DIRTY]):
         resource = w.dirty[i]
         w.is_dirty[resource] = 0
-        w.in_region[resource] = IN_REGION
-        w.region[resources] = resource
-        resources += 1
+        if not w.in_region[resource]:
+            w.demand[resource] = 0.0
+            w.region[resources] = resource
+            resources += 1
+        w.in_region[resource] = INSIDE
     for i in range(w.n[N_FRESH]):
         s = w.fresh[i]
         if w.stream[s].transfer >= 0 and not w.is_affected[s]:
             w.is_affected[s] = 1
             w.affected[streams] = s
             streams += 1
-    w.n[N_DIRTY] = 0
     w.n[N_FRESH] = 0
     most = w.n[N_USES_MOST]
-    i, j = 0, 0
-    while i < resources or j < streams:
-        if i < resources:
-            node = w.node_first[w.region[i]]
+    inside, i, j = w.n[N_DIRTY], 0, looked_at
+    w.n[N_DIRTY] = 0
+    while i < inside or j < streams:
+        if i < inside:
+            node = w.node_first[w.dirty[i]]
             i += 1
             while node >= 0:
                 s = w.node_stream[node]
@@ -222,41 +245,82 @@ def _find_region(w: World) -> tuple[int, int]:
                 node = w.node_next[node]
         else:
             s = w.affected[j]
+            share = w.stream[s].share
             j += 1
             for node in range(s * most, s * most + w.stream[s].uses_n):
-                resource = w.use_resource[node]
-                if (
-                    not w.in_region[resource]
-                    and w.use_amount[node] > 0.0
-                    and _may_bind(w, resource)
-                ):
-                    w.in_region[resource] = IN_REGION
+                resource, amount = w.use_resource[node], w.use_amount[node]
+                if amount <= 0.0:
+                    continue
+                if not w.in_region[resource]:
+                    if w.squeezes_n[resource] > 0:
+                        w.in_region[resource] = INSIDE
+                        w.dirty[inside] = resource
+                        inside += 1
+                    elif _may_bind(w, resource):
+                        w.in_region[resource] = AT_THE_EDGE
+                    else:
+                        continue
+                    w.demand[resource] = 0.0
                     w.region[resources] = resource
                     resources += 1
+                w.demand[resource] += share * amount
     return streams, resources
 
 
-@njit(void(WORLD, i8, i8), cache=True, error_model="numpy")
-def _fill(w: World, streams: int, resources: int) -> None:
-    """Raise one level for all affected streams until each has met what limits it."""
+@njit(f8(WORLD, i8), cache=True)
+def _left_at_the_edge(w: World, resource: int) -> float:
+    """What streams outside the region leave of a resource; where there are none, it is inside."""
+    left, outside = w.capacity[resource], False
+    node = w.node_first[resource]
+    while node >= 0:
+        s = w.node_stream[node]
+        if not w.is_affected[s]:
+            outside = True
+            left -= w.stream[s].rate * w.use_amount[node]
+        node = w.node_next[node]
+    if not outside:
+        w.in_region[resource] = INSIDE
+    return max(0.0, left)
+
+
+@njit(f8(WORLD, i8, i8), cache=True)
+def _weigh(w: World, rising: int, resources: int) -> float:
+    """Add up what the streams that still rise ask of each resource; the least own level of them."""
+    most, own_level = w.n[N_USES_MOST], np.inf
+    for i in range(resources):
+        w.pressure[w.region[i]] = 0.0
+    for i in range(rising):
+        s = w.rising[i]
+        stream = w.stream[s]
+        own_level = min(own_level, stream.own_level)
+        for node in range(s * most, s * most + stream.uses_n):
+            resource = w.use_resource[node]
+            if w.in_region[resource]:
+                w.pressure[resource] += stream.share * w.use_amount[node]
+    return own_level
+
+
+@njit(b1(WORLD, i8, i8), cache=True, error_model="numpy")
+def _fill(w: World, streams: int, resources: int) -> bool:
+    """Raise one level for all affected streams until each has met what limits it.
+
+    False where a resource at the edge binds: it is dirty then, and so are all others that do.
+    """
     most = w.n[N_USES_MOST]
     for i in range(resources):
-        w.left[w.region[i]] = w.capacity[w.region[i]]
+        resource = w.region[i]
+        if w.in_region[resource] == INSIDE:
+            w.left[resource] = w.capacity[resource]
+        else:
+            w.left[resource] = _left_at_the_edge(w, resource)
+        w.pressure[resource] = w.demand[resource]
+    own_level = np.inf
     for i in range(streams):
         w.rising[i] = w.affected[i]
+        own_level = min(own_level, w.stream[w.affected[i]].own_level)
     rising = streams
     while rising > 0:
-        level = np.inf
-        for i in range(resources):
-            w.pressure[w.region[i]] = 0.0
-        for i in range(rising):
-            s = w.rising[i]
-            stream = w.stream[s]
-            level = min(level, stream.own_level)
-            for node in range(s * most, s * most + stream.uses_n):
-                resource = w.use_resource[node]
-                if w.in_region[resource]:
-                    w.pressure[resource] += stream.share * w.use_amount[node]
+        level = own_level
         for i in range(resources):
             resource = w.region[i]
             if w.pressure[resource] > 0.0:
@@ -265,13 +329,17 @@ def _fill(w: World, streams: int, resources: int) -> None:
             for i in range(rising):
                 w.new_rate[w.rising[i]] = np.inf
                 w.new_squeeze[w.rising[i]] = UNLIMITED
-            return
+            return True
         bound = level * (1.0 + SAME_LEVEL)
         for i in range(resources):
             resource = w.region[i]
             pressure = w.pressure[resource]
-            binds = pressure > 0.0 and w.left[resource] / pressure <= bound
-            w.in_region[resource] = BINDS if binds else IN_REGION
+            if pressure > 0.0 and w.left[resource] / pressure <= bound:
+                w.pressure[resource] = BINDS
+                if w.in_region[resource] == AT_THE_EDGE:
+                    mark_dirty(w, resource)
+        if w.n[N_DIRTY] > 0:
+            return False
         still = 0
         for i in range(rising):
             s = w.rising[i]
@@ -282,7 +350,12 @@ def _fill(w: World, streams: int, resources: int) -> None:
             else:
                 for k in range(stream.uses_n):
                     node = s * most + k
-                    if w.in_region[w.use_resource[node]] == BINDS and w.use_amount[node] > 0.0:
+                    resource = w.use_resource[node]
+                    if (
+                        w.in_region[resource]
+                        and w.pressure[resource] == BINDS
+                        and w.use_amount[node] > 0.0
+                    ):
                         rate, squeeze = stream.share * level, k
                         break
             if rate < 0.0:
@@ -301,6 +374,8 @@ def _fill(w: World, streams: int, resources: int) -> None:
                     used = w.new_rate[s] * w.use_amount[node]
                     w.left[resource] = max(0.0, w.left[resource] - used)
         rising = still
+        own_level = _weigh(w, rising, resources)
+    return True
 
 
 @njit(void(WORLD), cache=True, error_model="numpy")
@@ -309,8 +384,9 @@ def share_rates(w: World) -> None:
     if w.n[N_DIRTY] == 0 and w.n[N_FRESH] == 0:
         return
     w.n[N_SHARINGS] += 1
-    streams, resources = _find_region(w)
-    _fill(w, streams, resources)
+    streams, resources = _grow_region(w, 0, 0)
+    while not _fill(w, streams, resources):
+        streams, resources = _grow_region(w, streams, resources)
     now = w.f[F_NOW]
     for i in range(resources):
         w.in_region[w.region[i]] = 0
@@ -324,7 +400,7 @@ def share_rates(w: World) -> None:
             continue
         settle(w, s)
         stream.rate = rate
-        stream.squeezed_by = w.new_squeeze[s]
+        _squeeze(w, s, w.new_squeeze[s])
         if rate == np.inf or stream.left <= 0.0:
             stream.end = now
         elif rate > 0.0:

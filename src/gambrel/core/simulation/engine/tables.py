@@ -188,11 +188,14 @@ began. `delay`: how long it waits for points in colder tiers."""
 R_COMING, R_DUE, R_UNDER_WAY, R_ENDED = range(4)
 """States of a restore."""
 
-QUEUE = _record("next waiting ready parked parked_before parked_after first last pool_a pool_b")
+QUEUE = _record(
+    "next waiting ready parked parked_run parked_before parked_after first last pool_a pool_b"
+)
 """Of each class of disks one row for those that start machines and one for those of prepared
 machines; then one for each class of repository work. Disks: `next` is the place from which to look
 on, `waiting` how many stand there. Work: `first` and `last` in queue order. `parked`: the pool or
-set of proxies that was full, with the rows parked there before and after it."""
+set of proxies that was full, with the rows parked there before and after it. Rows of work come
+first, then the others in the order of `parked_run`: whose disks waited when the row was parked."""
 
 NEWEST = _record("machine", "exists_from at")
 FLOW = np.dtype(
@@ -304,6 +307,7 @@ class World(NamedTuple):
     load_most: Floats
     load_open: Ints
     load_n: Ints
+    squeezes_n: Ints
     dirty: Ints
     is_dirty: Ints
     fresh: Ints
@@ -312,6 +316,7 @@ class World(NamedTuple):
     region: Ints
     in_region: Ints
     left: Floats
+    demand: Floats
     pressure: Floats
     rising: Ints
     new_rate: Floats
@@ -330,9 +335,10 @@ WORLD_SCRATCH = (
     "stream", "free_stream", "use_resource", "use_amount", "squeezed_now", "step_at", "step_key",
     "deadline_at", "deadline_key", "end_heap", "end_place", "ended_now", "due_now", "due_key",
     "due_order", "node_stream", "node_next", "node_previous", "node_first", "load_most",
-    "load_open", "load_n", "dirty", "is_dirty", "fresh", "affected", "is_affected", "region",
-    "in_region", "left", "pressure", "rising", "new_rate", "new_squeeze", "parked_first",
-    "parked_last", "ready", "hot", "is_hot", "starters", "starter_row", "starter_item", "due",
+    "load_open", "load_n", "squeezes_n", "dirty", "is_dirty", "fresh", "affected", "is_affected",
+    "region", "in_region", "left", "demand", "pressure", "rising", "new_rate", "new_squeeze",
+    "parked_first", "parked_last", "ready", "hot", "is_hot", "starters", "starter_row",
+    "starter_item", "due",
     "limit", "span", "busy", "held", "active", "restoring", "restore_disk",
 )  # fmt: skip
 """What only the walk itself needs."""

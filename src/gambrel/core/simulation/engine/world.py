@@ -208,6 +208,7 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.load_most = arrays.load_most
     w.load_open = arrays.load_open
     w.load_n = arrays.load_n
+    w.squeezes_n = arrays.squeezes_n
     w.dirty = arrays.dirty
     w.is_dirty = arrays.is_dirty
     w.fresh = arrays.fresh
@@ -216,6 +217,7 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.region = arrays.region
     w.in_region = arrays.in_region
     w.left = arrays.left
+    w.demand = arrays.demand
     w.pressure = arrays.pressure
     w.rising = arrays.rising
     w.new_rate = arrays.new_rate

@@ -1,0 +1,145 @@
+"""Whether the search of a better week finds the best there is, where trying everything takes long.
+
+The cases are those of `weeks`, with more jobs: up to what is tried in an hour on two cores.
+"""
+
+from __future__ import annotations
+
+import statistics
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import islice, product
+from typing import Any
+
+from sizes import EXACT_CASES, EXACT_EVALUATIONS
+from weeks import apart, case
+
+from gambrel.core.balance.bound import Bound, bound
+from gambrel.core.balance.moves import Candidate, is_sound, moves_of
+from gambrel.core.balance.objective import Score
+from gambrel.core.balance.problem import Problem
+from gambrel.core.balance.search import Searching
+from gambrel.core.balance.search_driver import Evaluate, balance
+from gambrel.core.balance.stopping import MostEvaluations
+from gambrel.work import worker_tasks
+from gambrel.work.executors import Workers
+
+AT_ONCE = 4000
+"""How many combinations are handed to the workers together."""
+
+
+def each_combination(problem: Problem) -> Iterator[Candidate]:
+    """Every combination of one choice or none for each aspect, one after another."""
+    by_aspect: dict[Any, list[Any]] = {}
+    for job in problem.movable:
+        for aspect, operation in moves_of(problem, job):
+            by_aspect.setdefault(aspect, [None]).append((aspect, operation))
+    for combination in product(*by_aspect.values()):
+        candidate = Candidate.of(dict(filter(None, combination)))
+        if is_sound(problem, candidate) is not None:
+            yield candidate
+
+
+def best_of_all(evaluate: Evaluate, problem: Problem) -> tuple[Candidate, Score, int]:
+    """The best of all combinations, its score, and how many there are."""
+    judge = Searching(problem)
+    every, tried = each_combination(problem), 0
+    best: tuple[Any, Candidate, Score] | None = None
+    while some := list(islice(every, AT_ONCE)):
+        tried += len(some)
+        scores = [told[0] for told in evaluate(problem, [(each, False) for each in some])]
+        for candidate, score in zip(some, scores, strict=True):
+            key = judge.key(candidate, score)
+            if best is None or key < best[0]:
+                best = key, candidate, score
+    if best is None:
+        raise ValueError("the problem has no combination, not even that of no moves")
+    return best[1], best[2], tried
+
+
+@dataclass
+class Exact:
+    """One case: the best there is, what the search found, and what the bound says."""
+
+    combinations: int
+    exact_s: float
+    search_s: float
+    evaluations: int
+    reached: bool
+    apart: float
+    best: Score
+    limits: Bound
+
+    @property
+    def over_known(self) -> float | None:
+        """Which part of the best plan's time past windows the bound knows to be unavoidable."""
+        if self.best.over_s < 60.0 or self.best.lost > self.limits.lost + 1e-6:
+            return None
+        return self.limits.over_s / self.best.over_s
+
+
+def solve(workers: Workers, problem: Problem) -> Exact:
+    """Search a case and try everything."""
+    evaluate = worker_tasks.evaluate_on(workers)
+    begin = time.perf_counter()
+    _, best, combinations = best_of_all(evaluate, problem)
+    exact_s = time.perf_counter() - begin
+    begin = time.perf_counter()
+    found = balance(problem, MostEvaluations(EXACT_EVALUATIONS), evaluate=evaluate)
+    search_s = time.perf_counter() - begin
+    return Exact(
+        combinations, exact_s, search_s, found.evaluations,
+        found.score.grades == best.grades, apart(found.score, best), best, bound(problem),
+    )  # fmt: skip
+
+
+def exact_weeks() -> list[str]:
+    """The section of the page."""
+    lines = [
+        "Cases like those of *A better week*, with more jobs, solved by trying everything on two "
+        f"cores and searched with at most {EXACT_EVALUATIONS:,} simulations.",
+        "",
+        "| cases | cases | combinations | the longest took | best value reached | most apart "
+        "| simulations of the search | time against trying all |",
+        "|---|---:|---:|---:|---:|---:|---:|---:|",
+    ]
+    everything: list[Exact] = []
+    workers = Workers()
+    try:
+        workers.all(worker_tasks.warm, [()] * workers.width)
+        for shape, jobs, count in EXACT_CASES:
+            found = [solve(workers, case(shape, number, jobs)) for number in range(count)]
+            everything += found
+            lines.append(_row(f"{shape}, {jobs} jobs", found))
+    finally:
+        workers.stop()
+    lines += [_row("all", everything), "", _bounds(everything)]
+    return lines
+
+
+def _row(name: str, found: Sequence[Exact]) -> str:
+    longest = max(each.exact_s for each in found)
+    took = f"{longest / 60:.0f} min" if longest >= 90.0 else f"{longest:.0f} s"
+    sizes = sorted({each.combinations for each in found})
+    combinations = f"{sizes[0]:,} to {sizes[-1]:,}" if len(sizes) > 1 else f"{sizes[0]:,}"
+    ratio = sum(each.search_s for each in found) / sum(each.exact_s for each in found)
+    return (
+        f"| {name} | {len(found)} | {combinations} | {took} "
+        f"| {sum(each.reached for each in found)} "
+        f"| {max(each.apart for each in found) * 100:.1f} % "
+        f"| {statistics.mean(each.evaluations for each in found):.0f} | {ratio:.3f} |"
+    )
+
+
+def _bounds(found: Sequence[Exact]) -> str:
+    held = sum(each.limits.lost <= each.best.lost + 1e-6 for each in found)
+    known = [part for each in found if (part := each.over_known) is not None]
+    said = f"The bound is at or below the best value in {held} of {len(found)} cases."
+    if known:
+        said += (
+            f" Of the {len(known)} whose best plan ends past its windows it knows "
+            f"{statistics.median(known) * 100:.0f} % of that time (median; at least "
+            f"{min(known) * 100:.0f} %)."
+        )
+    return said
