@@ -60,6 +60,7 @@ AT_ONCE = 2
 """Computations that run at once; further ones wait."""
 MOST_WAITING = 20
 MOST_EVALUATIONS = 20_000
+BOUNDING_NICENESS = 15
 SAMPLES_AT_ONCE = 10
 DRAWN_AT_ONCE = 4
 """Weeks of one loss that a worker draws at a time: with 100 losses there are tasks enough."""
@@ -96,8 +97,9 @@ class Computations:
         self._cancels: dict[int, Event] = {}
         self._threads: dict[int, Thread] = {}
         self.turns = Turns(AT_ONCE)
-        # Bounds have a process of their own, which can be ended without harm to searches.
-        self._bounding = Workers(workers.cluster, 1)
+        # Bounds have a process of their own, which can be ended without harm to searches, and gives
+        # way to them: whoever begins one waits for its first plan.
+        self._bounding = Workers(workers.cluster, 1, BOUNDING_NICENESS)
 
     # --- from outside -------------------------------------------------------------------------
 
@@ -277,12 +279,12 @@ class Computations:
 
         def progress(now: Progress, best: Candidate) -> None:
             grades = list(now.score.grades)
-            if not curve or curve[-1]["grades"] != grades:
+            better = not curve or curve[-1]["grades"] != grades
+            if better:
                 curve.append({"seconds": round(time.monotonic() - began, 2), "grades": grades})
-            self._note(
-                job,
-                search_progress(now, best, curve),
-            )
+            # The plan as it is and the first that is better are told at once: somebody waits.
+            told = better and len(curve) <= 2
+            self._note(job, search_progress(now, best, curve), always=told)
 
         whole = worker_tasks.Packed.of(problem)
         criteria = (

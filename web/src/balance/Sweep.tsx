@@ -151,9 +151,10 @@ export function verdictOf([without, ...losses]: readonly Stood[]): string {
   const breaking = losses.filter((row) => brokenBy(row, without).length > 0);
   if (without.holds < STOOD) {
     const already = `Without any loss the week fits in ${weeksOf(without.holds)}.`;
-    return breaking.length
-      ? `${already} Of ${all}, ${breaking.length} would break another night: ${breaking[0]!.words}.`
-      : `${already} None of ${all} would break another night.`;
+    const [first] = breaking;
+    if (!first) return `${already} None of ${all} would break another night.`;
+    const named = breaking.length > 1 ? `; among them: ${first.words}` : `: ${first.words}`;
+    return `${already} Of ${all}, ${breaking.length} would break another night${named}.`;
   }
   const stood = losses.filter((row) => row.holds >= STOOD).length;
   if (stood === losses.length) return `The plan stands ${all} in at least 95 of 100 weeks.`;

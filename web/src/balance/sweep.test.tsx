@@ -95,4 +95,7 @@ it("tells what a loss adds where the week does not fit without it", () => {
   expect(verdictOf([without, p1, monday])).toBe(
     "Without any loss the week fits in no week. Of 2 losses, 1 would break another night: proxy p1 is lost.",
   );
+  expect(verdictOf([without, monday, monday])).toContain(
+    "Of 2 losses, 2 would break another night; among them: proxy p1 is lost.",
+  );
 });
