@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from gambrel.core import constants
-from gambrel.core.balance.search import BATCH, SHAKES, SHAKES_WITHOUT_GAIN
+from gambrel.core.balance.search import BATCH, PATIENCE, SHAKES
 from gambrel.core.findings.help import MOST_SUGGESTIONS, MOST_TRIED
 from gambrel.core.runway.purchase_with_moves import MOST_SEARCHES
 from gambrel.core.simulation.varying import USUAL_SPREAD
@@ -23,7 +23,7 @@ WORDS = {3: "three", 16: "sixteen"}
 @pytest.mark.parametrize(
     "quoted",
     [
-        f"up to {SHAKES} times, until {SHAKES_WITHOUT_GAIN} in a row",
+        f"up to {SHAKES} times, until {PATIENCE} in a row",
         f"batches of {BATCH} moves",
         "({}, {}, {} of the logarithm)".format(*astuple(USUAL_SPREAD)),
         f"At most {WORDS[MOST_TRIED]} are tried and {WORDS[MOST_SUGGESTIONS]} offered",

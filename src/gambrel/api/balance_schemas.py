@@ -19,7 +19,7 @@ from gambrel.api.schemas import (
 from gambrel.core.balance.problem import MOST_RULES, MOST_WEEKS, MOVE_KINDS
 from gambrel.core.questions.what_if import LOSSES
 from gambrel.store.computations import ComputationKind
-from gambrel.work.computations import MOST_SAMPLES, MOST_SWEPT_SAMPLES
+from gambrel.work.computations import MOST_SAMPLES, MOST_SWEPT_SAMPLES, USUAL_SECONDS
 
 MOST_SECONDS = 1800
 KINDS = get_args(ComputationKind)
@@ -56,7 +56,7 @@ class BalanceRequestSchema(WeeksAskedSchema, RulesOverWeeksSchema):
     jobs = List(String(validate=Length(min=1, max=200)), load_default=None, allow_none=True)
     kinds = List(String(validate=OneOf(MOVE_KINDS)), load_default=None, allow_none=True)
     most_moves = Integer(load_default=15, validate=Range(min=1, max=200))
-    seconds = Float(load_default=30.0, validate=Range(min=1, max=MOST_SECONDS))
+    seconds = Float(load_default=USUAL_SECONDS, validate=Range(min=1, max=MOST_SECONDS))
     most_evaluations = Integer(load_default=20_000, validate=Range(min=1, max=1_000_000))
     comfort = Float(load_default=0.85, validate=Range(min=0.05, max=1))
     stands = List(

@@ -19,6 +19,7 @@ from gambrel.core.balance.ladder import Judge, Rung, chosen, fits, ladder
 from gambrel.core.balance.moves import Candidate, candidate_of
 from gambrel.core.balance.objective import Score
 from gambrel.core.balance.problem import MOST_LOSSES, MOST_WEEKS, USUAL_KINDS, Problem
+from gambrel.core.balance.search import PATIENCE, SHAKES
 from gambrel.core.balance.search_driver import Evaluate, Progress, balance
 from gambrel.core.balance.stopping import AnyOf, Asked, MostEvaluations, MostSeconds
 from gambrel.core.edits.item_edits import OperationError
@@ -60,6 +61,8 @@ AT_ONCE = 2
 """Computations that run at once; further ones wait."""
 MOST_WAITING = 20
 MOST_EVALUATIONS = 20_000
+USUAL_SECONDS = 30.0
+"""What a search may take where nobody says; with more it shakes its plans more often."""
 BOUNDING_NICENESS = 15
 SAMPLES_AT_ONCE = 10
 DRAWN_AT_ONCE = 4
@@ -294,6 +297,8 @@ class Computations:
         )
         start = candidate_of(problem, [operation_from(value) for value in job.best])
         evaluate = worker_tasks.evaluate_on(self.workers)
+        # Whoever gives a search more time than usual wants it used.
+        longer = max(1.0, asked["seconds"] / USUAL_SECONDS)
         # The bound takes seconds: it is computed beside the search.
         with self._bound(whole, job) as bounding:
             outcome = balance(
@@ -301,6 +306,8 @@ class Computations:
                 AnyOf(criteria),
                 evaluate=evaluate,
                 seed=asked["seed"],
+                shakes=round(SHAKES * longer),
+                patience=round(PATIENCE * longer),
                 start=start,
                 progress=progress,
             )

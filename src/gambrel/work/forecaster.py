@@ -23,7 +23,7 @@ from weakref import finalize
 from gambrel.core.caches import MIB
 from gambrel.core.nights.nights import Night, night_at, night_of, planner_zone, runs_of, week_of
 from gambrel.core.plan.objects import Job, Plan
-from gambrel.core.schedules.calendars import without_timing
+from gambrel.core.schedules.calendars import run_alike
 from gambrel.core.schedules.spread_fulls import Due, job_dues
 from gambrel.core.simulation.forecast import Forecast, QuietInstant
 from gambrel.core.simulation.known_points import Snapshot, snapshot_of_state
@@ -73,7 +73,7 @@ def _occurring(job: Job, plan: Plan, start: float, end: float) -> set[Due]:
 def _job_difference(one: Plan, other: Plan, position: int, start: float, end: float) -> float:
     """The first instant in [start, end) at which a job of two plans differs; `end` if nowhere."""
     was, now = one.jobs[position], other.jobs[position]
-    if without_timing(now, was) != was:
+    if not run_alike(now, was):
         return start
     changed = _occurring(was, one, start, end) ^ _occurring(now, other, start, end)
     return min((instant for instant, *_ in changed), default=end)

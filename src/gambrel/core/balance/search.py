@@ -40,7 +40,8 @@ TAKEN_TOGETHER = 4
 """Up to so many good moves of different jobs are tried all at once."""
 SHAKES = 60
 """How often a search starts again from a shaken plan, at most."""
-SHAKES_WITHOUT_GAIN = 16
+PATIENCE = 16
+"""How many shaken plans in a row may bring nothing before a search ends."""
 WHOLE_NEIGHBOURHOOD = 160
 """A neighbourhood of up to so many moves is simulated whole before a descent ends."""
 RUNG_TRIES = 48
@@ -79,10 +80,12 @@ class Searching:
         seed: int = 0,
         shakes: int = SHAKES,
         start: Candidate = Candidate(),  # noqa: B008 - a value that nothing changes
+        patience: int = PATIENCE,
     ) -> None:
         self.problem = problem
         self.random = Random(seed)  # noqa: S311 - a search, not a secret
         self.shakes = shakes
+        self.patience = patience
         self.start = start
         self.best: Found | None = None
         self.best_of: dict[int, Found] = {}
@@ -130,7 +133,7 @@ class Searching:
         for _ in range(self.shakes):
             best = self.best
             assert best is not None
-            if barren >= SHAKES_WITHOUT_GAIN or not any(best.score.grades):
+            if barren >= self.patience or not any(best.score.grades):
                 break
             shaken = yield from self._look(self._shake(best.candidate))
             here = yield from self._descend(shaken)

@@ -9,7 +9,7 @@ from itertools import product
 from gambrel.core.balance.moves import Candidate, plan_of
 from gambrel.core.balance.objective import Evaluator, Score
 from gambrel.core.balance.problem import Problem
-from gambrel.core.balance.search import SHAKES, Asked, Found, Searching, Told
+from gambrel.core.balance.search import PATIENCE, SHAKES, Asked, Found, Searching, Told
 from gambrel.core.balance.stopping import Stop
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.objects import Plan
@@ -166,6 +166,7 @@ def balance(
     evaluate: Evaluate | None = None,
     seed: int = 0,
     shakes: int | None = None,
+    patience: int | None = None,
     start: Candidate = Candidate(),  # noqa: B008 - a value that nothing changes
     progress: Callable[[Progress, Candidate], None] = lambda _, __: None,
 ) -> Outcome:
@@ -179,6 +180,7 @@ def balance(
         evaluate: where candidates are simulated; in this process where nobody says.
         seed: the same seed gives the same result, where `stop` does not depend on the clock.
         shakes: how often each search starts again from a shaken plan; None for the usual number.
+        patience: how many of these in a row may bring nothing before it ends; None as usual.
         start: where to go on from, such as the best of a search that was interrupted.
         progress: told after every batch, with the best candidate so far.
     """
@@ -193,6 +195,7 @@ def balance(
             seed + i,
             SHAKES if shakes is None else shakes,
             Candidate.of({c[0]: c[1] for c in start.choices if c[0][0] in jobs}),
+            PATIENCE if patience is None else patience,
         )
         for i, jobs in enumerate(groups)
     ]

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
+from operator import attrgetter
 from zoneinfo import ZoneInfo
 
 from gambrel.core.constants import OPENS_WITHIN
@@ -189,23 +190,23 @@ def held_until(plan: Plan, job: Job) -> float:
     return midnight(job.hold_until, ZoneInfo(site.time_zone))
 
 
-def without_timing(job: Job, other: Job) -> Job:
-    """A job with all of another's that changes neither what its runs do nor how.
+_TIMING = {"schedules", "name", "locked", "notify", "notify_to"}
+_HOLD = {"on_hold", "hold_until"}
+_of_runs, _of_followers = (
+    attrgetter(*(each.name for each in fields(Job) if each.name not in left_out))
+    for left_out in (_TIMING | _HOLD, _TIMING)
+)
 
-    Its occurrences may differ: schedules, holds of a job that has schedules of its own.
+
+def run_alike(one: Job, other: Job) -> bool:
+    """Whether two jobs differ in nothing that changes what their runs do or how.
+
+    Their occurrences may differ: schedules, holds of a job that has schedules of its own.
     """
-    hold = {} if job.after is not None else {
-        "on_hold": other.on_hold, "hold_until": other.hold_until
-    }  # fmt: skip
-    return replace(
-        job,
-        schedules=other.schedules,
-        name=other.name,
-        locked=other.locked,
-        notify=other.notify,
-        notify_to=other.notify_to,
-        **hold,  # type: ignore[arg-type]
-    )
+    if one is other:
+        return True
+    told = _of_runs if one.after is None else _of_followers
+    return bool(told(one) == told(other))
 
 
 def job_occurrences(

@@ -17,8 +17,8 @@ import numpy as np
 from gambrel.core.caches import MIB as CACHE_MIB
 from gambrel.core.caches import ByteCache
 from gambrel.core.model.paths import Candidate
-from gambrel.core.plan.objects import Job, Plan
-from gambrel.core.schedules.calendars import without_timing
+from gambrel.core.plan.objects import Plan
+from gambrel.core.schedules.calendars import run_alike
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.job_arrays import JobRows, Row, Surroundings, flat, table
 from gambrel.core.units import MIB
@@ -155,7 +155,7 @@ class Layout:
         if known is None:
             return [JobRows(around, i) for i in range(len(jobs))]
         return [
-            part if _alike(was, now) else JobRows(around, i)
+            part if run_alike(was, now) else JobRows(around, i)
             for i, (was, now, part) in enumerate(
                 zip(known.plan.jobs, jobs, known._parts, strict=True)
             )
@@ -258,7 +258,7 @@ class Layout:
     def fits(self, plan: Plan) -> bool:
         """Whether a plan has the same arrays."""
         return self.has_rows_for(plan) and all(
-            _alike(one, other) for one, other in zip(plan.jobs, self.plan.jobs, strict=True)
+            run_alike(one, other) for one, other in zip(plan.jobs, self.plan.jobs, strict=True)
         )
 
     def varied(self, change: t.Floats, rates: t.Floats, streams: t.Floats) -> Layout:
@@ -290,19 +290,16 @@ class Layout:
         # Only where there are restores are the rates known at which datastores are written to.
         if bool(plan.state.restores) != bool(mine.state.restores):
             return False
-        if any(getattr(plan, name) != getattr(mine, name) for name in _LISTS):
-            return False
+        for name in _LISTS:
+            theirs, own = getattr(plan, name), getattr(mine, name)
+            # Edits share what they do not touch, and to compare ten thousand machines takes time.
+            if theirs is not own and theirs != own:
+                return False
         jobs = [job.id for job in plan.jobs] == [job.id for job in mine.jobs]
         return plan.transports == mine.transports and jobs
 
 
 _LISTS = ("sites", "links", "hosts", "datastores", "proxies", "repositories", "machines", "windows")
-
-
-def _alike(one: Job, other: Job) -> bool:
-    if one is other:
-        return True
-    return without_timing(one, other) == other
 
 
 _kept: ByteCache[Layout] = ByteCache("layouts", MOST_BYTES, Layout.nbytes)
