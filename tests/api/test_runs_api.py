@@ -639,6 +639,27 @@ def test_past_runs_are_looked_at_mapped_and_written_once(client, url):
     assert lines[2]["occurrence"] == "2026-10-02T20:00:00.000Z"
 
 
+def test_sizes_in_another_unit_are_asked_about_before_anything_is_written(client, url):
+    lines = ["job,machine,start,duration,kind,read,status"]
+    for day in (1, 2, 3, 4):
+        for machine in ("gate", "fares"):
+            lines.append(f"Nightly,{machine},2026-10-0{day} 21:00,20 min,full,40960,success")
+    asked = {"name": "past.csv", "text": "\n".join(lines), "write": True, "only_good": True}
+    look = client.post(f"{url}/ledger/imports", asked).json
+    assert not look["written"] and client.get(f"{url}/ledger").json["lines"] == []
+    odd = look["odd_sizes"]
+    assert (odd["steps"], odd["runs"], odd["of"]) == (-1, 8, 8)
+    assert odd["told_bytes"] / odd["expected_bytes"] == pytest.approx(1024, rel=1e-6)
+    right = client.post(f"{url}/ledger/imports", {**asked, "unit": "MiB", "write": False}).json
+    assert right["odd_sizes"] is None
+    done = client.post(f"{url}/ledger/imports", {**asked, "size_steps": -1}).json
+    assert (done["written"], done["odd_sizes"]) == (True, None)
+    lines = client.get(f"{url}/ledger").json["lines"]
+    assert {line["source_bytes"] for line in lines} == {40.0 * 2**30}
+    wrong = client.post(f"{url}/ledger/imports", {**asked, "size_steps": 3})
+    assert wrong.status_code == 422
+
+
 def write_past_runs(client, url, lines):
     """Import past runs from the lines of a CSV file."""
     body = {"name": "past.csv", "text": "\n".join(lines), "write": True}

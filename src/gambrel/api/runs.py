@@ -416,13 +416,16 @@ def import_past_runs(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
     """Past runs from a CSV file or `gambrel-ledger/1` JSON lines: a look, or written as a whole.
 
     It is written in one transaction, and only where every row can be read and fits a job and a
-    machine, unless `only_good` leaves the others out. What the ledger has stays as it is.
+    machine, unless `only_good` leaves the others out. Where sizes seem to be in another unit, it is
+    written only once `size_steps` says what they are. What the ledger has stays as it is.
     """
     _, plan = _plan(plan_id)
     header, columns, told = _read_past_runs(plan, json_data)
-    rows, found = past_runs.named(plan, told, json_data["jobs"], json_data["machines"])
+    rows, found = past_runs.named(
+        plan, told, json_data["jobs"], json_data["machines"], json_data["size_steps"]
+    )
     open_ = bool(told.problems or found.unknown_jobs or found.unknown_machines)
-    written = json_data["write"] and (json_data["only_good"] or not open_)
+    written = json_data["write"] and found.odd is None and (json_data["only_good"] or not open_)
     if written:
         past_runs.write(planning(), plan_id, plan, rows, found)
         runs().tell(plan_id)
@@ -442,6 +445,16 @@ def import_past_runs(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
         "problems_in_all": len(told.problems),
         "unknown_jobs": found.unknown_jobs,
         "unknown_machines": found.unknown_machines,
+        "odd_sizes": None
+        if found.odd is None
+        else {
+            "steps": found.odd.steps,
+            "runs": found.odd.runs,
+            "of": found.odd.of,
+            "machine": found.odd.machine,
+            "told_bytes": found.odd.told,
+            "expected_bytes": found.odd.expected,
+        },
         "written": written,
     }
 

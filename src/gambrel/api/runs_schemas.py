@@ -8,6 +8,7 @@ from apiflask.validators import Length, OneOf, Range
 
 from gambrel.api.schemas import Day, Instant, nullable, required
 from gambrel.core.ledger.learned_times import STEPS
+from gambrel.core.ledger.odd_sizes import MOST_STEPS
 from gambrel.core.ledger.ordering import MOST_MORE_SLOTS, ORDER_KINDS
 from gambrel.formats.inventory_csv import UNITS
 from gambrel.formats.past_runs import DATE_ORDERS
@@ -704,6 +705,7 @@ class PastRunsRequestSchema(Schema):
     """A file of past runs, and how to read it. Nothing is written unless `write` is true.
 
     `jobs` and `machines` are ids by the names of the file; "" leaves the rows of a name out.
+    `size_steps` is the power of 1,024 by which sizes are multiplied; null where it is to be asked.
     """
 
     name = required(String, validate=Length(1, 200))
@@ -714,6 +716,9 @@ class PastRunsRequestSchema(Schema):
     date_order = String(load_default="day first", validate=OneOf(DATE_ORDERS))
     jobs = Dict(keys=String(), values=String(), load_default={})
     machines = Dict(keys=String(), values=String(), load_default={})
+    size_steps = Integer(
+        load_default=None, allow_none=True, validate=Range(-MOST_STEPS, MOST_STEPS)
+    )
     only_good = Boolean(load_default=False)
     write = Boolean(load_default=False)
 
@@ -723,6 +728,17 @@ class RowProblemSchema(Schema):
     column = required(String)
     value = required(String)
     reason = required(String)
+
+
+class OddSizesSchema(Schema):
+    """Sizes that would have to be multiplied by a power of 1,024, and a machine as an example."""
+
+    steps = required(Integer)
+    runs = required(Integer)
+    of = required(Integer)
+    machine = required(String)
+    told_bytes = required(Float)
+    expected_bytes = required(Float)
 
 
 class PastRunsSchema(Schema):
@@ -738,4 +754,5 @@ class PastRunsSchema(Schema):
     problems_in_all = required(Integer)
     unknown_jobs = required(Dict)
     unknown_machines = required(Dict)
+    odd_sizes = nullable(Nested, OddSizesSchema)
     written = required(Boolean)

@@ -8,6 +8,7 @@ from itertools import groupby
 
 from sqlalchemy.orm import Session
 
+from gambrel.core.ledger.odd_sizes import STEP, OddSizes, Size, odd_sizes
 from gambrel.core.ledger.records import MachineRecord, RunRecord
 from gambrel.core.nights.nights import night_at, planner_zone
 from gambrel.core.plan.objects import Plan
@@ -31,6 +32,7 @@ class Import:
         runs: what is new, as records.
         new, known: machine-runs that the ledger lacks, and that it has.
         unknown_jobs, unknown_machines: names that fit nothing of the plan, with how many rows.
+        odd: where its sizes seem to be in another unit than they are read in.
     """
 
     runs: list[RunRecord] = field(default_factory=list)
@@ -38,15 +40,22 @@ class Import:
     known: int = 0
     unknown_jobs: dict[str, int] = field(default_factory=dict)
     unknown_machines: dict[str, int] = field(default_factory=dict)
+    odd: OddSizes | None = None
 
 
 def named(
-    plan: Plan, told: PastRuns, jobs: Mapping[str, str], machines: Mapping[str, str]
+    plan: Plan,
+    told: PastRuns,
+    jobs: Mapping[str, str],
+    machines: Mapping[str, str],
+    steps: int | None = None,
 ) -> tuple[list[PastRun], Import]:
-    """The rows with the ids of the plan, and the names that fit nothing.
+    """The rows with the ids of the plan, and what there is to ask about them.
 
     Args:
         jobs, machines: ids by the names of the file, as somebody mapped them; "" leaves rows out.
+        steps: the power of 1,024 by which sizes are multiplied, as somebody answered; None where
+            nobody was asked yet.
     """
     found = Import()
     by_name = {job.name.casefold(): job.id for job in plan.jobs}
@@ -69,12 +78,19 @@ def named(
             found.unknown_machines[row.machine] = found.unknown_machines.get(row.machine, 0) + 1
             fits = False
         if fits:
-            rows.append(_renamed(row, job, machine))
+            rows.append(_renamed(row, job, machine, STEP ** (steps or 0)))
+    if steps is None:
+        found.odd = odd_sizes(
+            plan, (Size(r.job, r.machine, r.kind, r.source_bytes, r.stored_bytes) for r in rows)
+        )
     return rows, found
 
 
-def _renamed(row: PastRun, job: str, machine: str) -> PastRun:
-    return replace(row, job=job, machine=machine)
+def _renamed(row: PastRun, job: str, machine: str, times: float) -> PastRun:
+    return replace(
+        row, job=job, machine=machine, source_bytes=row.source_bytes * times,
+        wire_bytes=row.wire_bytes * times, stored_bytes=row.stored_bytes * times,
+    )  # fmt: skip
 
 
 def records_of(plan: Plan, rows: Iterable[PastRun]) -> list[RunRecord]:

@@ -17158,7 +17158,8 @@ export interface paths {
         /**
          * Past runs from a CSV file or `gambrel-ledger/1` JSON lines: a look, or written as a whole.
          * @description It is written in one transaction, and only where every row can be read and fits a job and a
-         *     machine, unless `only_good` leaves the others out. What the ledger has stays as it is.
+         *     machine, unless `only_good` leaves the others out. Where sizes seem to be in another unit, it is
+         *     written only once `size_steps` says what they are. What the ledger has stays as it is.
          */
         post: {
             parameters: {
@@ -26055,6 +26056,14 @@ export interface components {
             value: string;
             reason: string;
         };
+        OddSizesSchema: {
+            steps: number;
+            runs: number;
+            of: number;
+            machine: string;
+            told_bytes: number;
+            expected_bytes: number;
+        };
         PastRunsSchema: {
             header: string[];
             columns: {
@@ -26072,6 +26081,7 @@ export interface components {
             unknown_machines: {
                 [key: string]: unknown;
             };
+            odd_sizes: components["schemas"]["OddSizesSchema"] | null;
             written: boolean;
         };
         PastRunsRequestSchema: {
@@ -26101,6 +26111,8 @@ export interface components {
             machines: {
                 [key: string]: string;
             };
+            /** @default null */
+            size_steps: number | null;
             /** @default false */
             only_good: boolean;
             /** @default false */

@@ -5,7 +5,7 @@ import { Button } from "../ui/Button";
 import { Flag, Pick } from "../ui/controls";
 import { Field } from "../ui/Field";
 import { Sheet } from "../ui/Sheet";
-import { count } from "../ui/words";
+import { bytes, count } from "../ui/words";
 
 const NAMES: Record<string, string> = {
   job: "Job",
@@ -39,6 +39,10 @@ export function ImportSheet(props: {
   const [mappedJobs, setMappedJobs] = useState<Record<string, string>>({});
   const [mappedMachines, setMappedMachines] = useState<Record<string, string>>({});
   const [onlyGood, setOnlyGood] = useState(false);
+  // What was answered holds for a file as it was read then; in another unit it is asked anew.
+  const [answered, setAnswered] = useState<{ steps: number; of: string } | null>(null);
+  const readAs = JSON.stringify([file?.name, columns, unit]);
+  const steps = answered?.of === readAs ? answered.steps : null;
   const body = {
     name: file?.name ?? "file",
     text: file?.text ?? "",
@@ -48,6 +52,7 @@ export function ImportSheet(props: {
     date_order: order,
     jobs: mappedJobs,
     machines: mappedMachines,
+    size_steps: steps,
     only_good: onlyGood,
     write: false,
   };
@@ -144,6 +149,19 @@ export function ImportSheet(props: {
         />
       )}
       {found && <Problems found={found} />}
+      {found?.odd_sizes && (
+        <Sizes odd={found.odd_sizes} onAnswer={(steps) => setAnswered({ steps, of: readAs })} />
+      )}
+      {steps !== null && (
+        <p className="border-t border-rule py-1 text-ink-2">
+          {steps === 0
+            ? "Sizes are taken as they are."
+            : `Sizes are read ${times(steps)} than the file says.`}{" "}
+          <Button small look="plain" onClick={() => setAnswered(null)}>
+            Ask again
+          </Button>
+        </p>
+      )}
       {found && !write.data?.written && (
         <section aria-label="What it comes to" className="border-t border-rule pt-2">
           <p>
@@ -159,7 +177,9 @@ export function ImportSheet(props: {
           )}
           <Button
             look="strong"
-            disabled={!found.new || (open > 0 && !onlyGood) || write.isPending}
+            disabled={
+              !found.new || Boolean(found.odd_sizes) || (open > 0 && !onlyGood) || write.isPending
+            }
             onClick={() => write.mutate()}
           >
             Import {count(found.new, "machine-run")}
@@ -219,6 +239,36 @@ function Unknown(props: {
         ))}
       </ul>
       {open.length > 30 && <p>and {open.length - 30} more names</p>}
+    </section>
+  );
+}
+
+/** "1,024 times larger", by a power of 1,024. */
+const times = (steps: number) =>
+  `${(1024 ** Math.abs(steps)).toLocaleString("en-GB")} times ${steps > 0 ? "larger" : "smaller"}`;
+
+/** Sizes that seem to be in another unit: nothing is written before somebody says what they are. */
+export function Sizes(props: {
+  odd: NonNullable<PastRunsFound["odd_sizes"]>;
+  onAnswer: (steps: number) => void;
+}) {
+  const { odd, onAnswer } = props;
+  return (
+    <section aria-label="Sizes that look wrong" role="alert" className="border-t border-rule py-2">
+      <h3 className="font-semibold">Are the sizes in another unit?</h3>
+      <p className="pb-1">
+        {odd.runs === odd.of ? "All" : `${odd.runs} of`} {count(odd.of, "machine-run")} that can be
+        compared are about {times(-odd.steps)} than the plan expects. Of {odd.machine} the file says{" "}
+        {bytes(odd.told_bytes)}; the plan expects {bytes(odd.expected_bytes)}.
+      </p>
+      <div className="flex gap-2">
+        <Button small onClick={() => onAnswer(odd.steps)}>
+          Read them {times(odd.steps)}
+        </Button>
+        <Button small look="plain" onClick={() => onAnswer(0)}>
+          They are right
+        </Button>
+      </div>
     </section>
   );
 }

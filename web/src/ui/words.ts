@@ -12,7 +12,8 @@ export function bytes(value: number): string {
   if (gib >= 1024) return `${plain(gib / 1024, 1)} TiB`;
   if (gib >= 100) return `${plain(gib, 0)} GiB`;
   if (gib >= 1 || gib === 0) return `${plain(gib, 1)} GiB`;
-  return `${plain(value / 2 ** 20, 0)} MiB`;
+  if (value >= 2 ** 20) return `${plain(value / 2 ** 20, 0)} MiB`;
+  return `${plain(value / 2 ** 10, 0)} KiB`;
 }
 
 export function gib(value: number): string {
