@@ -52,7 +52,16 @@ class RulesOverWeeksSchema(Schema):
     )
 
 
-class BalanceRequestSchema(WeeksAskedSchema, RulesOverWeeksSchema):
+class SpreadAskedSchema(Schema):
+    """How much weeks vary, as standard deviations of logarithms, null as the ledger shows it."""
+
+    change = Float(load_default=None, allow_none=True, validate=Range(min=0, max=2))
+    rate = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
+    stream = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
+    seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
+
+
+class BalanceRequestSchema(WeeksAskedSchema, RulesOverWeeksSchema, SpreadAskedSchema):
     jobs = List(String(validate=Length(min=1, max=200)), load_default=None, allow_none=True)
     kinds = List(String(validate=OneOf(MOVE_KINDS)), load_default=None, allow_none=True)
     most_moves = Integer(load_default=15, validate=Range(min=1, max=200))
@@ -68,25 +77,17 @@ class BalanceRequestSchema(WeeksAskedSchema, RulesOverWeeksSchema):
             "slowest link at half, each by itself; weeks in which things vary"
         },
     )
-    change = Float(load_default=None, allow_none=True, validate=Range(min=0, max=2))
-    rate = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
-    stream = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
-    seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
 
 
-class ConfidenceRequestSchema(WeeksAskedSchema):
+class ConfidenceRequestSchema(WeeksAskedSchema, SpreadAskedSchema):
     samples = Integer(load_default=300, validate=Range(min=10, max=MOST_SAMPLES))
-    seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
-    change = Float(validate=Range(min=0, max=2))
-    rate = Float(validate=Range(min=0, max=1))
-    stream = Float(validate=Range(min=0, max=1))
     failures = Boolean(
         load_default=False,
         metadata={"description": "machines fail too, as often as the ledger shows"},
     )
 
 
-class SweepRequestSchema(WeeksAskedSchema):
+class SweepRequestSchema(WeeksAskedSchema, SpreadAskedSchema):
     losses = List(
         String(validate=OneOf(LOSSES)),
         load_default=lambda: list(LOSSES),
@@ -94,10 +95,6 @@ class SweepRequestSchema(WeeksAskedSchema):
         metadata={"description": "each proxy, each host, the slowest link at half"},
     )
     samples = Integer(load_default=64, validate=Range(min=1, max=MOST_SWEPT_SAMPLES))
-    seed = Integer(load_default=1, validate=Range(min=0, max=2**31))
-    change = Float(load_default=None, allow_none=True, validate=Range(min=0, max=2))
-    rate = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
-    stream = Float(load_default=None, allow_none=True, validate=Range(min=0, max=1))
 
 
 class ScoreSchema(Schema):

@@ -17,7 +17,7 @@ from gambrel.core.estate.facts import FactEdit
 from gambrel.core.ledger.as_it_goes import Rest, rest_of
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
-from gambrel.core.ledger.failure_rates import FailureRate, failure_rates, rates_of_all
+from gambrel.core.ledger.failure_rates import Ended, FailureRate, failure_rates, rates_of_all
 from gambrel.core.ledger.learned_change import STATED_TO, LearnedChange, learned_changes
 from gambrel.core.ledger.learned_rates import night_rates
 from gambrel.core.ledger.learned_ratio import LearnedRatio, learned_ratios
@@ -324,14 +324,17 @@ class Runs:
         self, plan_id: int, plan: Plan, clock: float
     ) -> tuple[float, list[FailureRate]]:
         """How often machines fail as the ledger shows it at an instant."""
-        with self.planning.sessions() as db:
-            return failure_rates(plan, ledger.ended_runs(db, plan_id, clock - LEARNED_FROM_S))
+        return failure_rates(plan, self._ended(plan_id, clock))
 
     def failing(self, plan_id: int, plan: Plan) -> Mapping[str, float]:
         """How often each machine fails by now, by run."""
         clock, _ = self.clock(plan_id)
+        return rates_of_all(plan, self._ended(plan_id, clock))
+
+    def _ended(self, plan_id: int, clock: float) -> list[Ended]:
+        """What is learned from of how machines ended."""
         with self.planning.sessions() as db:
-            return rates_of_all(plan, ledger.ended_runs(db, plan_id, clock - LEARNED_FROM_S))
+            return ledger.ended_runs(db, plan_id, clock - LEARNED_FROM_S)
 
     def _with_learned(self, head: PlanHead, clock: float) -> PlanHead:
         """The plan with what the ledger shows taken over, where a standing rule says so.

@@ -24530,6 +24530,14 @@ export interface components {
         };
         SweepRequestSchema: {
             /** @default null */
+            change: number | null;
+            /** @default null */
+            rate: number | null;
+            /** @default null */
+            stream: number | null;
+            /** @default 1 */
+            seed: number;
+            /** @default null */
             draft: number | null;
             day: string;
             happens?: {
@@ -24539,14 +24547,6 @@ export interface components {
             losses?: ("proxies" | "hosts" | "links")[];
             /** @default 64 */
             samples: number;
-            /** @default 1 */
-            seed: number;
-            /** @default null */
-            change: number | null;
-            /** @default null */
-            rate: number | null;
-            /** @default null */
-            stream: number | null;
         };
         LedgerLineSchema: {
             job: string;
@@ -24994,6 +24994,14 @@ export interface components {
             time_zone: string | null;
         };
         BalanceRequestSchema: {
+            /** @default null */
+            change: number | null;
+            /** @default null */
+            rate: number | null;
+            /** @default null */
+            stream: number | null;
+            /** @default 1 */
+            seed: number;
             /** @default 1 */
             weeks: number;
             /** @description rules of the house, which no proposal breaks where the plan does not: {"rule": "not before", "time": "20:00", "jobs": [...], "tag": "..."}, {"rule": "apart", "jobs": [...]} for fulls, {"rule": "last", "job": "..."} */
@@ -25020,14 +25028,6 @@ export interface components {
             comfort: number;
             /** @description what a plan shall also stand: each proxy lost, each host lost, the slowest link at half, each by itself; weeks in which things vary */
             stands?: ("proxies" | "hosts" | "links" | "weeks")[];
-            /** @default null */
-            change: number | null;
-            /** @default null */
-            rate: number | null;
-            /** @default null */
-            stream: number | null;
-            /** @default 1 */
-            seed: number;
         };
         FindingSchema: {
             key: string;
@@ -25490,6 +25490,14 @@ export interface components {
         };
         ConfidenceRequestSchema: {
             /** @default null */
+            change: number | null;
+            /** @default null */
+            rate: number | null;
+            /** @default null */
+            stream: number | null;
+            /** @default 1 */
+            seed: number;
+            /** @default null */
             draft: number | null;
             day: string;
             happens?: {
@@ -25497,11 +25505,6 @@ export interface components {
             }[];
             /** @default 300 */
             samples: number;
-            /** @default 1 */
-            seed: number;
-            change?: number;
-            rate?: number;
-            stream?: number;
             /**
              * @description machines fail too, as often as the ledger shows
              * @default false
