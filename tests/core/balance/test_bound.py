@@ -3,7 +3,14 @@
 from dataclasses import replace
 
 import pytest
-from balances import ALL_KINDS, crowded, larkmoor_problem, problem_of, random_candidates
+from balances import (
+    ALL_KINDS,
+    crowded,
+    crowded_file,
+    larkmoor_problem,
+    problem_of,
+    random_candidates,
+)
 from generated import plans
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -20,7 +27,9 @@ from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation.simulate import simulate
 
 SLACK = 1e-6
-SETS_OF_KINDS = [USUAL_KINDS, USUAL_KINDS | {"copies", "verify"}, ALL_KINDS]
+SETS_OF_KINDS = [
+    USUAL_KINDS, USUAL_KINDS | {"copies", "verify"}, ALL_KINDS, ALL_KINDS - {"window_end"},
+]  # fmt: skip
 
 
 def held(problem, candidates):
@@ -61,6 +70,35 @@ def test_no_generated_plan_is_better(plan, seed, kinds):
 def test_no_crowded_plan_is_better(kind, gib):
     problem = crowded(3, gib, kind)
     held(problem, random_candidates(problem, 12, seed=7))
+
+
+def with_two_repositories(gib, kind="finish"):
+    """Crowded, and either of two slow repositories may be written to."""
+    file = crowded_file(3, gib, kind)
+    file["repositories"][0]["ingest_mib_per_s"] = 25
+    file["repositories"].append({**file["repositories"][0], "id": "cellar"})
+    return read_plan(file)
+
+
+@pytest.mark.parametrize("kinds", [("repository",), ("synthetic",), ("chain",), tuple(ALL_KINDS)])
+@pytest.mark.parametrize("gib", [300, 900, 2500])
+def test_no_plan_that_writes_elsewhere_or_reads_no_fulls_is_better(kinds, gib):
+    kinds = frozenset(kinds) - {"window_end"}
+    problem = problem_of(with_two_repositories(gib), kinds=kinds)
+    limits = held(problem, random_candidates(problem, 12, seed=5))
+    if kinds == {"repository"} and gib == 2500:
+        assert limits.over_s > 0, "two slow repositories are not enough either"
+    assert limits.worst > 0 or limits.over_s > 0, "something is known"
+
+
+def test_a_second_repository_halves_what_one_needs():
+    plan = with_two_repositories(300)
+    one, either = (
+        bound(problem_of(plan, kinds=frozenset(kinds))).worst
+        for kinds in (["night"], ["night", "repository"])
+    )
+    assert either == pytest.approx(one / 2, rel=0.35)
+    assert either < one
 
 
 def test_no_plan_of_the_sample_is_better():

@@ -12,7 +12,7 @@ between two cuts nothing changes, so buckets are exact without being small. Solv
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
@@ -26,7 +26,7 @@ from gambrel.core.balance.linear_program import (
     disk_amounts,
     disks_of_week,
 )
-from gambrel.core.balance.moves import reaching_proxies
+from gambrel.core.balance.moves import other_repositories, reaching_proxies
 from gambrel.core.balance.objective import watched
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
 from gambrel.core.model.destinations import at_destination
@@ -113,10 +113,11 @@ class Relaxation:
         self.free_starts = movable if "start" in kinds else set()
         self.free_fulls = movable if {"night", "spread"} & kinds else set()
         self.free_proxies = movable if "proxies" in kinds else set()
-        # Of a job that may write elsewhere, make its fulls in the repository or without reading
-        # anything, or go on past its window, nothing is sure.
-        unsure = {"repository", "synthetic", "chain", "window_end"} & kinds
-        self.unsure = movable if unsure else set()
+        self.free_repositories = movable if "repository" in kinds else set()
+        # Fulls that may be made in the repository, or not at all, read no more than increments.
+        self.cheap_fulls = movable if {"synthetic", "chain"} & kinds else set()
+        # Of a job that may go on past its window nothing is sure.
+        self.unsure = movable if "window_end" in kinds else set()
         self.unverified = movable if "verify" in kinds else set()
         # A single server's own disk and network say nothing about an arrangement.
         self.told = {number for number in watched(layout_of(self.plan)).values() if number >= 0}
@@ -201,7 +202,7 @@ class Relaxation:
                 ways = self._ways(job, machine, disk)
                 if not ways:
                     continue
-                full, source, payload, changed = disk_amounts(self.plan, job, machine, disk, gap)
+                full, source, payload, changed = self._amounts(job, machine, disk, gap)
                 raw = tuple(sorted({self._limited(way.raw) for way in ways}))
                 wire = tuple(sorted({self._limited(way.compressed) for way in ways}))
                 reading = read.setdefault(raw, Moved(raw))
@@ -215,21 +216,35 @@ class Relaxation:
             side for side in sent.values() if () not in side.ways
         ]
 
+    def _written_to(self, job: Job) -> Iterable[Job]:
+        """The job as it may write after the allowed moves: as it is, and to other repositories."""
+        yield job
+        if job.id in self.free_repositories:
+            for repository in other_repositories(self.plan, job):
+                yield replace(job, repository=repository)
+
+    def _amounts(self, job: Job, machine: Machine, disk: Disk, gap: float) -> tuple[float, ...]:
+        """The least of each of the amounts of `disk_amounts`, whatever is moved."""
+        each = [disk_amounts(self.plan, to, machine, disk, gap) for to in self._written_to(job)]
+        full, source, payload, changed = (min(amounts) for amounts in zip(*each, strict=True))
+        if job.id in self.cheap_fulls:
+            return source, source, changed, changed
+        return full, source, payload, changed
+
     def _limited(self, resources: Iterable[int]) -> Together:
         return tuple(sorted(r for r in set(resources) if r in self.topology.capacity))
 
     def _ways(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
         """All ways by which a disk may be read after the allowed moves."""
-        own = self.topology.candidates(job, machine, disk)
-        if machine.kind == "server" or job.id not in self.free_proxies:
-            return own
-        found = {way.proxy: way for way in own}
-        for way in self.topology.unpinned(job, machine, disk):
-            found.setdefault(way.proxy, way)
-        for proxy in reaching_proxies(self.plan, job):
-            for way in self.topology.pinned_to(job, machine, disk, proxy):
-                found.setdefault(way.proxy, way)
-        return tuple(found.values())
+        found: dict[Candidate, None] = {}
+        for to in self._written_to(job):
+            ways = list(self.topology.candidates(to, machine, disk))
+            if machine.kind != "server" and job.id in self.free_proxies:
+                ways += self.topology.unpinned(to, machine, disk)
+                for proxy in reaching_proxies(self.plan, to):
+                    ways += self.topology.pinned_to(to, machine, disk, proxy)
+            found.update(dict.fromkeys(ways))
+        return tuple(found)
 
     # --- the parts ----------------------------------------------------------------------------
 
@@ -341,11 +356,13 @@ class Relaxation:
 
     def _alone_s(self, job: Job, machine: Machine) -> tuple[float, float]:
         """The least that a full of a machine takes: until all has moved, and to its end."""
-        job = at_destination(self.plan, job, machine)
-        if makes_synthetic_fulls(self.plan, job) or job.chain == "forever" or refuses(job, machine):
+        anywhere = [at_destination(self.plan, to, machine) for to in self._written_to(job)]
+        cheap = job.id in self.cheap_fulls or job.chain == "forever"
+        if cheap or any(makes_synthetic_fulls(self.plan, to) for to in anywhere):
+            return 0.0, 0.0
+        if refuses(job, machine):
             return 0.0, 0.0
         moving, stored = 0.0, 0.0
-        repository = self.plan.repository_by_id[job.repository]
         for disk in disks_of_week(self.problem, job, machine):
             ways = self._ways(job, machine, disk)
             if not ways:
@@ -361,11 +378,16 @@ class Relaxation:
         if how == "boot":
             verify = job.boot_min * MINUTE
         elif how == "checksum":
-            rate = repository.read_rate_mib_per_s
-            reading = 0.0 if rate is None else stored / repository.dedupe_ratio / (rate * MIB)
-            verify = repository.first_byte_s + reading
+            verify = min(self._checksum_s(to, stored) for to in anywhere)
         moved = preparation_s(job, machine) + moving
         return moved, moved + verify
+
+    def _checksum_s(self, job: Job, stored: float) -> float:
+        """How long reading back some bytes takes where a job writes to."""
+        repository = self.plan.repository_by_id[job.repository]
+        rate = repository.read_rate_mib_per_s
+        reading = 0.0 if rate is None else stored / repository.dedupe_ratio / (rate * MIB)
+        return repository.first_byte_s + reading
 
     # --- linear programs ----------------------------------------------------------------------
 

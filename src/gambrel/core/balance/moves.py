@@ -312,14 +312,17 @@ def _streams(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
             yield (job.id, "streams", 0), change_job(job.id, max_streams=streams)
 
 
-def _repositories(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+def other_repositories(plan: Plan, job: Job) -> Iterator[str]:
     """Other repositories of the same site that none of the job's copies goes to."""
-    plan = problem.plan
     site = plan.repository_by_id[job.repository].site
     for repository in plan.repositories:
         if repository.site == site and repository.id not in job.places:
-            change = change_job(job.id, repository=repository.id)
-            yield (job.id, "repository", 0), change
+            yield repository.id
+
+
+def _repositories(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    for repository in other_repositories(problem.plan, job):
+        yield (job.id, "repository", 0), change_job(job.id, repository=repository)
 
 
 def _synthetic(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
