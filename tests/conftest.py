@@ -7,6 +7,7 @@ import os
 import secrets
 import uuid
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import pytest
 from hypothesis import settings
@@ -20,6 +21,21 @@ settings.register_profile("gambrel", deadline=None, derandomize=True, max_exampl
 settings.load_profile("gambrel")
 
 _numbers = itertools.count(1)
+
+LONGEST_FIRST = ("browser/test_tasks.py", "browser", "commands")
+"""Tests of few files that take long, the longest first; all others come after them."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Begin with the files that take long, so that none is left to one process at the end."""
+    here = Path(__file__).parent
+
+    def place(item: pytest.Item) -> int:
+        at = item.path.relative_to(here)
+        found = (i for i, name in enumerate(LONGEST_FIRST) if at.is_relative_to(name))
+        return next(found, len(LONGEST_FIRST))
+
+    items.sort(key=place)
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

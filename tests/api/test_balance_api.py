@@ -246,7 +246,7 @@ def test_what_was_interrupted_goes_on_from_its_best(client, crowded_url, running
     move = {"operation": "MoveFull", "job": "j0", "schedule": 0, "days": -1}
     plan_id = int(crowded_url.rsplit("/", 1)[1])
     asked = {
-        **NARROW, "seconds": 60, "draft": None, "happens": [], "weeks": 1, "jobs": None,
+        **NARROW, "seconds": 30, "draft": None, "happens": [], "weeks": 1, "jobs": None,
         "comfort": 0.85, "seed": 1,
     }  # fmt: skip
     with app.extensions["gambrel"].sessions.begin() as db:

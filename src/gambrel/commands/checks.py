@@ -80,7 +80,15 @@ def run(arguments: Sequence[str]) -> int:
     Returns the exit code.
     """
     say("— pytest")
-    how = arguments or ["-n", str(_workers()), "--dist", "loadfile", "-m", "not long"]
+    how = arguments or [
+        "-n",
+        str(_workers()),
+        "--dist",
+        "loadfile",
+        "--no-loadscope-reorder",
+        "-m",
+        "not long",
+    ]
     with ThreadPoolExecutor() as beside:
         # The checks have room beside them for the same reason.
         checks = None if arguments else beside.submit(_checks)

@@ -63,7 +63,6 @@ MOST_WAITING = 20
 MOST_EVALUATIONS = 20_000
 USUAL_SECONDS = 30.0
 """What a search may take where nobody says; with more it shakes its plans more often."""
-BOUNDING_NICENESS = 15
 SAMPLES_AT_ONCE = 10
 DRAWN_AT_ONCE = 4
 """Weeks of one loss that a worker draws at a time: with 100 losses there are tasks enough."""
@@ -100,9 +99,8 @@ class Computations:
         self._cancels: dict[int, Event] = {}
         self._threads: dict[int, Thread] = {}
         self.turns = Turns(AT_ONCE)
-        # Bounds have a process of their own, which can be ended without harm to searches, and gives
-        # way to them: whoever begins one waits for its first plan.
-        self._bounding = Workers(workers.cluster, 1, BOUNDING_NICENESS)
+        # Bounds have a process of their own, which can be ended without harm to searches.
+        self._bounding = Workers(workers.cluster, 1)
 
     # --- from outside -------------------------------------------------------------------------
 

@@ -23,13 +23,11 @@ LOOKED_AT_EVERY_S = 1.0
 TRIES = 3
 """How often a task is given out before its loss is an error."""
 
-USUAL_NICENESS = 5
-
 T = TypeVar("T")
 
 
-def _begin_worker(niceness: int) -> None:
-    """Have this worker give way to others, end with its parent, and leave Ctrl+C to that.
+def _end_with_parent() -> None:
+    """Have this worker end with the process that made it, and leave Ctrl+C to that.
 
     The kernel's own signal for this comes with the end of the *thread* that made a process, and
     threads that answer requests come and go; so the parent is looked for now and then.
@@ -43,7 +41,7 @@ def _begin_worker(niceness: int) -> None:
 
     Thread(target=look, name="parent", daemon=True).start()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    os.nice(niceness)
+    os.nice(5)  # whoever waits for an answer comes first
 
 
 class Workers:
@@ -52,18 +50,11 @@ class Workers:
     Args:
         cluster: address of a Dask scheduler; None for processes of this machine.
         processes: how many of them; None for one for each core.
-        niceness: how far they give way to other processes. Whoever waits for an answer comes first.
     """
 
-    def __init__(
-        self,
-        cluster: str | None = None,
-        processes: int | None = None,
-        niceness: int = USUAL_NICENESS,
-    ) -> None:
+    def __init__(self, cluster: str | None = None, processes: int | None = None) -> None:
         self.cluster = cluster
         self.processes = processes or os.cpu_count() or 1
-        self.niceness = niceness
         self._lock = Lock()
         self._executor: Executor | None = None
         self._client: Any = None
@@ -99,8 +90,7 @@ class Workers:
         return ProcessPoolExecutor(
             self.processes,
             mp_context=multiprocessing.get_context("spawn"),
-            initializer=_begin_worker,
-            initargs=(self.niceness,),
+            initializer=_end_with_parent,
         )
 
     def _replace(self, broken: Executor) -> None:
