@@ -22,8 +22,9 @@ settings.load_profile("gambrel")
 
 _numbers = itertools.count(1)
 
-LONGEST_FIRST = ("browser/test_tasks.py", "browser", "commands")
-"""Tests of few files that take long, the longest first; all others come after them."""
+LONGEST_FIRST = ("core/simulation", "commands", "browser/test_tasks.py", "browser")
+"""Tests of few files that take long; all others come after them. Pages are waited for, so those of
+the browser come once the static checks, which run beside the first tests, are over."""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
