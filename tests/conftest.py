@@ -22,7 +22,9 @@ settings.load_profile("gambrel")
 
 _numbers = itertools.count(1)
 
-LONGEST_FIRST = ("core/simulation", "commands", "browser/test_tasks.py", "browser")
+LONGEST_FIRST = (
+    "core/simulation", "core/balance", "truth", "commands", "browser/test_tasks.py", "browser",
+)  # fmt: skip
 """Tests of few files that take long; all others come after them. Pages are waited for, so those of
 the browser come once the static checks, which run beside the first tests, are over."""
 

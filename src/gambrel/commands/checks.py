@@ -19,12 +19,6 @@ MOST_WORKERS = 4
 """Test files run side by side, each worker with a database server of its own."""
 
 
-def _workers() -> int:
-    """Half as many again as there are cores: much of the time tests wait for other processes."""
-    cores = os.cpu_count() or 1
-    return min(MOST_WORKERS, cores + cores // 2)
-
-
 def _step(name: str, command: Sequence[str], *, cwd: Path = PROJECT) -> bool:
     done = subprocess.run(command, cwd=cwd, check=False, capture_output=True, text=True)
     say(f"— {name}\n{done.stdout}{done.stderr}".rstrip())
@@ -80,17 +74,12 @@ def run(arguments: Sequence[str]) -> int:
     Returns the exit code.
     """
     say("— pytest")
-    how = arguments or [
-        "-n",
-        str(_workers()),
-        "--dist",
-        "loadfile",
-        "--no-loadscope-reorder",
-        "-m",
-        "not long",
-    ]
+    workers = str(min(MOST_WORKERS, os.cpu_count() or 1))
+    # The order is that of tests/conftest.py, in which files that take long come first.
+    spread = ["-n", workers, "--dist", "loadfile", "--no-loadscope-reorder"]
+    how = arguments or [*spread, "-m", "not long"]
     with ThreadPoolExecutor() as beside:
-        # The checks have room beside them for the same reason.
+        # Tests wait for browsers and processes half of the time: the checks have room beside them.
         checks = None if arguments else beside.submit(_checks)
         tested = subprocess.run(
             [sys.executable, "-m", "pytest", *how], cwd=PROJECT, check=False
