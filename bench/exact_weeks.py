@@ -1,63 +1,29 @@
 """Whether the search of a better week finds the best there is, where trying everything takes long.
 
-The cases are those of `weeks`, with more jobs: up to what is tried in an hour on two cores.
+The cases are those of `weeks`, with more jobs: trying everything takes minutes.
 """
 
 from __future__ import annotations
 
 import statistics
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import islice, product
-from typing import Any
 
 from sizes import EXACT_CASES, EXACT_EVALUATIONS
-from weeks import apart, case
+from weeks import apart, best_of_all, case
 
 from gambrel.core.balance.bound import Bound, bound
-from gambrel.core.balance.moves import Candidate, is_sound, moves_of
 from gambrel.core.balance.objective import Score
 from gambrel.core.balance.problem import Problem
-from gambrel.core.balance.search import PATIENCE, SHAKES, Searching
-from gambrel.core.balance.search_driver import Evaluate, balance
+from gambrel.core.balance.search import PATIENCE, SHAKES
+from gambrel.core.balance.search_driver import balance
 from gambrel.core.balance.stopping import MostEvaluations
 from gambrel.work import worker_tasks
 from gambrel.work.executors import Workers
 
 LONGER = 10
 """How much longer than usual a search goes on: as long as one that is given five minutes."""
-AT_ONCE = 4000
-"""How many combinations are handed to the workers together."""
-
-
-def each_combination(problem: Problem) -> Iterator[Candidate]:
-    """Every combination of one choice or none for each aspect, one after another."""
-    by_aspect: dict[Any, list[Any]] = {}
-    for job in problem.movable:
-        for aspect, operation in moves_of(problem, job):
-            by_aspect.setdefault(aspect, [None]).append((aspect, operation))
-    for combination in product(*by_aspect.values()):
-        candidate = Candidate.of(dict(filter(None, combination)))
-        if is_sound(problem, candidate) is not None:
-            yield candidate
-
-
-def best_of_all(evaluate: Evaluate, problem: Problem) -> tuple[Candidate, Score, int]:
-    """The best of all combinations, its score, and how many there are."""
-    judge = Searching(problem)
-    every, tried = each_combination(problem), 0
-    best: tuple[Any, Candidate, Score] | None = None
-    while some := list(islice(every, AT_ONCE)):
-        tried += len(some)
-        scores = [told[0] for told in evaluate(problem, [(each, False) for each in some])]
-        for candidate, score in zip(some, scores, strict=True):
-            key = judge.key(candidate, score)
-            if best is None or key < best[0]:
-                best = key, candidate, score
-    if best is None:
-        raise ValueError("the problem has no combination, not even that of no moves")
-    return best[1], best[2], tried
 
 
 @dataclass

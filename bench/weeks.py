@@ -8,10 +8,10 @@ objective, in their order.
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
-from itertools import product
+from itertools import islice, product
 from random import Random
 from typing import Any
 
@@ -22,7 +22,7 @@ from gambrel.core.balance.moves import Candidate, is_sound, moves_of, plan_of
 from gambrel.core.balance.objective import Evaluator, Score
 from gambrel.core.balance.problem import USUAL_KINDS, MoveKind, Problem
 from gambrel.core.balance.search import Searching
-from gambrel.core.balance.search_driver import balance
+from gambrel.core.balance.search_driver import Evaluate, balance
 from gambrel.core.balance.stopping import MostEvaluations, MostSeconds
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.edits.operations import MoveFull, MoveStart
@@ -127,18 +127,37 @@ def problem_of(plan: Plan, kinds: frozenset[MoveKind] | None = None, most: int =
 # --- exact --------------------------------------------------------------------------------------
 
 
-def combinations(problem: Problem) -> list[Candidate]:
-    """Every combination of one choice or none for each aspect."""
+AT_ONCE = 4000
+"""How many combinations are handed to the workers together."""
+
+
+def each_combination(problem: Problem) -> Iterator[Candidate]:
+    """Every combination of one choice or none for each aspect, one after another."""
     by_aspect: dict[Any, list[Any]] = {}
     for job in problem.movable:
         for aspect, operation in moves_of(problem, job):
             by_aspect.setdefault(aspect, [None]).append((aspect, operation))
-    found = []
     for combination in product(*by_aspect.values()):
         candidate = Candidate.of(dict(filter(None, combination)))
         if is_sound(problem, candidate) is not None:
-            found.append(candidate)
-    return found
+            yield candidate
+
+
+def best_of_all(evaluate: Evaluate, problem: Problem) -> tuple[Candidate, Score, int]:
+    """The best of all combinations, its score, and how many there are."""
+    judge = Searching(problem)
+    every, tried = each_combination(problem), 0
+    best: tuple[Any, Candidate, Score] | None = None
+    while some := list(islice(every, AT_ONCE)):
+        tried += len(some)
+        scores = [told[0] for told in evaluate(problem, [(each, False) for each in some])]
+        for candidate, score in zip(some, scores, strict=True):
+            key = judge.key(candidate, score)
+            if best is None or key < best[0]:
+                best = key, candidate, score
+    if best is None:
+        raise ValueError("the problem has no combination, not even that of no moves")
+    return best[1], best[2], tried
 
 
 @dataclass
@@ -165,27 +184,24 @@ def apart(one: Score, other: Score) -> float:
 
 
 def compare(workers: Workers, problem: Problem) -> Compared:
-    every = combinations(problem)
     evaluate = worker_tasks.evaluate_on(workers)
     begin = time.perf_counter()
-    scores = [told[0] for told in evaluate(problem, [(c, False) for c in every])]
+    best, best_score, combinations = best_of_all(evaluate, problem)
     exact_s = time.perf_counter() - begin
     judge = Searching(problem)
-    keys = [judge.key(c, s) for c, s in zip(every, scores, strict=True)]
-    best = min(range(len(every)), key=lambda i: keys[i])
     begin = time.perf_counter()
     found = balance(problem, MostEvaluations(EVALUATIONS))
     search_s = time.perf_counter() - begin
     limits = bound(problem)
     return Compared(
-        combinations=len(every),
-        reached=found.score.grades == scores[best].grades,
-        to_the_letter=judge.key(found.candidate, found.score) == keys[best],
-        apart=apart(found.score, scores[best]),
+        combinations=combinations,
+        reached=found.score.grades == best_score.grades,
+        to_the_letter=judge.key(found.candidate, found.score) == judge.key(best, best_score),
+        apart=apart(found.score, best_score),
         evaluations=found.evaluations,
         search_s=search_s,
         exact_s=exact_s,
-        bound_holds=limits.lost <= scores[best].lost + 1e-6,
+        bound_holds=limits.lost <= best_score.lost + 1e-6,
         hand={
             name: _sign(found.score.grades, score.grades)
             for name, score in by_hand(problem).items()

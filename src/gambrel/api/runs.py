@@ -445,16 +445,7 @@ def import_past_runs(plan_id: int, json_data: dict[str, Any]) -> dict[str, Any]:
         "problems_in_all": len(told.problems),
         "unknown_jobs": found.unknown_jobs,
         "unknown_machines": found.unknown_machines,
-        "odd_sizes": None
-        if found.odd is None
-        else {
-            "steps": found.odd.steps,
-            "runs": found.odd.runs,
-            "of": found.odd.of,
-            "machine": found.odd.machine,
-            "told_bytes": found.odd.told,
-            "expected_bytes": found.odd.expected,
-        },
+        "odd_sizes": found.odd,
         "written": written,
     }
 

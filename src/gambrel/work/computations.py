@@ -283,7 +283,7 @@ class Computations:
             better = not curve or curve[-1]["grades"] != grades
             if better:
                 curve.append({"seconds": round(time.monotonic() - began, 2), "grades": grades})
-            # The plan as it is and the first that is better are told at once: somebody waits.
+            # A planner waits for the plan as it is and for the first better one.
             told = better and len(curve) <= 2
             self._note(job, search_progress(now, best, curve), always=told)
 

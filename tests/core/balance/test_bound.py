@@ -18,7 +18,7 @@ from plans import small_file
 
 from gambrel.core.balance.bound import bound
 from gambrel.core.balance.explaining import bound_words
-from gambrel.core.balance.moves import plan_of
+from gambrel.core.balance.moves import Candidate, moves_of, plan_of
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import USUAL_KINDS
 from gambrel.core.loads.load_series import load_table
@@ -89,6 +89,28 @@ def test_no_plan_that_writes_elsewhere_or_reads_no_fulls_is_better(kinds, gib):
     if kinds == {"repository"} and gib == 2500:
         assert limits.over_s > 0, "two slow repositories are not enough either"
     assert limits.worst > 0 or limits.over_s > 0, "something is known"
+
+
+def test_a_server_that_may_write_elsewhere_goes_the_way_to_there():
+    """Its own repository takes too little in; the other has no limit."""
+    file = crowded_file(3, 900)
+    file["repositories"].append({**file["repositories"][0], "id": "cellar"})
+    file["repositories"][0]["ingest_mib_per_s"] = 2
+    for machine in file["machines"]:
+        del machine["host"]
+        machine.update(kind="server", site="quay", disks=[
+            {key: disk[key] for key in ("id", "used_gib", "provisioned_gib")}
+            for disk in machine["disks"]
+        ])  # fmt: skip
+    problem = problem_of(read_plan(file), kinds=frozenset(["repository"]))
+    moved = Candidate()
+    for job in problem.movable:
+        for move in moves_of(problem, job):
+            moved = moved.with_choice(*move)
+    assert len(moved) == 3
+    limits = held(problem, [Candidate(), moved])
+    assert limits.over_s == 0 and limits.lost == 0
+    assert bound(replace(problem, kinds=frozenset())).over_s > 0
 
 
 def test_a_second_repository_halves_what_one_needs():

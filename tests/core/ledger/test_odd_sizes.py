@@ -50,7 +50,7 @@ def test_another_unit_is_noticed_with_the_power_that_mends_it(kind, stored, step
     odd = odd_sizes(PLAN, sizes(lambda _: 1024.0**-steps, kind, stored=stored))
     assert odd is not None
     assert (odd.steps, odd.runs, odd.of) == (steps, 4, 4)
-    assert odd.told * 1024.0**steps == pytest.approx(odd.expected)
+    assert odd.told_bytes * 1024.0**steps == pytest.approx(odd.expected_bytes)
 
 
 @given(st.lists(st.floats(1 / 25, 25), min_size=4, max_size=4))

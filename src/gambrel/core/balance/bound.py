@@ -113,7 +113,11 @@ class Relaxation:
         self.free_starts = movable if "start" in kinds else set()
         self.free_fulls = movable if {"night", "spread"} & kinds else set()
         self.free_proxies = movable if "proxies" in kinds else set()
-        self.free_repositories = movable if "repository" in kinds else set()
+        self.written_to = {
+            job.id: self._written_to(job, "repository" in kinds and job.id in movable)
+            for job in self.plan.jobs
+        }
+        """Each job as it may write after the allowed moves: as it is, and to other repositories."""
         # Fulls that may be made in the repository, or not at all, read no more than increments.
         self.cheap_fulls = movable if {"synthetic", "chain"} & kinds else set()
         # Of a job that may go on past its window nothing is sure.
@@ -216,16 +220,14 @@ class Relaxation:
             side for side in sent.values() if () not in side.ways
         ]
 
-    def _written_to(self, job: Job) -> Iterable[Job]:
-        """The job as it may write after the allowed moves: as it is, and to other repositories."""
-        yield job
-        if job.id in self.free_repositories:
-            for repository in other_repositories(self.plan, job):
-                yield replace(job, repository=repository)
+    def _written_to(self, job: Job, moves: bool) -> tuple[Job, ...]:
+        # Made once: what is found out about a job is kept with it for as long as the plan is.
+        others = other_repositories(self.plan, job) if moves else ()
+        return job, *(replace(job, repository=repository) for repository in others)
 
     def _amounts(self, job: Job, machine: Machine, disk: Disk, gap: float) -> tuple[float, ...]:
         """The least of each of the amounts of `disk_amounts`, whatever is moved."""
-        each = [disk_amounts(self.plan, to, machine, disk, gap) for to in self._written_to(job)]
+        each = [disk_amounts(self.plan, to, machine, disk, gap) for to in self.written_to[job.id]]
         full, source, payload, changed = (min(amounts) for amounts in zip(*each, strict=True))
         if job.id in self.cheap_fulls:
             return source, source, changed, changed
@@ -237,7 +239,7 @@ class Relaxation:
     def _ways(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
         """All ways by which a disk may be read after the allowed moves."""
         found: dict[Candidate, None] = {}
-        for to in self._written_to(job):
+        for to in self.written_to[job.id]:
             ways = list(self.topology.candidates(to, machine, disk))
             if machine.kind != "server" and job.id in self.free_proxies:
                 ways += self.topology.unpinned(to, machine, disk)
@@ -356,11 +358,10 @@ class Relaxation:
 
     def _alone_s(self, job: Job, machine: Machine) -> tuple[float, float]:
         """The least that a full of a machine takes: until all has moved, and to its end."""
-        anywhere = [at_destination(self.plan, to, machine) for to in self._written_to(job)]
+        anywhere = [at_destination(self.plan, to, machine) for to in self.written_to[job.id]]
         cheap = job.id in self.cheap_fulls or job.chain == "forever"
-        if cheap or any(makes_synthetic_fulls(self.plan, to) for to in anywhere):
-            return 0.0, 0.0
-        if refuses(job, machine):
+        cheap = cheap or any(makes_synthetic_fulls(self.plan, to) for to in anywhere)
+        if cheap or refuses(job, machine):
             return 0.0, 0.0
         moving, stored = 0.0, 0.0
         for disk in disks_of_week(self.problem, job, machine):

@@ -15,7 +15,7 @@ STEP = 1024.0
 MOST_STEPS = 2
 """So many units apart sizes are looked for: bytes for MiB, or GiB for KiB."""
 FEWEST = 3
-"""Of fewer machine-runs nothing is said."""
+"""With fewer machine-runs Gambrel does not judge."""
 AGREEING = 0.8
 """The part of all machine-runs that must be off by the same power."""
 
@@ -30,6 +30,11 @@ class Size:
     read: float
     stored: float
 
+    @property
+    def told(self) -> float:
+        """The bytes that it is judged by: those read, those stored where the file has no others."""
+        return self.read or self.stored
+
 
 @dataclass(frozen=True, slots=True)
 class OddSizes:
@@ -38,16 +43,16 @@ class OddSizes:
     Attributes:
         steps: the power of 1,024 by which they would have to be multiplied, -2 to 2, never 0.
         runs: how many machine-runs say so, `of` so many that can be judged.
-        machine, told, expected: the one in the middle of these: what the file says of it, and what
-            the plan makes of it, in bytes.
+        machine, told_bytes, expected_bytes: the one in the middle of these, what the file says of
+            it, and what the plan makes of it.
     """
 
     steps: int
     runs: int
     of: int
     machine: str
-    told: float
-    expected: float
+    told_bytes: float
+    expected_bytes: float
 
 
 def odd_sizes(plan: Plan, sizes: Iterable[Size]) -> OddSizes | None:
@@ -58,13 +63,13 @@ def odd_sizes(plan: Plan, sizes: Iterable[Size]) -> OddSizes | None:
     1,024, some 32, counts as another unit. Runs whose kind is not told are judged by the largest of
     their machine, and only where no run has a kind.
     """
-    every = [each for each in sizes if (each.read or each.stored) > 0]
+    every = [each for each in sizes if each.told > 0]
     judged = [each for each in every if each.kind is not None]
     if not judged:
         largest: dict[str, Size] = {}
         for each in every:
             known = largest.get(each.machine)
-            if known is None or (each.read or each.stored) > (known.read or known.stored):
+            if known is None or each.told > known.told:
                 largest[each.machine] = each
         judged = list(largest.values())
     found: list[tuple[float, Size, float]] = []
@@ -74,7 +79,7 @@ def odd_sizes(plan: Plan, sizes: Iterable[Size]) -> OddSizes | None:
             continue
         expected = _expected(job, machine, each)
         if expected > 0:
-            found.append(((each.read or each.stored) / expected, each, expected))
+            found.append((each.told / expected, each, expected))
     if len(found) < FEWEST:
         return None
     steps = -round(log(median(ratio for ratio, *_ in found), STEP))
@@ -85,9 +90,7 @@ def odd_sizes(plan: Plan, sizes: Iterable[Size]) -> OddSizes | None:
     if steps == 0 or len(agreeing) < AGREEING * len(found):
         return None
     _, size, expected = agreeing[len(agreeing) // 2]
-    return OddSizes(
-        steps, len(agreeing), len(found), size.machine, size.read or size.stored, expected
-    )
+    return OddSizes(steps, len(agreeing), len(found), size.machine, size.told, expected)
 
 
 def _expected(job: Job, machine: Machine, size: Size) -> float:

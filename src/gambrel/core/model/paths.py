@@ -226,7 +226,7 @@ class Topology:
         """Who can read a disk for a job, in plan order; empty where there is no path."""
         job = at_destination(self.plan, job, machine)
         if machine.kind == "server":
-            key: tuple[object, ...] = (job.id, machine.id, disk.id)
+            key: tuple[object, ...] = (job.id, job.repository, machine.id, disk.id)
         else:
             key = (job.id, job.repository, machine.host, disk.datastore)
         if key not in self._candidates:

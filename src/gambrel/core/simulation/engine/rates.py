@@ -33,7 +33,7 @@ from gambrel.core.simulation.engine.tables import (
 from gambrel.core.simulation.engine.world import WORLD
 
 INSIDE, AT_THE_EDGE = 1, 2
-"""A resource all of whose streams are shared out anew, and one of which only some are."""
+"""A change gives new rates to all streams of a resource inside, to some of one at the edge."""
 BINDS = -1.0
 """The pressure of a resource that binds at the level reached."""
 SAME_LEVEL = 1e-9
@@ -211,7 +211,7 @@ def _grow_region(w: World, streams: int, resources: int) -> tuple[int, int]:
 
     Args:
         streams: how many the region has that have been looked at.
-        resources: how many it has, of which those that are dirty may be some.
+        resources: how many it has; dirty ones may be among them.
     """
     looked_at = streams
     for i in range(w.n[N_DIRTY]):

@@ -338,8 +338,7 @@ WORLD_SCRATCH = (
     "load_open", "load_n", "squeezes_n", "dirty", "is_dirty", "fresh", "affected", "is_affected",
     "region", "in_region", "left", "demand", "pressure", "rising", "new_rate", "new_squeeze",
     "parked_first", "parked_last", "ready", "hot", "is_hot", "starters", "starter_row",
-    "starter_item", "due",
-    "limit", "span", "busy", "held", "active", "restoring", "restore_disk",
+    "starter_item", "due", "limit", "span", "busy", "held", "active", "restoring", "restore_disk",
 )  # fmt: skip
 """What only the walk itself needs."""
 WORLD_WRITTEN = (
