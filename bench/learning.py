@@ -23,10 +23,11 @@ from gambrel.core.ledger.events import event_from
 from gambrel.core.ledger.learned_change import learned_changes
 from gambrel.core.ledger.learned_plan import as_learned
 from gambrel.core.ledger.learned_rates import NightRates, learned_rates, night_rates
+from gambrel.core.ledger.learned_spreads import learned_spreads
 from gambrel.core.ledger.learned_times import NightTimes, learned_times, night_times
+from gambrel.core.ledger.night_spreads import NightSpreads
 from gambrel.core.ledger.predicting import predicted_runs
 from gambrel.core.ledger.records import RunRecord
-from gambrel.core.ledger.shown_tonight import Shown
 from gambrel.core.ledger.under_way import state_from
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import Night, night_of, planner_zone
@@ -34,7 +35,8 @@ from gambrel.core.plan.objects import Plan, Running
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY, HOUR
-from gambrel.standins.history import WRONG_FACTOR, WRONG_JOB, RunsByKey, note_event
+from gambrel.demo.past import existing_points
+from gambrel.standins.history import POINTS_DAYS, WRONG_FACTOR, WRONG_JOB, RunsByKey, note_event
 from gambrel.standins.performance import Performance
 from gambrel.standins.true_world import TrueWorld
 
@@ -73,11 +75,14 @@ class _World:
     """One world: its truth, and the ledger of what it did."""
 
     def __init__(self, seed: int, reach: float) -> None:
-        self.plan = read_plan(demo.larkmoor())
-        self.zone = planner_zone(self.plan)
+        file = demo.larkmoor()
+        self.zone = planner_zone(read_plan(file))
+        first = night_of(FIRST, self.zone)
+        # Those of the sample are of the days before its own week.
+        points = existing_points(file, first.start, POINTS_DAYS)
+        self.plan = read_plan({**file, "state": {"points": points}})
         wrong = selected_machines(self.plan, self.plan.job_by_id[WRONG_JOB])
         self.truth = TrueWorld(seed, FIRST, {machine.id: WRONG_FACTOR for machine in wrong}, reach)
-        first = night_of(FIRST, self.zone)
         self.performance = Performance(
             self.plan, first.start, self.plan.state.points, self.truth, {}
         )
@@ -93,13 +98,16 @@ class _World:
         started = replace(plan, state=replace(plan.state, points=points))
         return predicted_runs(simulate(started, night.start, night.end), night)
 
-    def learned(self, night: Night) -> tuple[Plan, dict[str, Shown]]:
-        """The plan of a night as learned by now, and how much each rate varies."""
+    def learned(self, night: Night) -> tuple[Plan, NightSpreads]:
+        """The plan of a night as learned by now, and how much such a night varies."""
         rates = learned_rates(self.plan, self.rates)
         changes = learned_changes(self.plan, self.increments)
-        spread = {each.what: Shown(each.what, 0.0, each.spread, each.runs) for each in rates}
         times = learned_times(self.plan, self.times)
-        return as_learned(self.plan, changes, rates, times, night.date.weekday()), spread
+        weekday = night.date.weekday()
+        plan = as_learned(self.plan, changes, rates, times, weekday)
+        # What was taken over is as nights show it.
+        rates = [replace(each, stated=each.learned, factor=1.0) for each in rates]
+        return plan, learned_spreads(plan, rates, changes, self.increments, weekday)
 
     def advance(self, to: float) -> None:
         """Let time go on; the ledger hears of it."""
@@ -150,7 +158,7 @@ def world_told(seed: int, reach: float) -> list[Told]:
 
 
 def _night_told(world: _World, night: Night, stated: list[RunRecord]) -> Told | None:
-    plan, spread = world.learned(night)
+    plan, spreads = world.learned(night)
     learned = world.forecast(plan, night)
     expected = replace(world.truth, by_chance=False).plan_of(world.plan, night.date)
     known = world.forecast(expected, night)
@@ -158,7 +166,7 @@ def _night_told(world: _World, night: Night, stated: list[RunRecord]) -> Told | 
     at_noon = replace(
         plan, state=replace(plan.state, points=points, running=Running(at=night.start))
     )
-    rest = Rest(at_noon, simulate(at_noon, night.start, night.end), spread, night.end, 1.0)
+    rest = Rest(at_noon, simulate(at_noon, night.start, night.end), {}, night.end, 1.0, spreads)
     span = outlook(rest, draws=SPAN_DRAWS)
     goes = {}
     for hour in AS_IT_GOES:
@@ -169,7 +177,9 @@ def _night_told(world: _World, night: Night, stated: list[RunRecord]) -> Told | 
         by_key = {(run.job, run.occurrence): run for run in learned}
         seen = [_beside(run, by_key.get((run.job, run.occurrence))) for run in its]
         if any(run.ended is None for run in that_bind(its)):
-            goes[hour] = outlook(rest_of(world.under_way(plan, at), night, seen), SPAN_DRAWS)
+            goes[hour] = outlook(
+                rest_of(world.under_way(plan, at), night, seen, spreads), SPAN_DRAWS
+            )
     world.advance(night.end)
     bound = that_bind(world.close(night))
     ended = last_end(bound)

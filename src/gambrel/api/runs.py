@@ -24,8 +24,7 @@ from gambrel.core.findings.from_ledger import standing_findings
 from gambrel.core.ledger.comparing import summarize
 from gambrel.core.ledger.forecast_errors import forecast_errors
 from gambrel.core.ledger.learned_change import LearnedChange
-from gambrel.core.ledger.learned_rates import LearnedRate, learned_rates
-from gambrel.core.ledger.learned_times import learned_times
+from gambrel.core.ledger.learned_rates import LearnedRate
 from gambrel.core.ledger.ordering import (
     Order,
     OrderRefused,
@@ -34,12 +33,12 @@ from gambrel.core.ledger.ordering import (
     ordered,
 )
 from gambrel.core.ledger.records import RunRecord
-from gambrel.core.nights.nights import Night, night_at, night_of, planner_zone
+from gambrel.core.nights.nights import night_at, night_of, planner_zone
 from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
 from gambrel.core.questions.how_sure import learned_spread
 from gambrel.core.simulation.simulate import simulate
-from gambrel.core.units import DAY, HOUR
+from gambrel.core.units import HOUR
 from gambrel.formats.inventory_csv import Unreadable, read_table
 from gambrel.formats.ledger_files import COLUMNS, json_lines, rows
 from gambrel.formats.past_runs import (
@@ -53,15 +52,15 @@ from gambrel.formats.past_runs import (
 from gambrel.store import ledger, runners
 from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import in_us
-from gambrel.store.plans import NotFound, PlanHead, SecondPersonNeeded, plan_head
+from gambrel.store.plans import PlanHead, SecondPersonNeeded, plan_head
 from gambrel.store.standing_rules import LEARNED_CHANGE, LEARNED_RATIO, standing_rules
 from gambrel.work import past_runs
-from gambrel.work.runs import LEARNED_FROM_S, REST_AHEAD_S, night_mark, order_from
+from gambrel.work.learning import PAST_NIGHTS
+from gambrel.work.runs import REST_AHEAD_S, order_from
 
 blueprint = APIBlueprint("runs", __name__, tag="Runs", url_prefix="/api/v1/plans/<int:plan_id>")
 
 NEWS_WITHIN_S = 20.0
-PAST_NIGHTS = 70
 
 
 def _plan(plan_id: int) -> tuple[PlanHead, Plan]:
@@ -133,53 +132,18 @@ def show_standing(plan_id: int) -> dict[str, Any]:
 # --- past nights --------------------------------------------------------------------------------
 
 
-def _marks(plan_id: int, plan: Plan) -> list[tuple[Night, dict[str, Any]]]:
-    """The nights that are over, newest first, each with its mark; what is long over is kept."""
-    clock, _ = runs().clock(plan_id)
-    found: list[tuple[Night, dict[str, Any]]] = []
-    kept: list[tuple[date, dict[str, Any]]] = []
-    with planning().sessions() as db:
-        for row in ledger.nights_known(db, plan_id)[:PAST_NIGHTS]:
-            night = night_of(row.night, row.zone)
-            if clock < night.end:
-                continue
-            mark = row.summary
-            if mark is None or not mark.keys() >= {"rates", "times"}:
-                its = ledger.runs_of_night(db, plan_id, row.night)
-                mark = night_mark(plan, night, its, clock, _version_or(plan, row.version_id))
-                # Runs may end after their night; what is long over is read once.
-                if clock > night.end + DAY:
-                    kept.append((row.night, mark))
-            found.append((night, mark))
-    if kept:
-
-        def keep(db: Any) -> None:
-            for day, mark in kept:
-                ledger.keep_summary(db, plan_id, day, mark)
-
-        planning().write(keep)
-    return found
-
-
-def _version_or(plan: Plan, version_id: int) -> Plan:
-    """The plan that a night was carried out in; another where that version is gone."""
-    try:
-        return planning().plan(version_id)
-    except NotFound:
-        return plan
-
-
 @blueprint.get("/past-nights")
 @blueprint.output(schemas.PastNightsSchema)
 def show_past_nights(plan_id: int) -> dict[str, Any]:
     """The nights that are over, newest first: what was predicted, and what came."""
     _, plan = _plan(plan_id)
+    clock, _ = runs().clock(plan_id)
     found = [
         {
             "date": night.date, "start": format_known(night.start),
             "end": format_known(night.end), **mark,
         }
-        for night, mark in _marks(plan_id, plan)
+        for night, mark in runs().learning.marks(plan_id, plan, clock)
     ]  # fmt: skip
     return {"zone": planner_zone(plan), "nights": found}
 
@@ -208,18 +172,14 @@ def show_learned_rates(plan_id: int) -> dict[str, Any]:
 def show_learned_times(plan_id: int) -> dict[str, Any]:
     """How long machines prepare, release and verify by job, as past nights show it."""
     _, plan = _plan(plan_id)
-    found = learned_times(plan, _learned_from(plan_id, plan, "times"))
+    clock, _ = runs().clock(plan_id)
+    found = runs().learning.times(plan_id, plan, clock)
     return {"times": [bodies.learned_time(plan, each) for each in found]}
 
 
 def _rates(plan_id: int, plan: Plan) -> list[LearnedRate]:
-    return learned_rates(plan, _learned_from(plan_id, plan, "rates"))
-
-
-def _learned_from(plan_id: int, plan: Plan, what: str) -> list[Any]:
-    """What the nights of late tell of rates or times."""
     clock, _ = runs().clock(plan_id)
-    return [m[what] for night, m in _marks(plan_id, plan) if night.end > clock - LEARNED_FROM_S]
+    return runs().learning.rates(plan_id, plan, clock)
 
 
 @blueprint.get("/forecast-errors")
@@ -251,7 +211,7 @@ def show_learned_ratios(plan_id: int) -> dict[str, Any]:
     """The compress ratio of machines as their incrementals show it, beside what is stated."""
     _, plan = _plan(plan_id)
     clock, _ = runs().clock(plan_id)
-    found = runs().learned_ratios(plan_id, plan, clock)
+    found = runs().learning.ratios(plan_id, plan, clock)
     by_itself = _by_itself(plan_id, LEARNED_RATIO)
     return bodies.learned_ratios_body(plan, found, by_itself=by_itself)
 
@@ -267,7 +227,7 @@ def show_failure_rates(plan_id: int) -> dict[str, Any]:
     """How often machines failed of late, beside all of them together."""
     _, plan = _plan(plan_id)
     clock, _ = runs().clock(plan_id)
-    overall, found = runs().failure_rates(plan_id, plan, clock)
+    overall, found = runs().learning.failure_rates(plan_id, plan, clock)
     return {
         "overall": overall,
         "machines": [
@@ -278,7 +238,7 @@ def show_failure_rates(plan_id: int) -> dict[str, Any]:
 
 def _changes(plan_id: int, plan: Plan) -> Mapping[str, LearnedChange]:
     clock, _ = runs().clock(plan_id)
-    return runs().learned_changes(plan_id, plan, clock)
+    return runs().learning.changes(plan_id, plan, clock)
 
 
 @blueprint.get("/past-nights/<day>")

@@ -19,9 +19,9 @@ from gambrel.store.database import Sessions
 from gambrel.store.ledger_models import LeftOverRow
 from gambrel.store.plans import PlanHead, locked_plan
 from gambrel.store.settings import set_setting, setting
+from gambrel.work.learning import night_mark
 from gambrel.work.mailing import run_settings_name
 from gambrel.work.restore_tests import rota_name
-from gambrel.work.runs import night_mark
 
 STAND_IN = "Stand-in"
 LOOPBACK = "127.0.0.1"

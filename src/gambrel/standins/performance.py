@@ -97,6 +97,7 @@ class Performance:
         self._tests: list[RunningTest] = []
         self._troubles: list[Trouble] = []
         self._troubles = self._new_troubles()
+        self._through: set[tuple[str, float, str, str]] = set()
         self._look_on(State(points=tuple(points), running=running))
 
     # --- what comes -------------------------------------------------------------------------
@@ -473,25 +474,32 @@ class Performance:
         return told if proxy is None else {**told, "proxy": proxy}
 
     def progress(self) -> list[dict[str, Any]]:
-        """How much each disk that moves has moved by now."""
+        """How much each disk that moves has moved by now, and which of its machine are through.
+
+        A disk that is through is told once.
+        """
         running = self.state().running
         assert running is not None
-        found = []
+        found, through = [], set[tuple[str, float, str, str]]()
         for run in running.runs:
             for machine in run.machines:
                 if machine.state != "moving":
                     continue
                 for disk in machine.disks:
-                    if not disk.holds or disk.moved:
+                    key = (run.job, run.occurrence, machine.machine, disk.disk)
+                    if disk.moved:
+                        through.add(key)
+                    if key in self._through or not (disk.holds or disk.moved):
                         continue
                     part = disk.moved_bytes / disk.source_bytes if disk.source_bytes else 1.0
                     found.append(
                         self._disk_event(
                             run.job, run.occurrence, machine.machine, disk.disk, self.clock,
                             disk.proxy, disk.transport, disk.moved_bytes,
-                            (disk.wire_bytes or 0.0) * part, moved=False,
+                            (disk.wire_bytes or 0.0) * part, moved=disk.moved,
                         )
                     )  # fmt: skip
+        self._through = through
         return found
 
 

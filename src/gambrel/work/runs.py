@@ -12,16 +12,11 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from gambrel.core import words
 from gambrel.core.estate.facts import FactEdit
 from gambrel.core.ledger.as_it_goes import Rest, rest_of
 from gambrel.core.ledger.comparing import MachineTrouble, NightSummary, summarize
 from gambrel.core.ledger.events import Event, EventRefused, check_event, event_from
-from gambrel.core.ledger.failure_rates import Ended, FailureRate, failure_rates, rates_of_all
-from gambrel.core.ledger.learned_change import STATED_TO, LearnedChange, learned_changes
-from gambrel.core.ledger.learned_rates import night_rates
-from gambrel.core.ledger.learned_ratio import LearnedRatio, learned_ratios
-from gambrel.core.ledger.learned_times import night_times
+from gambrel.core.ledger.learned_change import STATED_TO
 from gambrel.core.ledger.ordering import Order, while_they_hold
 from gambrel.core.ledger.predicting import predicted_runs, window_end
 from gambrel.core.ledger.records import RunKey, RunRecord
@@ -35,7 +30,6 @@ from gambrel.core.ledger.standing import (
 from gambrel.core.ledger.under_way import state_from
 from gambrel.core.loads.lanes import tier_of
 from gambrel.core.nights.nights import Night, night_at, night_of, night_outcome, planner_zone
-from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
 from gambrel.core.recovery.promises import kept_in
 from gambrel.core.recovery.restore_tests import Rota
@@ -50,6 +44,7 @@ from gambrel.store.runners import Runner
 from gambrel.store.standing_rules import LEARNED, LEARNED_CHANGE, LEARNED_RATIO, standing_rules
 from gambrel.work import restore_tests
 from gambrel.work.forecaster import Forecaster
+from gambrel.work.learning import Learning
 from gambrel.work.outlooks import Outlooks, Told
 from gambrel.work.planning import Planning
 
@@ -63,8 +58,6 @@ CLOCK_TOLD_EVERY_S = 8.0
 """How often pages are told that time goes on, where nothing else happens."""
 REST_AHEAD_S = 30 * HOUR
 """How far the rest of a night is simulated."""
-LEARNED_FROM_S = 35 * DAY
-"""How far back runs are learned from."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,6 +107,7 @@ class Runs:
         self.on_ended: Callable[[int, Plan, Sequence[RunRecord]], None] | None = None
         self._tonight: dict[int, tuple[tuple[Any, ...], Tonight]] = {}
         self.outlooks = Outlooks()
+        self.learning = Learning(planning)
         self._standing: dict[int, tuple[tuple[Any, ...], list[Standing]]] = {}
 
     # --- news ---------------------------------------------------------------------------------
@@ -303,39 +297,6 @@ class Runs:
         self.planning.write(note)
         self.planning.forget_night(head.id)
 
-    def learned_changes(
-        self, plan_id: int, plan: Plan, clock: float
-    ) -> Mapping[str, LearnedChange]:
-        """The daily change of machines as the ledger shows it at an instant."""
-        with self.planning.sessions() as db:
-            found = ledger.increments(db, plan_id, clock - LEARNED_FROM_S)
-        increments = (
-            (machine, job, (start - before) / DAY, stored, start)
-            for machine, job, before, start, stored in found
-        )
-        return learned_changes(plan, increments)
-
-    def learned_ratios(self, plan_id: int, plan: Plan, clock: float) -> Mapping[str, LearnedRatio]:
-        """The compress ratio of machines as the ledger shows it at an instant."""
-        with self.planning.sessions() as db:
-            return learned_ratios(plan, ledger.carried(db, plan_id, clock - LEARNED_FROM_S))
-
-    def failure_rates(
-        self, plan_id: int, plan: Plan, clock: float
-    ) -> tuple[float, list[FailureRate]]:
-        """How often machines fail as the ledger shows it at an instant."""
-        return failure_rates(plan, self._ended(plan_id, clock))
-
-    def failing(self, plan_id: int, plan: Plan) -> Mapping[str, float]:
-        """How often each machine fails by now, by run."""
-        clock, _ = self.clock(plan_id)
-        return rates_of_all(plan, self._ended(plan_id, clock))
-
-    def _ended(self, plan_id: int, clock: float) -> list[Ended]:
-        """What is learned from of how machines ended."""
-        with self.planning.sessions() as db:
-            return ledger.ended_runs(db, plan_id, clock - LEARNED_FROM_S)
-
     def _with_learned(self, head: PlanHead, clock: float) -> PlanHead:
         """The plan with what the ledger shows taken over, where a standing rule says so.
 
@@ -348,11 +309,11 @@ class Runs:
         plan = self.planning.plan(head.adopted_version)
         by_value: dict[tuple[str, float], list[str]] = defaultdict(list)
         if rules.get(LEARNED_CHANGE) == "accept":
-            for machine, change in self.learned_changes(head.id, plan, clock).items():
+            for machine, change in self.learning.changes(head.id, plan, clock).items():
                 if change.speaks_against(plan.machine_by_id[machine].daily_change):
                     by_value["daily_change", round(change.change, STATED_TO)].append(machine)
         if rules.get(LEARNED_RATIO) == "accept":
-            for machine, ratio in self.learned_ratios(head.id, plan, clock).items():
+            for machine, ratio in self.learning.ratios(head.id, plan, clock).items():
                 if ratio.speaks_against(plan.machine_by_id[machine].compress_ratio):
                     by_value["compress_ratio", round(ratio.ratio, STATED_TO)].append(machine)
         edits = [
@@ -365,6 +326,11 @@ class Runs:
             lambda db: edit_facts(db, head.id, edits, self.planning.plan, actor="standing rule")
         )
         return self._head(head.id)
+
+    def failing(self, plan_id: int, plan: Plan) -> Mapping[str, float]:
+        """How often each machine fails by now, by run."""
+        clock, _ = self.clock(plan_id)
+        return self.learning.failing(plan_id, plan, clock)
 
     def night(self, plan_id: int, day: date) -> tuple[Night, list[RunRecord]]:
         """A night with its runs."""
@@ -428,7 +394,9 @@ class Runs:
     ) -> Rest | None:
         """The rest of a night from what has really moved by an instant; None without a ledger."""
         started = self.as_it_is(plan_id, plan, clock)
-        return None if started is None else rest_of(started, night, runs)
+        if started is None:
+            return None
+        return rest_of(started, night, runs, self.learning.spreads_known(plan_id, night))
 
     def outlook(self, plan_id: int) -> Told | None:
         """How the night under way will end, as far as it has been drawn by now."""
@@ -439,6 +407,9 @@ class Runs:
 
         def make() -> tuple[Rest, tuple[MachineTrouble, ...]] | None:
             plan = self.planning.plan(version)
+            if self.learning.learn_spreads(plan_id, version, plan, tonight.night):
+                # What is told of tonight rests on them too.
+                self.tell(plan_id)
             rest = self.rest(plan_id, plan, tonight.night, tonight.runs, tonight.clock)
             failed = (t for t in tonight.summary.troubles if not t.made_good)
             return None if rest is None else (rest, tuple(failed))
@@ -561,46 +532,6 @@ def order_from(told: runners.Order) -> Order:
         told.detail.get("proxy"),
         int(told.detail.get("slots", 0)),
     )
-
-
-def night_mark(
-    plan: Plan, night: Night, records: Sequence[RunRecord], at: float, then: Plan | None = None
-) -> dict[str, Any]:
-    """A night in a list of nights, as JSON values: predicted, what came, what set it apart, and
-    what it tells of rates and times.
-
-    Args:
-        then: the plan that it was carried out in; by default `plan`.
-    """
-    summary = summarize(night, records, min(at, night.end))
-
-    return {
-        "verdict": summary.verdict,
-        "predicted_verdict": summary.predicted_verdict,
-        "predicted_end": format_known(summary.predicted_end),
-        "last_end": format_known(summary.last_end),
-        "done": summary.done,
-        "total": summary.total,
-        "why": what_set_it_apart(plan, summary),
-        "rates": night_rates(then or plan, records, at),
-        "times": night_times(then or plan, records),
-    }
-
-
-def what_set_it_apart(plan: Plan, summary: NightSummary) -> str:
-    """What set a night apart, in a few words."""
-    open_ = [trouble for trouble in summary.troubles if not trouble.made_good]
-    if open_:
-        reasons = [trouble.reason or trouble.outcome for trouble in open_]
-        worst = max(set(reasons), key=lambda reason: (reasons.count(reason), reason))
-        return f"{words.count(reasons.count(worst), 'machine')}: {worst}"
-    if summary.differences:
-        first = summary.differences[0]
-        late = "later" if first.late_s > 0 else "earlier"
-        job = plan.job_by_id.get(first.job)
-        name = first.job if job is None else job.name
-        return f"{name} ended {words.duration(abs(first.late_s))} {late}"
-    return ""
 
 
 def _window_ends(plan: Plan, events: Sequence[Event]) -> Mapping[RunKey, float | None]:

@@ -10,9 +10,10 @@ from busy_plans import busy_plan
 from estates import larkmoor_plan
 from runs_told import as_planned
 
-from gambrel.core.ledger import as_it_goes, shown_tonight
+from gambrel.core.ledger import night_spreads
 from gambrel.core.ledger.as_it_goes import Outlook, outlook, rest_of, tally
 from gambrel.core.ledger.events import event_from
+from gambrel.core.ledger.night_spreads import NightSpreads
 from gambrel.core.ledger.ordering import (
     Order,
     OrderRefused,
@@ -23,7 +24,15 @@ from gambrel.core.ledger.ordering import (
 )
 from gambrel.core.ledger.predicting import predicted_runs
 from gambrel.core.ledger.records import DiskRecord, MachineRecord, RunRecord
-from gambrel.core.ledger.shown_tonight import Shown, corrected, fading, shown_by, taught
+from gambrel.core.ledger.shown_tonight import (
+    Shown,
+    changes_told,
+    corrected,
+    fading,
+    shown_by,
+    taught,
+)
+from gambrel.core.ledger.under_way import state_from
 from gambrel.core.ledger.what_would_help import what_would_help
 from gambrel.core.nights.nights import night_of, planner_zone
 from gambrel.core.simulation.simulate import simulate, state_at
@@ -67,7 +76,7 @@ def ends_of(forecast):
 
 
 @pytest.mark.parametrize("seed", range(12))
-def test_without_spread_every_draw_is_the_plain_simulation(seed, monkeypatch):
+def test_without_spread_every_draw_is_the_plain_simulation(seed):
     plan = busy_plan(seed)
     night = night_of(FRIDAY, planner_zone(plan))
     at = night.start + (9 + seed) * HOUR
@@ -76,11 +85,8 @@ def test_without_spread_every_draw_is_the_plain_simulation(seed, monkeypatch):
     # Nothing has been reported: the expected course is the plan's own.
     plain = simulate(under_way, at, max(night.end, at + HOUR))
     assert ends_of(rest.expected) == ends_of(plain)
-    for module in (as_it_goes, shown_tonight):
-        for name in ("RATE_PRIOR", "CHANGE_PRIOR", "STREAM_PRIOR", "OWN_CHANGE"):
-            if hasattr(module, name):
-                monkeypatch.setattr(module, name, 0.0)
-    found = tally(rest.draws_of(rest.plan).walk(3))
+    still = replace(rest, spreads=NightSpreads(stream=0.0, rate=0.0, change=0.0, own_change=0.0))
+    found = tally(still.draws_of(rest.plan).walk(3))
     told = ends_of(plain)
     assert {key: end for key, end in found.ends.items() if math.isfinite(end)} == pytest.approx(
         {key: end for key, end in told.items() if end is not None}, abs=1e-3
@@ -202,9 +208,9 @@ def test_few_runs_tell_little_and_many_tell_all():
     ]
     assert 0.5 < many.factor < 0.52 and many.runs == 60
     assert 0.75 < one.factor < 0.85, "drawn to the plan"
-    assert many.error < 0.02 < one.error < shown_tonight.STREAM_PRIOR
+    assert many.error < 0.02 < one.error < night_spreads.STREAM
     # m = median · n / (n + s²/s0²), of section "What a night has shown".
-    weight = (shown_tonight.STREAM_NOISE / shown_tonight.STREAM_PRIOR) ** 2
+    weight = (night_spreads.STREAM_NOISE / night_spreads.STREAM) ** 2
     assert one.log_factor == pytest.approx(math.log(0.5) / (1 + weight))
 
 
@@ -223,7 +229,7 @@ def test_a_rate_is_that_of_what_limited_it():
     runs = [run_of(*(machine_run(n, 0.7, limited="proxy:quay-p2") for n in names[:20]))]
     found = shown_by(plan, runs, 1e4)
     assert [what for what in found if not what.startswith("change:")] == ["proxy:quay-p2"]
-    better = corrected(plan, found, 0.0)
+    better = corrected(plan, found, 1.0)
     was = {p.id: p.mib_per_s for p in plan.proxies}
     now = {p.id: p.mib_per_s for p in better.proxies}
     assert now["quay-p2"] == pytest.approx(was["quay-p2"] * found["proxy:quay-p2"].factor)
@@ -234,12 +240,15 @@ def test_a_rate_is_that_of_what_limited_it():
 
 
 def test_a_correction_fades():
-    assert fading(0.0) == 1.0
-    assert 1.0 > fading(HOUR) > fading(6 * HOUR) > fading(24 * HOUR) > 0.0
+    weights = [fading(hours * HOUR, 6 * HOUR) for hours in (0, 1, 6, 24)]
+    assert weights[0] == 1.0
+    assert weights == sorted(weights, reverse=True) and weights[-1] > 0.0
+    assert weights[2] == pytest.approx(1.0 - math.exp(-1.0))
     plan = larkmoor_plan()
     shown = {"stream:hot_add": Shown("stream:hot_add", math.log(0.5), 0.01, 50)}
     soon, late = (
-        corrected(plan, shown, rest).transports.hot_add_mib_per_s for rest in (0.0, 24 * HOUR)
+        corrected(plan, shown, weight).transports.hot_add_mib_per_s
+        for weight in (weights[0], weights[-1])
     )
     assert soon == pytest.approx(plan.transports.hot_add_mib_per_s / 2)
     assert soon < late < plan.transports.hot_add_mib_per_s
@@ -270,6 +279,68 @@ def test_a_slow_night_is_seen_to_end_later():
     assert sum(off) < 0.7 * sum(was_off)
     streams = [each for what, each in rest.shown.items() if what.startswith("stream:")]
     assert streams and all(each.factor < 1.0 for each in streams if each.runs >= 3)
+
+
+def told_and_true(plan, hours):
+    """When the runs of Friday end, by what was told by some hours after noon and by what moved."""
+    night = night_of(FRIDAY, planner_zone(plan))
+    at = night.start + hours * HOUR
+    runs, performance = told_runs(plan, night, at, lambda told: told)
+    told = replace(plan, state=state_from(plan, performance.state().points, runs, at))
+    true = ends_of(simulate(replace(plan, state=performance.state()), at, night.end))
+    found = ends_of(simulate(told, at, night.end))
+    assert found.keys() == true.keys() and len(true) > 20
+    return [(found[key], end) for key, end in true.items() if end is not None]
+
+
+@pytest.mark.parametrize("hours", [9, 10, 11, 13, 15])
+def test_the_rest_that_was_told_is_the_rest_that_comes(hours):
+    """A machine whose small disks are through, and whose large one moves, reads only that one."""
+    plan = larkmoor_plan()
+    plan = replace(plan, jobs=tuple(replace(job, copies=()) for job in plan.jobs))
+    for found, true in told_and_true(plan, hours):
+        assert found == pytest.approx(true, abs=30.0)
+
+
+def test_copies_that_wait_are_made_in_the_rest_of_the_night():
+    plan = larkmoor_plan()
+    ends = told_and_true(plan, 10)
+    assert [found for found, _ in ends] == pytest.approx([true for _, true in ends], abs=90.0)
+    # How much of a copy has moved by now nobody tells: it counts as not begun.
+    assert all(found > true - 90.0 for found, true in told_and_true(plan, 13))
+
+
+def test_where_changes_are_not_tracked_a_machine_reads_as_much_whatever_changed():
+    plan = larkmoor_plan()
+    job = plan.job_by_id["office-desks"]
+    assert not job.tracking
+    night = night_of(date(2026, 11, 4), planner_zone(plan))
+    at = night.start + 10 * HOUR
+    runs, performance = told_runs(plan, night, at, lambda told: told)
+    rest = rest_of(replace(plan, state=performance.state()), night, runs)
+    only_change = NightSpreads(stream=0.0, rate=0.0, change=0.3, own_change=0.3)
+    draws = replace(rest, spreads=only_change, shown={}).draws_of(rest.plan)
+    jobs = draws._under_way.runs["job"][draws._under_way.tasks["run"]]
+    moving = {plan.jobs[i].tracking for i in jobs[draws._under_way.disks["task"]]}
+    assert moving == {True, False}
+    work = draws._under_way.disks["work"]
+    varied = draws.walk(1).world.transfer["work"][: len(work)]
+    tracked = np.array([plan.jobs[i].tracking for i in jobs[draws._under_way.disks["task"]]])
+    assert varied[~tracked] == pytest.approx(work[~tracked])
+
+
+def test_what_was_stored_tells_of_change_where_all_is_read():
+    plan = larkmoor_plan()
+    job = plan.job_by_id["office-desks"]
+    machine = plan.machine_by_id["office-desk-01"]
+    record = machine_run(machine.id, 1.0)
+    record.stored_bytes, record.predicted["stored_bytes"] = 3e9, 1e9
+    run = RunRecord(job.id, 0.0)
+    run.machines = {machine.id: record}
+    ((what, told),) = changes_told(plan, [run]).items()
+    assert (what, told) == ("change:office", [pytest.approx(math.log(3.0))])
+    # Of many runs a machine still tells one thing only.
+    assert len(changes_told(plan, [run] * 9)[what]) == 1
 
 
 @pytest.mark.parametrize("bad", ["no span", "no bytes", "gone", "backwards"])

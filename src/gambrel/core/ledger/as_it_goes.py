@@ -11,12 +11,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from math import sqrt
 
 import numpy as np
 
+from gambrel.core.ledger.comparing import that_bind
+from gambrel.core.ledger.night_spreads import USUAL_NIGHTS, NightSpreads
 from gambrel.core.ledger.records import RunKey, RunRecord, run_key
 from gambrel.core.ledger.shown_tonight import (
-    RATE_PRIOR,
     Shown,
     corrected,
     fading,
@@ -39,8 +41,6 @@ from gambrel.core.units import HOUR, SAME_INSTANT
 DRAWS = 100
 FEWEST = 10
 """Fewer draws say nothing of an edge."""
-OWN_CHANGE = 0.25
-"""How much the change of one machine differs from that of its folder (σ of a logarithm)."""
 EDGE = (5.0, 50.0, 95.0)
 LIKELY = 0.5
 
@@ -110,6 +110,7 @@ class Draws:
         until: float,
         shown: Mapping[str, Shown],
         rest_s: float,
+        spreads: NightSpreads,
         seed: int = 1,
     ) -> None:
         running = plan.state.running
@@ -123,20 +124,21 @@ class Draws:
         self._start = Walk(
             self.layout, plan, self.at, until, points, running=running, under_way=self._under_way
         )
-        weight = fading(rest_s)
-        self._streams = np.array([unsure(shown, f"stream:{kind}") for kind in STREAM_KINDS])
-        self._rates = np.array(
-            [unsure(shown, name) for name in self.layout.topology.resource_names]
-        )
-        # What fades comes back as what nobody knows.
-        self._streams, self._rates = (
-            np.sqrt((weight * each) ** 2 + ((1.0 - weight) * RATE_PRIOR) ** 2)
-            for each in (self._streams, self._rates)
-        )
+        weight = fading(rest_s, spreads.fades_s)
+
+        def spread_of(what: str) -> float:
+            # What fades comes back as what nobody knows.
+            left, usual = unsure(shown, what, spreads), spreads.of(what)
+            return sqrt((weight * left) ** 2 + (1.0 - weight**2) * usual**2)
+
+        names = self.layout.topology.resource_names
+        self._streams = np.array([spread_of(f"stream:{kind}") for kind in STREAM_KINDS])
+        self._rates = np.array([spread_of(name) for name in names])
         folders = sorted({folder_of(machine) for machine in plan.machines})
         place = {folder: i for i, folder in enumerate(folders)}
         self._folder = np.array([place[folder_of(m)] for m in plan.machines], np.int64)
-        self._change = np.array([unsure(shown, f"change:{folder}") for folder in folders])
+        self._change = np.array([unsure(shown, f"change:{folder}", spreads) for folder in folders])
+        self._own = np.array([spreads.of_machine(machine.id) for machine in plan.machines])
 
     def walk(self, number: int) -> Walk:
         """The rest of the night in one draw."""
@@ -145,7 +147,7 @@ class Draws:
         streams = np.exp(self._streams * random.standard_normal(len(self._streams)))
         rates = np.exp(self._rates * random.standard_normal(len(self._rates)))
         folders = self._change * random.standard_normal(len(self._change))
-        own = OWN_CHANGE * random.standard_normal(len(plan.machines))
+        own = self._own * random.standard_normal(len(plan.machines))
         change = np.exp(folders[self._folder] + own)
         layout, varied = vary(self.layout, plan, change, rates, streams)
         under_way = _with_change(layout, self._under_way, change)
@@ -155,13 +157,17 @@ class Draws:
 
 
 def _with_change(layout: Layout, told: UnderWay, change: t.Floats) -> UnderWay:
-    """What is under way with other totals of incrementals; nobody knows those before their end."""
+    """What is under way with other totals of incrementals; nobody knows those before their end.
+
+    Where changes are not tracked, all of a disk is read, whatever changed.
+    """
     if not len(told.disks):
         return told
     tasks = told.tasks[told.disks["task"]]
     jobs = told.runs["job"][tasks["run"]]
     members = layout.job["members_from"][jobs] + tasks["order"]
     moves = (told.disks["moved"] == 0) & (tasks["kind"] == t.INCREMENTAL)
+    moves &= layout.job["tracking"][jobs] != 0
     factors = np.where(moves, change[layout.member["machine"][members]], 1.0)
     disks = told.disks.copy()
     disks["work"] = np.maximum(disks["work"] * factors, disks["done"])
@@ -176,6 +182,7 @@ class Rest:
         plan: as corrected by what the night has shown.
         expected: the expected course, a simulation of that plan.
         lasts_s: how long the night was predicted to last from here.
+        spreads: how much nights vary of themselves.
     """
 
     plan: Plan
@@ -183,6 +190,7 @@ class Rest:
     shown: Mapping[str, Shown]
     until: float
     lasts_s: float
+    spreads: NightSpreads = USUAL_NIGHTS
 
     def draws_of(self, plan: Plan, seed: int = 1) -> Draws:
         """Draws of this rest in a plan that differs from its own by an order, say.
@@ -190,28 +198,33 @@ class Rest:
         Raises:
             ValueError: where what is under way cannot be drawn, as its machines have changed.
         """
-        return Draws(plan, self.until, self.shown, self.lasts_s, seed)
+        return Draws(plan, self.until, self.shown, self.lasts_s, self.spreads, seed)
 
 
-def rest_of(plan: Plan, night: Night, runs: Sequence[RunRecord]) -> Rest:
+def rest_of(
+    plan: Plan, night: Night, runs: Sequence[RunRecord], spreads: NightSpreads = USUAL_NIGHTS
+) -> Rest:
     """The rest of a night from where it is, by what it has shown.
 
     Args:
         plan: with `state.running` as the ledger knows it, see `under_way`.
         runs: of the night, with what was predicted.
+        spreads: how much nights vary of themselves, as the ledger knows it.
     """
     assert plan.state.running is not None
     at = plan.state.running.at
     until = max(night.end, at + HOUR)
-    shown = shown_by(plan, runs, at)
+    shown = shown_by(plan, runs, at, spreads)
     lasts_s = _lasts_s(runs, at, until)
-    better = corrected(plan, shown, lasts_s)
-    return Rest(better, simulate(better, at, until), shown, until, lasts_s)
+    better = corrected(plan, shown, fading(lasts_s, spreads.fades_s))
+    return Rest(better, simulate(better, at, until), shown, until, lasts_s, spreads)
 
 
 def _lasts_s(runs: Sequence[RunRecord], at: float, until: float) -> float:
-    """How long the night still lasts, as was predicted of it; an hour where that is over."""
-    ends = [run.predicted["ended"] for run in runs if run.predicted and run.predicted["ended"]]
+    """How long the night still lasts, as was predicted of its runs with a window; an hour where
+    that is over. What has none may go on until the next noon, and nobody waits for it."""
+    bound = that_bind(runs)
+    ends = [run.predicted["ended"] for run in bound if run.predicted and run.predicted["ended"]]
     return float(min(max([HOUR, *(end - at for end in ends)]), until - at))
 
 

@@ -20,10 +20,11 @@ that of the folder in the same way.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import exp, log, log1p, sqrt
 from statistics import median
+from typing import NamedTuple
 
 import numpy as np
 from scipy.stats import f_oneway
@@ -114,15 +115,25 @@ def _daily(share: float, ceiling: float, days: float) -> float:
     return -ceiling * log1p(-min(share / ceiling, 0.999)) / days
 
 
-def learned_changes(plan: Plan, increments: Iterable[Increment]) -> Mapping[str, LearnedChange]:
-    """The daily change of each machine that has enough incrementals.
+class ShareChanged(NamedTuple):
+    """What one incremental tells.
 
-    Jobs of one machine may leave out different disks; the job with most runs tells. What no run of
-    the plan can be (machines or jobs that it does not have, spans or bytes of nothing or less) is
-    left out and counted.
+    Attributes:
+        days: since the machine's run before.
+        share: of what is in use that had changed; None where that cannot be, as of no span or no
+            bytes.
+        at: when it was read, UTC seconds.
     """
-    series: dict[tuple[str, str], list[tuple[float, float, float]]] = {}
-    odd: dict[str, int] = {}
+
+    machine: str
+    job: str
+    days: float
+    share: float | None
+    at: float
+
+
+def shares_changed(plan: Plan, increments: Iterable[Increment]) -> Iterator[ShareChanged]:
+    """What incrementals of the machines and jobs of a plan tell; those of others are left out."""
     used_by: dict[tuple[str, str], float] = {}
     for machine, job, days, stored, at in increments:
         told, owner = plan.job_by_id.get(job), plan.machine_by_id.get(machine)
@@ -132,10 +143,25 @@ def learned_changes(plan: Plan, increments: Iterable[Increment]) -> Mapping[str,
             used_by[machine, job] = used_bytes(told, owner)
         used = used_by[machine, job]
         changed = payload_bytes(plan, told, owner, stored)
-        if not (0 < days <= LONGEST_DAYS and changed > 0 and used > 0):
-            odd[machine] = odd.get(machine, 0) + 1
-            continue
-        series.setdefault((machine, job), []).append((days, changed / used, at))
+        possible = 0 < days <= LONGEST_DAYS and changed > 0 and used > 0
+        yield ShareChanged(machine, job, days, changed / used if possible else None, at)
+
+
+def learned_changes(plan: Plan, increments: Iterable[Increment]) -> Mapping[str, LearnedChange]:
+    """The daily change of each machine that has enough incrementals.
+
+    Jobs of one machine may leave out different disks; the job with most runs tells. What no run of
+    the plan can be (machines or jobs that it does not have, spans or bytes of nothing or less) is
+    left out and counted.
+    """
+    series: dict[tuple[str, str], list[tuple[float, float, float]]] = {}
+    odd: dict[str, int] = {}
+    for told in shares_changed(plan, increments):
+        if told.share is None:
+            odd[told.machine] = odd.get(told.machine, 0) + 1
+        else:
+            run = (told.days, told.share, told.at)
+            series.setdefault((told.machine, told.job), []).append(run)
     best: dict[str, list[tuple[float, float, float]]] = {}
     for (machine, _), found in sorted(series.items()):
         if len(found) > len(best.get(machine, ())):

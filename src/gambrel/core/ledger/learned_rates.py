@@ -11,25 +11,53 @@ Nights in which the plan stated another rate say nothing of the one that it stat
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from math import exp, isfinite, log, sqrt
+from math import exp, isfinite, log, pi, sqrt
 from statistics import median
-from typing import Any
+from typing import Any, NamedTuple
 
 from gambrel.core.ledger.records import RunRecord
 from gambrel.core.ledger.robust import robust_spread
-from gambrel.core.ledger.shown_tonight import CORRECTED, seen_by
+from gambrel.core.ledger.shown_tonight import CORRECTED, RateTold, rates_told
 from gambrel.core.plan.learned import is_still
 from gambrel.core.plan.objects import Plan
-from gambrel.core.units import SAME_INSTANT
+from gambrel.core.units import DAY, HOUR, SAME_INSTANT
 
 LEAST_NIGHTS = 5
 LEAST_RUNS = 2
 """Of one night, for it to count."""
+LEAST_OF_NOISE = 3
+"""Of one night, for it to tell how far single machine-runs are from it."""
 
-NightRates = Mapping[str, tuple[float, int, float]]
-"""Of a night, by what it is about: (median logarithm of the factor, machine-runs, stated rate)."""
+NightRates = Mapping[str, Sequence[float | None]]
+"""Of a night, by what it is about, a `NightRate`; older ledgers lack the last of its values."""
+
+
+class NightRate(NamedTuple):
+    """What a night tells of a rate.
+
+    Attributes:
+        middle: the median of the logarithms of factors.
+        runs: of how many machine-runs.
+        stated: the rate that the plan stated.
+        noise: the spread of single machine-runs around the middle.
+        drift: by how much the later half is above the earlier, and `apart_s`, how long after it;
+            None where they are few.
+    """
+
+    middle: float
+    runs: int
+    stated: float
+    noise: float | None = None
+    drift: float | None = None
+    apart_s: float | None = None
+
+
+LEAST_OF_DRIFT = 6
+"""Of one night, for it to tell whether the later half is above the earlier."""
+SHORTEST_S, LONGEST_S = HOUR, 7 * DAY
+"""Drift that is faster, or slower, cannot be told from chance."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +69,9 @@ class LearnedRate:
         stated: in the unit of the plan: MiB/s, or Mbit/s for links and NICs.
         factor: of what is stated; `error`: the standard error of its logarithm.
         spread: the standard deviation of its logarithm from night to night.
+        noise: that of single machine-runs around their night; None where few nights tell it.
+        fades_s: after how long e to the -1 is left of what sets a night apart; None where that
+            cannot be told.
         nights, runs: what it rests on.
     """
 
@@ -51,6 +82,8 @@ class LearnedRate:
     spread: float
     nights: int
     runs: int
+    noise: float | None = None
+    fades_s: float | None = None
 
     @property
     def learned(self) -> float:
@@ -78,14 +111,27 @@ def stating_of(plan: Plan, what: str) -> tuple[Any, str] | None:
     return None if entry is None else (entry, key)
 
 
-def night_rates(plan: Plan, runs: Iterable[RunRecord], at: float) -> dict[str, Any]:
-    """What a night tells of rates, as `NightRates`; `plan` is the one that was carried out."""
+def night_rates(plan: Plan, runs: Iterable[RunRecord], at: float) -> dict[str, NightRate]:
+    """What a night tells of rates; `plan` is the one that was carried out."""
     found = {}
-    for what, told in seen_by(plan, runs, at).items():
-        stated = None if what.startswith("change:") else stated_rate(plan, what)
+    for what, told in rates_told(plan, runs, at).items():
+        stated = stated_rate(plan, what)
         if stated is not None and len(told) >= LEAST_RUNS:
-            found[what] = (median(told), len(told), stated)
+            found[what] = _night_rate(told, stated)
     return found
+
+
+def _night_rate(told: Sequence[RateTold], stated: float) -> NightRate:
+    factors = [each.log_factor for each in told]
+    drift = apart_s = None
+    if len(told) >= LEAST_OF_DRIFT:
+        by_time = sorted(told, key=lambda each: each.at)
+        half = len(by_time) // 2
+        early, late = by_time[:half], by_time[-half:]
+        drift, apart_s = (
+            median(each[i] for each in late) - median(each[i] for each in early) for i in (0, 1)
+        )
+    return NightRate(median(factors), len(told), stated, robust_spread(factors), drift, apart_s)
 
 
 def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]:
@@ -94,28 +140,66 @@ def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]
     Nights in which the plan stated another rate say nothing of the one that it states now, unless
     that one was taken over from what they showed.
     """
-    told: dict[str, list[tuple[float, int]]] = {}
+    told: dict[str, list[NightRate]] = {}
     rates: dict[str, float] = {}
     for night in nights:
-        for what, (middle, runs, stated) in night.items():
+        for what, values in night.items():
+            rate = NightRate(*values)  # type: ignore[arg-type]
             stating, now = stating_of(plan, what), stated_rate(plan, what)
-            if stating is None or now is None or not isfinite(middle):
+            if stating is None or now is None or not isfinite(rate.middle):
                 continue
-            if is_still(*stating, stated, SAME_INSTANT * stated):
+            if is_still(*stating, rate.stated, SAME_INSTANT * rate.stated):
                 rates[what] = now
                 # The night told it as a part of what was stated then.
-                told.setdefault(what, []).append((middle + log(stated / now), runs))
-    found = []
-    for what, each in sorted(told.items()):
-        if len(each) < LEAST_NIGHTS:
-            continue
-        middles = [middle for middle, _ in each]
-        spread = robust_spread(middles)
-        found.append(
-            LearnedRate(
-                what, rates[what], exp(median(middles)),
-                spread / sqrt(len(each)), spread, len(each),
-                sum(runs for _, runs in each),
-            )
-        )  # fmt: skip
-    return found
+                middle = rate.middle + log(rate.stated / now)
+                told.setdefault(what, []).append(rate._replace(middle=middle))
+    return [
+        _learned(what, rates[what], each)
+        for what, each in sorted(told.items())
+        if len(each) >= LEAST_NIGHTS
+    ]
+
+
+def _learned(what: str, stated: float, nights: Sequence[NightRate]) -> LearnedRate:
+    middles = [night.middle for night in nights]
+    spread = robust_spread(middles)
+    noises = [n.noise for n in nights if n.noise is not None and n.runs >= LEAST_OF_NOISE]
+    noise = median(noises) if len(noises) >= LEAST_NIGHTS else None
+    return LearnedRate(
+        what, stated, exp(median(middles)),
+        spread / sqrt(len(nights)), spread, len(nights),
+        sum(night.runs for night in nights), noise, _fading(nights, spread, noise),
+    )  # fmt: skip
+
+
+def beyond_chance(spread: float, noise: float, count: float) -> float:
+    """How much nights vary, from the spread of their medians of so many machine-runs.
+
+    A median varies by chance alone, by π/2 · noise² / count (M. G. Kendall, A. Stuart, "The
+    Advanced Theory of Statistics", volume 1, 10.10).
+    """
+    return sqrt(max(0.0, spread**2 - pi / 2.0 * noise**2 / count))
+
+
+def _fading(nights: Sequence[NightRate], spread: float, noise: float | None) -> float | None:
+    """After how long e to the -1 is left of how a night differs from others, in seconds.
+
+    Of an Ornstein-Uhlenbeck process with standard deviation σ, what it is after a time Δ differs
+    from what it was by a variance of 2 · σ² · (1 - exp(-Δ / τ)). None where nights do not tell it.
+    """
+    told = [night for night in nights if night.drift is not None and night.apart_s]
+    if len(told) < LEAST_NIGHTS or noise is None:
+        return None
+    count = median(night.runs for night in told)
+    usual = beyond_chance(spread, noise, count)
+    if usual == 0.0:
+        return None
+    drifts = [night.drift for night in told if night.drift is not None]
+    # What is common to all nights, as other machines are read late than early, is no drift. Each
+    # half has half of the machine-runs, so that their difference has four times the variance.
+    drifted = beyond_chance(robust_spread(drifts), 2.0 * noise, count)
+    left = 1.0 - min(drifted**2 / (2.0 * usual**2), 1.0)
+    apart_s = median(night.apart_s for night in told if night.apart_s)
+    if left <= exp(-apart_s / SHORTEST_S):
+        return SHORTEST_S
+    return LONGEST_S if left >= exp(-apart_s / LONGEST_S) else -apart_s / log(left)

@@ -11,6 +11,8 @@ the median of the observations in place of their mean, as single runs may be far
 
     m = median · n / (n + s² / s0²),    variance = s² / (n + s² / s0²)
 
+s0, s and τ are those of the ledger, or the usual ones (`night_spreads`).
+
 It holds for now. Things drift back to what they usually are: the correction of a rate is taken to
 fade as exp(-t / τ), as in an Ornstein-Uhlenbeck process (G. Uhlenbeck, L. Ornstein, "On the theory
 of the Brownian motion", 1930), and the rest of the night is simulated with its mean over that time:
@@ -30,21 +32,16 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import exp, log, sqrt
 from statistics import median
-from typing import Any
+from typing import Any, NamedTuple
 
 from gambrel.core import words
+from gambrel.core.ledger.night_spreads import USUAL_NIGHTS, NightSpreads
 from gambrel.core.ledger.predicting import actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
-from gambrel.core.plan.objects import Machine, Plan
+from gambrel.core.plan.objects import Job, Machine, Plan
 from gambrel.core.simulation.varying import STREAM_KINDS
-from gambrel.core.units import HOUR, MINUTE
+from gambrel.core.units import MINUTE
 
-STREAM_PRIOR, STREAM_NOISE = 0.10, 0.15
-RATE_PRIOR, RATE_NOISE = 0.10, 0.30
-CHANGE_PRIOR, CHANGE_NOISE = 0.20, 0.45
-"""s0 and s above: of the logarithms of factors."""
-FADES_S = 6 * HOUR
-"""τ above."""
 LEAST_PREDICTED_S, LEAST_SHOWN_S = 30.0, 15.0
 """A machine-run that moves for less tells nothing of a rate."""
 LEAST_UNDER_WAY_S = 2 * MINUTE
@@ -94,36 +91,83 @@ def folder_of(machine: Machine) -> str:
     return machine.folder.partition("/")[0]
 
 
-def seen_by(plan: Plan, runs: Iterable[RunRecord], at: float) -> Mapping[str, Sequence[float]]:
-    """The logarithms of ratios that machine-runs tell by an instant, by what they are about."""
-    seen: dict[str, list[float]] = defaultdict(list)
+class RateTold(NamedTuple):
+    """What one machine-run tells of a rate: its logarithm beside predicted, and when it was read
+    by half, UTC seconds."""
+
+    log_factor: float
+    at: float
+
+
+def rates_told(
+    plan: Plan, runs: Iterable[RunRecord], at: float
+) -> Mapping[str, Sequence[RateTold]]:
+    """What machine-runs tell of rates by an instant, by what they are about."""
+    told: dict[str, list[RateTold]] = defaultdict(list)
     for run in runs:
         for record in run.machines.values():
+            if record.machine in plan.machine_by_id and record.predicted is not None:
+                for what, ratio, when in _rate(record, at):
+                    told[what].append(RateTold(_within(log(ratio)), when))
+    return told
+
+
+def changes_told(plan: Plan, runs: Iterable[RunRecord]) -> Mapping[str, Sequence[float]]:
+    """The logarithms of how many times as much as predicted machines changed, by folder.
+
+    Each machine tells one: its runs in a night differ from what was planned by the same factor.
+    """
+    changed: dict[str, dict[str, list[float]]] = defaultdict(lambda: defaultdict(list))
+    for run in runs:
+        job = plan.job_by_id.get(run.job)
+        for record in run.machines.values():
             machine = plan.machine_by_id.get(record.machine)
-            if machine is None or record.predicted is None:
+            if job is None or machine is None or record.predicted is None:
                 continue
-            for what, ratio in (*_rate(record, at), *_change(machine, record)):
-                seen[what].append(max(-FARTHEST, min(FARTHEST, log(ratio))))
-    return seen
+            ratio = _change(job, record)
+            if ratio is not None:
+                changed[folder_of(machine)][machine.id].append(_within(log(ratio)))
+    return {
+        f"change:{folder}": [median(told) for told in each.values()]
+        for folder, each in changed.items()
+    }
 
 
-def shown_by(plan: Plan, runs: Iterable[RunRecord], at: float) -> Mapping[str, Shown]:
-    """What the runs of a night have shown by an instant, by what it is about."""
-    seen = seen_by(plan, runs, at)
-    return {what: _estimate(what, told) for what, told in sorted(seen.items())}
+def _within(log_factor: float) -> float:
+    return max(-FARTHEST, min(FARTHEST, log_factor))
 
 
-def _rate(record: MachineRecord, at: float) -> Iterator[tuple[str, float]]:
-    """What a machine-run tells of a rate: what limited it, and how fast it was beside predicted."""
-    predicted = record.predicted
+def shown_by(
+    plan: Plan, runs: Iterable[RunRecord], at: float, spreads: NightSpreads = USUAL_NIGHTS
+) -> Mapping[str, Shown]:
+    """What the runs of a night have shown by an instant, by what it is about.
+
+    Args:
+        spreads: how much nights vary of themselves: the priors.
+    """
+    runs = list(runs)
+    rates = rates_told(plan, runs, at)
+    seen = {
+        **{what: [told.log_factor for told in each] for what, each in rates.items()},
+        **changes_told(plan, runs),
+    }
+    return {what: _estimate(what, told, spreads) for what, told in sorted(seen.items())}
+
+
+def _rate(record: MachineRecord, at: float) -> Iterator[tuple[str, float, float]]:
+    """What a machine-run tells of a rate: what limited it, how fast it was beside predicted, and
+    when it was read by half."""
+    predicted, prepared = record.predicted, record.prepared
     assert predicted is not None
+    if prepared is None:
+        return
     expected = predicted_parts(predicted["parts"])["moving"]
     if expected < LEAST_PREDICTED_S or not predicted["source_bytes"]:
         return
     took = actual_parts(record)["moving"]
-    if took is None and record.ended is None and record.prepared is not None:
-        told = max((disk.at for disk in record.disks.values()), default=record.prepared)
-        took = min(told, at) - record.prepared
+    if took is None and record.ended is None:
+        told = max((disk.at for disk in record.disks.values()), default=prepared)
+        took = min(told, at) - prepared
         if took < LEAST_UNDER_WAY_S:
             return
     moved = record.moving_bytes()
@@ -145,54 +189,50 @@ def _rate(record: MachineRecord, at: float) -> Iterator[tuple[str, float]]:
             return
     elif limiting.partition(":")[0] not in CORRECTED:
         return
-    yield limiting, (moved / took) / (predicted["source_bytes"] / expected)
+    ratio = (moved / took) / (predicted["source_bytes"] / expected)
+    yield limiting, ratio, prepared + took / 2.0
 
 
-def _change(machine: Machine, record: MachineRecord) -> Iterator[tuple[str, float]]:
-    """How much more a machine's incremental read than predicted."""
+def _change(job: Job, record: MachineRecord) -> float | None:
+    """How many times as much as predicted had changed of a machine; None where that is not told.
+
+    Where changes are not tracked, all of it is read, whatever changed; what was stored tells.
+    """
     assert record.predicted is not None
-    expected = record.predicted["source_bytes"]
-    if (
-        record.outcome == "done"
-        and record.kind == record.predicted["kind"] == "incremental"
-        and record.source_bytes > 0
-        and expected > 0
-    ):
-        yield f"change:{folder_of(machine)}", record.source_bytes / expected
+    told = "source_bytes" if job.tracking else "stored_bytes"
+    found, expected = getattr(record, told), record.predicted.get(told) or 0.0
+    done = record.outcome == "done"
+    if not done or not record.kind == record.predicted["kind"] == "incremental":
+        return None
+    return found / expected if found > 0 and expected > 0 else None
 
 
-def _scales(what: str) -> tuple[float, float]:
-    kind = what.partition(":")[0]
-    if kind == "stream":
-        return STREAM_PRIOR, STREAM_NOISE
-    return (CHANGE_PRIOR, CHANGE_NOISE) if kind == "change" else (RATE_PRIOR, RATE_NOISE)
-
-
-def _estimate(what: str, told: Sequence[float]) -> Shown:
-    prior, noise = _scales(what)
+def _estimate(what: str, told: Sequence[float], spreads: NightSpreads) -> Shown:
+    prior, noise = spreads.of(what), spreads.noise_of(what)
     weight = len(told) + (noise / prior) ** 2
     return Shown(what, median(told) * len(told) / weight, noise / sqrt(weight), len(told))
 
 
-def unsure(shown: Mapping[str, Shown], what: str) -> float:
+def unsure(shown: Mapping[str, Shown], what: str, spreads: NightSpreads) -> float:
     """The standard deviation of a log factor: what is left of it where something was shown."""
     found = shown.get(what)
-    return _scales(what)[0] if found is None else found.error
+    return spreads.of(what) if found is None else found.error
 
 
-def fading(rest_s: float) -> float:
+def fading(rest_s: float, fades_s: float) -> float:
     """How much of a correction of rates holds over the rest of a night, 0 to 1: w above."""
-    over = rest_s / FADES_S
+    over = rest_s / fades_s
     return 1.0 if over <= 1e-9 else (1.0 - exp(-over)) / over
 
 
-def corrected(plan: Plan, shown: Mapping[str, Shown], rest_s: float) -> Plan:
+def corrected(plan: Plan, shown: Mapping[str, Shown], weight: float) -> Plan:
     """A plan with what a night has shown in place of what it says, for the rest of the night.
+
+    Of rates a part is taken over, the weight; see `fading`.
 
     What is under way keeps what it has moved; a machine that has started has in all what section 4
     says of it in the plan.
     """
-    weight = fading(rest_s)
 
     def rate(what: str) -> float:
         found = shown.get(what)

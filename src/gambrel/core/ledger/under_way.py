@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
 from gambrel.core.ledger.records import DiskRecord, MachineRecord, RunRecord
@@ -10,6 +10,7 @@ from gambrel.core.model.destinations import destination_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.model.volume import (
     compression,
+    disk_volume,
     disks_at,
     protected_bytes,
     protected_disks,
@@ -17,15 +18,20 @@ from gambrel.core.model.volume import (
 from gambrel.core.plan.objects import (
     ExistingPoint,
     Job,
+    Kind,
     Machine,
     Plan,
     Running,
+    RunningCopy,
     RunningDisk,
     RunningMachine,
     RunningRun,
     State,
 )
-from gambrel.core.units import MINUTE
+from gambrel.core.units import DAY, MINUTE
+
+COPIED_WITHIN_S = 2 * DAY
+"""A copy that is not there after so long is not made any more."""
 
 
 def state_from(
@@ -35,17 +41,69 @@ def state_from(
 
     A disk that moves has the bytes that were told last; what it moves in all follows from section
     4. Machines that the plan selects and nobody has reported wait. A machine that failed counts as
-    cut off.
+    cut off. Copies whose points are not there yet are to be made in full.
     """
+    points, runs = tuple(points), list(runs)
     running = Running(
         at=at,
+        copies=tuple(_copies(plan, points, runs, at)),
         runs=tuple(
             _run(plan, run)
             for run in sorted(runs, key=lambda run: (run.began or 0.0, run.job))
             if run.began is not None and run.ended is None and run.job in plan.job_by_id
         ),
     )
-    return State(points=tuple(points), running=running, sizes_as_of=plan.state.sizes_as_of)
+    return State(points=points, running=running, sizes_as_of=plan.state.sizes_as_of)
+
+
+def _copies(
+    plan: Plan, points: Sequence[ExistingPoint], runs: Iterable[RunRecord], at: float
+) -> Iterator[RunningCopy]:
+    """The copies that are to be made of the points of late: no runner tells of one before it is
+    done. One of a machine-run that is not over comes from that."""
+    records = {
+        (run.job, name, in_ms(record.start)): (run, record)
+        for run in runs
+        for name, record in run.machines.items()
+        if record.start is not None
+    }
+    there = {(point.job, point.machine, point.repository, in_ms(point.at)) for point in points}
+    orders: dict[str, dict[str, int]] = {}
+    for point in points:
+        job, machine = plan.job_by_id.get(point.job), plan.machine_by_id.get(point.machine)
+        if job is None or machine is None or not job.copies:
+            continue
+        made = point.exists_from
+        if made < at - COPIED_WITHIN_S or point.repository != destination_of(plan, job, machine):
+            continue
+        run, record = records.get((job.id, machine.id, in_ms(point.at)), (None, None))
+        if record is not None and record.ended is None:
+            continue
+        if job.id not in orders:
+            selected = selected_machines(plan, job)
+            orders[job.id] = {each.id: i for i, each in enumerate(selected)}
+        order = orders[job.id].get(machine.id)
+        if order is None:
+            continue
+        done = made if record is None or record.ended is None else record.ended
+        for number, copy in enumerate(job.copies):
+            if (job.id, machine.id, copy.repository, in_ms(point.at)) not in there:
+                yield RunningCopy(
+                    job=job.id,
+                    machine=machine.id,
+                    copy=number,
+                    occurrence=point.at if run is None else run.occurrence,
+                    order=order,
+                    kind=point.kind,
+                    start=point.at,
+                    stored_bytes=point.stored_bytes,
+                    due=done + copy.delay_min * MINUTE,
+                )
+
+
+def in_ms(instant: float) -> int:
+    """An instant as runners tell it: two that were rounded alike are the same."""
+    return round(instant * 1e3)
 
 
 def _run(plan: Plan, run: RunRecord) -> RunningRun:
@@ -97,8 +155,9 @@ def _machine(
     )
     step = record.step
     if step == "preparing":
-        first = tuple(replace(disk, holds=i == 0) for i, disk in enumerate(disks))
-        return replace(told, state="preparing", kind=record.kind or "incremental", disks=first)
+        first = _first_disk(job, machine, told.kind or "incremental")
+        disks = tuple(replace(disk, holds=disk.disk == first) for disk in disks)
+        return replace(told, state="preparing", kind=record.kind or "incremental", disks=disks)
     told = replace(told, kind=record.kind or "incremental", disks=disks)
     if step == "moving":
         return replace(told, state="moving")
@@ -114,6 +173,14 @@ def _machine(
         stored_bytes=record.stored_bytes or _stored(plan, job, machine, told, wire),
         disks=tuple(replace(disk, holds=False, moved=True) for disk in disks),
     )
+
+
+def _first_disk(job: Job, machine: Machine, kind: Kind) -> str | None:
+    """The disk that holds a slot while its machine prepares: the one with most to read."""
+    since = None if kind == "full" else DAY
+    disks = protected_disks(job, machine)
+    sizes = {disk.id: disk_volume(job, machine, disk, since).source for disk in disks}
+    return max(sizes, key=lambda disk: sizes[disk], default=None)
 
 
 def _stored(plan: Plan, job: Job, machine: Machine, told: RunningMachine, wire: float) -> float:

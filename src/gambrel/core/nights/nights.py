@@ -94,6 +94,9 @@ class NightOutcome:
     reasons: tuple[Reason, ...]
 
 
+QUARTER_S = 15 * MINUTE
+
+
 @lru_cache(maxsize=4096)
 def night_of(day: date, zone: str) -> Night:
     """The night that begins on a day."""
@@ -106,7 +109,13 @@ def night_of(day: date, zone: str) -> Night:
 
 def night_at(instant: float, zone: str) -> Night:
     """The night to which an instant belongs."""
-    local = local_of(instant, ZoneInfo(zone))
+    return _night_of_quarter(int(instant // QUARTER_S), zone)
+
+
+@lru_cache(maxsize=16384)
+def _night_of_quarter(quarter: int, zone: str) -> Night:
+    """The night of a quarter of an hour: noon is at the beginning of one in every zone in use."""
+    local = local_of(quarter * QUARTER_S, ZoneInfo(zone))
     day = local.date() if local.hour >= 12 else local.date() - timedelta(days=1)
     return night_of(day, zone)
 

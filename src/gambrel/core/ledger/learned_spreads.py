@@ -1,0 +1,150 @@
+"""How much nights vary, as the ledger tells it of single rates, folders and machines.
+
+What it is silent of varies like the middle of the others of its kind, and where it tells of too few
+of those, as is usual.
+
+A rate that the plan states otherwise than nights show it is off by that too. So its spread is the
+root of the sum of the squares of: its standard deviation from night to night, the error of what was
+learned, and the logarithm of the factor between learned and stated. So with change.
+
+What the machines of a folder have in common in a night is told by the medians of its nights, of how
+much more each machine changed than was learned of it; what such medians vary by chance is taken
+off. How fast rates drift back to what they usually are is the middle of what the rates tell of it.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping
+from math import expm1, log, sqrt
+from statistics import median
+
+from gambrel.core.ledger.learned_change import Increment, LearnedChange, shares_changed
+from gambrel.core.ledger.learned_rates import LearnedRate, beyond_chance
+from gambrel.core.ledger.night_spreads import USUAL_NIGHTS, NightSpreads
+from gambrel.core.ledger.robust import LEAST_OF_A_FOLDER, LEAST_RUNS, robust_spread
+from gambrel.core.ledger.shown_tonight import folder_of
+from gambrel.core.nights.nights import night_at, planner_zone
+from gambrel.core.plan.objects import Machine, Plan
+
+LEAST_TOLD = 3
+"""So many rates, folders or machines tell what others of their kind are like."""
+LEAST_SPREAD = 0.01
+"""Nights that are all alike are few nights."""
+LEAST_NOISE = 0.03
+"""Machine-runs of a night that are all alike have something in common that one cannot see."""
+
+
+def learned_spreads(
+    plan: Plan,
+    rates: Iterable[LearnedRate],
+    changes: Mapping[str, LearnedChange],
+    increments: Iterable[Increment],
+    weekday: int,
+) -> NightSpreads:
+    """How much a night of a weekday varies around what a plan states.
+
+    Args:
+        rates, changes: as learned for the plan; `increments`: what `changes` were learned from.
+        weekday: 0 for Monday.
+    """
+    rates = list(rates)
+    known, noise = dict[str, float](), dict[str, float]()
+    for rate in rates:
+        between = beyond_chance(rate.spread, rate.noise or 0.0, rate.runs / rate.nights)
+        known[rate.what] = _together(between, rate.error, log(rate.factor))
+        if rate.noise is not None:
+            noise[rate.what] = max(LEAST_NOISE, rate.noise)
+    singly, common = _of_increments(plan, changes, increments)
+    offs = {
+        machine: log(changes[machine].in_night(weekday) / plan.machine_by_id[machine].daily_change)
+        for machine in singly
+        if plan.machine_by_id[machine].daily_change > 0
+    }
+    by_folder = defaultdict[str, list[float]](list)
+    for machine, off in offs.items():
+        by_folder[folder_of(plan.machine_by_id[machine])].append(off)
+    folder_off = {
+        folder: median(each) for folder, each in by_folder.items() if len(each) >= LEAST_OF_A_FOLDER
+    }
+    for folder, spread in common.items():
+        known[f"change:{folder}"] = _together(spread, folder_off.get(folder, 0.0))
+    own = dict[str, float]()
+    by_folder.clear()
+    for machine, off in offs.items():
+        folder = folder_of(plan.machine_by_id[machine])
+        error = singly[machine] / sqrt(changes[machine].runs)
+        own[machine] = _together(singly[machine], error, off - folder_off.get(folder, 0.0))
+        by_folder[folder].append(own[machine])
+    noise |= {
+        f"change:{folder}": median(each)
+        for folder, each in by_folder.items()
+        if len(each) >= LEAST_TOLD
+    }
+
+    def others(of: Mapping[str, float], kind: str, usual: float) -> float:
+        told = [each for what, each in of.items() if _kind(what) == kind]
+        return median(told) if len(told) >= LEAST_TOLD else usual
+
+    usual = USUAL_NIGHTS
+    fading = [rate.fades_s for rate in rates if rate.fades_s is not None]
+    return NightSpreads(
+        known,
+        others(known, "stream", usual.stream),
+        others(known, "rate", usual.rate),
+        others(known, "change", usual.change),
+        own,
+        median(own.values()) if len(own) >= LEAST_TOLD else usual.own_change,
+        noise,
+        others(noise, "stream", usual.stream_noise),
+        others(noise, "rate", usual.rate_noise),
+        others(noise, "change", usual.change_noise),
+        median(fading) if fading else usual.fades_s,
+    )
+
+
+def _kind(what: str) -> str:
+    kind = what.partition(":")[0]
+    return kind if kind in ("stream", "change") else "rate"
+
+
+def _together(*spreads: float) -> float:
+    return max(LEAST_SPREAD, sqrt(sum(each * each for each in spreads)))
+
+
+def _of_increments(
+    plan: Plan, changes: Mapping[str, LearnedChange], increments: Iterable[Increment]
+) -> tuple[dict[str, float], dict[str, float]]:
+    """The spreads of single machines around their folders, and of what folders have in common."""
+    zone = planner_zone(plan)
+    nights = defaultdict[tuple[str, object], list[tuple[str, float]]](list)
+    for told in shares_changed(plan, increments):
+        learned = changes.get(told.machine)
+        if learned is None or told.share is None or told.at < (learned.since or told.at):
+            continue
+        machine = plan.machine_by_id[told.machine]
+        night = night_at(told.at, zone).date
+        left = log(told.share / _expected(machine, learned, night.weekday(), told.days))
+        nights[folder_of(machine), night].append((told.machine, left))
+    middles = defaultdict[str, list[tuple[float, int]]](list)
+    singly = defaultdict[str, list[float]](list)
+    for (folder, _), each in nights.items():
+        middle = median(left for _, left in each) if len(each) >= LEAST_OF_A_FOLDER else 0.0
+        if len(each) >= LEAST_OF_A_FOLDER:
+            middles[folder].append((middle, len(each)))
+        for name, left in each:
+            singly[name].append(left - middle)
+    own = {name: robust_spread(each) for name, each in singly.items() if len(each) >= LEAST_RUNS}
+    usual = median(own.values()) if own else 0.0
+    common = {}
+    for folder, told_nights in middles.items():
+        if len(told_nights) >= LEAST_RUNS:
+            spread = robust_spread([middle for middle, _ in told_nights])
+            common[folder] = beyond_chance(spread, usual, median(n for _, n in told_nights))
+    return own, common
+
+
+def _expected(machine: Machine, learned: LearnedChange, weekday: int, days: float) -> float:
+    """The share of what is in use that was to be expected to change: section 4."""
+    ceiling = learned.ceiling or machine.churn_ceiling or 1.0
+    return -ceiling * expm1(-learned.in_night(weekday) * days / ceiling)
