@@ -147,7 +147,7 @@ def create_app(
     app.extensions["gambrel-presence"] = Presence()
     app.extensions["gambrel-rehearsals"] = Rehearsals()
     app.extensions["gambrel-computations"] = Computations(
-        shared, Workers.of_environment(), shared_runs.failing
+        shared, Workers.of_environment(), shared_runs.failing, shared_runs.week_spread
     )
     app.wsgi_app = WhileSomebodyWaits(app.wsgi_app)  # type: ignore[method-assign,assignment]
     HeaderTokens(app).exempt(runner.blueprint)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict
 from datetime import date
+from statistics import median
 from typing import Any
 
 from apiflask import APIBlueprint, EmptySchema
@@ -25,6 +26,7 @@ from gambrel.core.ledger.comparing import summarize
 from gambrel.core.ledger.forecast_errors import forecast_errors
 from gambrel.core.ledger.learned_change import LearnedChange
 from gambrel.core.ledger.learned_rates import LearnedRate
+from gambrel.core.ledger.learned_spreads import LEAST_TOLD
 from gambrel.core.ledger.ordering import (
     Order,
     OrderRefused,
@@ -36,7 +38,6 @@ from gambrel.core.ledger.records import RunRecord
 from gambrel.core.nights.nights import night_at, night_of, planner_zone
 from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
-from gambrel.core.questions.how_sure import learned_spread
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import HOUR
 from gambrel.formats.inventory_csv import Unreadable, read_table
@@ -153,10 +154,14 @@ def show_past_nights(plan_id: int) -> dict[str, Any]:
 def show_learned_spread(plan_id: int) -> dict[str, Any]:
     """How much change and rates vary, as the ledger knows it; null where it is silent."""
     _, plan = _plan(plan_id)
-    changes, rates = _changes(plan_id, plan), _rates(plan_id, plan)
-    found = learned_spread(changes.values(), rates)
-    known = {name: found.get(name) for name in ("change", "rate", "stream")}
-    return {**known, "nights": max((rate.nights for rate in rates), default=0)}
+    spread = runs().week_spread(plan_id, plan)
+    rates = _rates(plan_id, plan)
+    return {
+        "change": spread.change_of_one if spread.machines else None,
+        "rate": spread.rate if len(spread.rates) >= LEAST_TOLD else None,
+        "stream": median(spread.streams.values()) if spread.streams else None,
+        "nights": max((rate.nights for rate in rates), default=0),
+    }
 
 
 @blueprint.get("/learned-rates")

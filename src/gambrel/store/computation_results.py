@@ -161,13 +161,18 @@ def _plan_value(told: PlanTold) -> dict[str, Any]:
     }
 
 
+def _spread_told(spread: Spread) -> dict[str, float]:
+    """How much things vary, by the middle of each kind."""
+    return {"change": spread.change_of_one, "rate": spread.rate, "stream": spread.stream}
+
+
 def confidence_result(
     samples: int, spread: Spread, nights: Sequence[NightConfidence]
 ) -> dict[str, Any]:
     """How sure nights are, as a result that is stored and answered."""
     return {
         "samples": samples,
-        "spread": asdict(spread),
+        "spread": _spread_told(spread),
         "nights": [night_confidence(night) for night in nights],
     }
 
@@ -200,7 +205,7 @@ def sweep_result(
         if samples
     ]
     rows.sort(key=_rank_of_stood)
-    return {"spread": asdict(spread), "losses": rows}
+    return {"spread": _spread_told(spread), "losses": rows}
 
 
 def _rank_of_stood(row: Mapping[str, Any]) -> tuple[bool, float, float]:

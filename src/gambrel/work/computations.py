@@ -32,7 +32,7 @@ from gambrel.core.runway.nights_ahead import MonthAhead
 from gambrel.core.runway.purchase import Item, NightPurchase, Unmet
 from gambrel.core.runway.purchase_with_moves import Bought, least_purchase
 from gambrel.core.simulation.turns import Turns, while_wanted
-from gambrel.core.simulation.varying import USUAL_SPREAD, Spread
+from gambrel.core.simulation.varying import Spread
 from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.store import computations as store
 from gambrel.store.computation_results import (
@@ -88,11 +88,16 @@ class Computations:
     """Begins, stops and resumes long computations."""
 
     def __init__(
-        self, planning: Planning, workers: Workers, failing: Callable[[int, Plan], Failing]
+        self,
+        planning: Planning,
+        workers: Workers,
+        failing: Callable[[int, Plan], Failing],
+        spread: Callable[[int, Plan], Spread],
     ) -> None:
-        """`failing` says how often machines of a plan fail."""
+        """`failing` and `spread` say how often machines of a plan fail, and how much weeks vary."""
         self.planning = planning
         self._failing = failing
+        self._spread = spread
         self.workers = workers
         self._lock = Lock()
         self._stops: dict[int, Event] = {}
@@ -238,6 +243,7 @@ class Computations:
         result, message = None, ""
         try:
             with while_wanted(job.cancel.is_set), self._turn(job):
+                job.problem = self._with_spread(job)
                 result = run(job)
             state = "done"
             if job.cancel.is_set():
@@ -257,6 +263,17 @@ class Computations:
         self.planning.write(
             lambda db: store.end(db, job.ident, state, result=result, message=message[:2000])
         )
+
+    def _with_spread(self, job: _Running) -> Any:
+        """The problem with what varies as the ledger shows it, where it is drawn at all."""
+        problem = job.problem
+        if not isinstance(problem, Problem):
+            return problem
+        drawn = "samples" in job.asked or problem.draws
+        if not drawn and len(problem.plan.machines) > WEIGHED_UP_TO:
+            return problem
+        learned = self._spread(job.plan_id, problem.plan)
+        return replace(problem, spread=spread_of(job.asked, learned))
 
     @contextmanager
     def _turn(self, job: _Running) -> Iterator[None]:
@@ -435,7 +452,7 @@ class Computations:
         asked = job.asked
         total = int(asked["samples"])
         packed = worker_tasks.Packed.of(job.problem)
-        spread = spread_of(asked)
+        spread = job.problem.spread
         failing = self._failing(job.plan_id, job.problem.plan) if asked.get("failures") else None
         chunks = [
             (packed, spread, asked["seed"], first, min(SAMPLES_AT_ONCE, total - first), failing)
@@ -466,7 +483,7 @@ class Computations:
         asked = job.asked
         total = int(asked["samples"])
         packed = worker_tasks.Packed.of(job.problem)
-        spread = spread_of(asked)
+        spread = job.problem.spread
         losses = (None, *single_losses(job.problem.plan, asked["losses"], MOST_SWEPT))
         # All losses go on together, so that a sweep that is stopped has some weeks of each.
         parts = [
@@ -546,10 +563,15 @@ def ahead_of(asked: Mapping[str, Any]) -> Ahead:
     )
 
 
-def spread_of(asked: Mapping[str, Any]) -> Spread:
-    """How much things vary, as a request says it; what it is silent of is as usual."""
-    said = {key: asked[key] for key in ("change", "rate", "stream") if asked.get(key) is not None}
-    return replace(USUAL_SPREAD, **said)
+def spread_of(asked: Mapping[str, Any], learned: Spread) -> Spread:
+    """How much things vary, as a request says it; what it is silent of is as the ledger shows."""
+    if asked.get("change") is not None:
+        learned = replace(learned, change=asked["change"], machines={}, together=())
+    if asked.get("rate") is not None:
+        learned = replace(learned, rate=asked["rate"], rates={})
+    if asked.get("stream") is not None:
+        learned = replace(learned, stream=asked["stream"], streams={})
+    return learned
 
 
 def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
@@ -583,7 +605,6 @@ def problem_of(forecaster: Forecaster, asked: Mapping[str, Any]) -> Problem:
         beyond_s=forecaster.beyond_s(last),
         losses=single_losses(plan, asked.get("stands") or (), MOST_LOSSES),
         draws=SEARCHED_ON if "weeks" in (asked.get("stands") or ()) else 0,
-        spread=spread_of(asked),
         drawn_by=int(asked.get("seed", 1)),
         rules=_house_rules(plan, asked.get("rules", ())),
     )

@@ -22,6 +22,8 @@ from gambrel.core.ledger.records import RunRecord
 from gambrel.core.nights.nights import Night, night_of
 from gambrel.core.plan.instants import format_known
 from gambrel.core.plan.objects import Plan
+from gambrel.core.questions.how_sure import learned_spread
+from gambrel.core.simulation.varying import Spread
 from gambrel.core.units import DAY
 from gambrel.store import ledger
 from gambrel.store.plans import NotFound
@@ -111,6 +113,12 @@ class Learning:
         with self._lock:
             self._spreads[plan_id] = (key, found)
         return True
+
+    def week_spread(self, plan_id: int, plan: Plan, clock: float) -> Spread:
+        """How much change and rates vary as the ledger shows it at an instant."""
+        increments = self._increments(plan_id, clock)
+        changes = learned_changes(plan, increments)
+        return learned_spread(plan, self.rates(plan_id, plan, clock), changes, increments)
 
     # --- marks of nights ----------------------------------------------------------------------
 

@@ -35,6 +35,7 @@ from gambrel.core.recovery.promises import kept_in
 from gambrel.core.recovery.restore_tests import Rota
 from gambrel.core.simulation.forecast import Forecast
 from gambrel.core.simulation.known_points import with_points
+from gambrel.core.simulation.varying import Spread
 from gambrel.core.units import DAY, HOUR, MINUTE
 from gambrel.store import ledger, runners
 from gambrel.store.acceptances import edit_facts
@@ -331,6 +332,11 @@ class Runs:
         """How often each machine fails by now, by run."""
         clock, _ = self.clock(plan_id)
         return self.learning.failing(plan_id, plan, clock)
+
+    def week_spread(self, plan_id: int, plan: Plan) -> Spread:
+        """How much change and rates vary, as the ledger shows it by now."""
+        clock, _ = self.clock(plan_id)
+        return self.learning.week_spread(plan_id, plan, clock)
 
     def night(self, plan_id: int, day: date) -> tuple[Night, list[RunRecord]]:
         """A night with its runs."""

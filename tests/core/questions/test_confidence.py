@@ -3,11 +3,13 @@
 import numpy as np
 import pytest
 from balances import crowded, larkmoor_problem
+from estates import larkmoor_plan
 
 from gambrel.core.nights.nights import night_outcome
-from gambrel.core.questions.how_sure import confidence, draw
+from gambrel.core.questions.how_sure import confidence, draw, learned_spread
+from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.simulate import simulate
-from gambrel.core.simulation.varying import USUAL_SPREAD, Spread
+from gambrel.core.simulation.varying import USUAL_SPREAD, Spread, drawn
 
 STILL = Spread(change=0, rate=0, stream=0)
 
@@ -72,3 +74,38 @@ def test_machines_that_fail_take_nothing_from_the_time_and_are_counted():
 def test_no_samples_say_nothing():
     with pytest.raises(ValueError, match="no sample"):
         confidence(crowded(1), [])
+
+
+def factors_of_change(plan, spread, draws=400):
+    """By machine the logarithms of the factors on its change, in many draws."""
+    layout = layout_of(plan)
+    each = [drawn(layout, plan, spread, 3, number)[0] for number in range(draws)]
+    by_machine = {}
+    for row, member in enumerate(layout.member):
+        change = [found.member["change"][row] for found in each]
+        by_machine[plan.machines[member["machine"]].id] = np.log(change) - np.log(member["change"])
+    return by_machine
+
+
+def test_what_is_known_of_a_machine_and_of_a_folder_is_drawn_so():
+    plan = larkmoor_plan()
+    wild, still, *others = (machine.id for machine in plan.machines if machine.daily_change > 0)
+    pair = frozenset(others[:2])
+    spread = Spread(
+        change=0.1, machines={wild: 0.5, still: 0.0}, together=((0.3, pair),), rate=0, stream=0
+    )
+    found = factors_of_change(plan, spread)
+    assert np.std(found[wild]) == pytest.approx(0.5, rel=0.15)
+    assert np.std(found[still]) == 0.0
+    assert np.std(found[others[5]]) == pytest.approx(0.1, rel=0.15)
+    one, other = (found[machine] for machine in sorted(pair))
+    assert np.std(one) == pytest.approx(np.hypot(0.3, 0.1), rel=0.15)
+    assert np.corrcoef(one, other)[0, 1] > 0.8, "what they have in common they vary by together"
+    assert abs(np.corrcoef(one, found[others[5]])[0, 1]) < 0.2
+    # The middle of what is known: 0.5 and 0.0.
+    assert spread.change_of_one == 0.25
+    assert Spread(change=0.2).change_of_one == 0.2
+
+
+def test_without_a_ledger_weeks_vary_as_usual():
+    assert learned_spread(larkmoor_plan(), [], {}, []) == USUAL_SPREAD

@@ -28,7 +28,6 @@ export function HowSure() {
   const [typedRate, setRate] = useState<number | null>(null);
   const change = typedChange ?? spread.change;
   const rate = typedRate ?? spread.rate;
-  const stream = typedRate ?? spread.stream;
   const found = useQuery(computationsQuery(plan.id, "confidence"));
   const computing = useComputing(plan.id, "confidence");
   const shown = newestFor(found.data, draft, date);
@@ -41,9 +40,10 @@ export function HowSure() {
       day: mondayOf(date),
       happens: [],
       samples: weeks,
-      change,
-      rate,
-      stream,
+      // What nobody typed is as the ledger shows it, of each machine and rate.
+      change: typedChange,
+      rate: typedRate,
+      stream: typedRate,
       failures,
       seed: 1,
     });

@@ -4,7 +4,6 @@ import { waitingWords } from "../ui/waitingWords";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Flag, NumberField } from "../ui/controls";
-import { learnedSpreadQuery } from "../api/runQueries";
 import { HouseRules, missing } from "./HouseRules";
 import { Ladder, Losses } from "./Ladder";
 import { nightsWords, RulesBroken } from "./RulesBroken";
@@ -57,7 +56,6 @@ export function Propose() {
   const [settings, setSettings] = useState(() => keptSettings(plan.id));
   const found = useQuery(computationsQuery(plan.id, "balance"));
   const computing = useComputing(plan.id, "balance");
-  const learned = useQuery(learnedSpreadQuery(plan.id));
   const happens = useMemo(() => JSON.parse(search.get("happens") ?? "[]") as Happening[], [search]);
   const shown = newestFor(found.data, draft, date, happens);
   const problem = [computing.balance, computing.stop, computing.cancel, computing.resume].find(
@@ -83,9 +81,7 @@ export function Propose() {
         running={running}
         onSearch={() => {
           set({ rung: null });
-          computing.balance.mutate(
-            requestOf(wanted, draft?.id ?? null, mondayOf(date), happens, learned.data),
-          );
+          computing.balance.mutate(requestOf(wanted, draft?.id ?? null, mondayOf(date), happens));
         }}
       />
       {problem && (

@@ -59,10 +59,10 @@ export function Sweep({ onBalance }: { onBalance: (happens: Happening[]) => void
             day: mondayOf(date),
             happens: [],
             losses: [...losses],
+            change: null,
+            rate: null,
+            stream: null,
             samples,
-            change: spread.change,
-            rate: spread.rate,
-            stream: spread.stream,
             seed: 1,
           });
         }}

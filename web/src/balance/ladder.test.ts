@@ -19,10 +19,8 @@ describe("what a rung says", () => {
 });
 
 test("what a plan shall stand is asked for, with the spread of the ledger", () => {
-  const asked = requestOf({ ...USUAL, stands: ["proxies", "weeks"] }, 3, "2026-11-02", [], {
-    change: 0.3,
-  });
+  const asked = requestOf({ ...USUAL, stands: ["proxies", "weeks"] }, 3, "2026-11-02", []);
   expect(asked.stands).toEqual(["proxies", "weeks"]);
-  expect([asked.change, asked.rate, asked.stream]).toEqual([0.3, null, null]);
+  expect([asked.change, asked.rate, asked.stream]).toEqual([null, null, null]);
   expect(requestOf(USUAL, null, "2026-11-02", []).stands).toEqual([]);
 });

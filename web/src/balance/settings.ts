@@ -74,7 +74,6 @@ export function requestOf(
   draft: number | null,
   day: string,
   happens: Happening[],
-  spread: Partial<Pick<BalanceRequest, "change" | "rate" | "stream">> = {},
 ): BalanceRequest {
   return {
     draft,
@@ -89,9 +88,10 @@ export function requestOf(
     comfort: settings.comfort,
     stands: settings.stands,
     rules: settings.rules ?? [],
-    change: spread.change ?? null,
-    rate: spread.rate ?? null,
-    stream: spread.stream ?? null,
+    // Weeks vary as the ledger shows it.
+    change: null,
+    rate: null,
+    stream: null,
     seed: 1,
   };
 }

@@ -10,12 +10,10 @@ const USUAL_RATE = 0.08;
 export function useSpread(plan: number) {
   const learned = useQuery(learnedSpreadQuery(plan));
   const told = [learned.data?.change && "change", learned.data?.rate && "rates"].filter(Boolean);
-  const rate = learned.data?.rate ?? USUAL_RATE;
   return {
     isPending: learned.isPending,
     change: learned.data?.change ?? USUAL_CHANGE,
-    rate,
-    stream: learned.data?.stream ?? rate,
+    rate: learned.data?.rate ?? USUAL_RATE,
     source:
       told.length > 0
         ? `The spread of ${told.join(" and ")} comes from ${count(learned.data?.nights ?? 0, "night")} of the ledger`

@@ -11,6 +11,8 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Sequence
 from dataclasses import dataclass
+from itertools import combinations, islice
+from math import isqrt
 from random import Random
 
 from gambrel.core.balance.move_ranking import Guide
@@ -42,6 +44,8 @@ SHAKES = 60
 """How often a search starts again from a shaken plan, at most."""
 PATIENCE = 16
 """How many shaken plans in a row may bring nothing before a search ends."""
+PAIRS_TO_PATIENCE = 20
+"""Before a search ends it tries so many times that number of pairs of moves."""
 WHOLE_NEIGHBOURHOOD = 160
 """A neighbourhood of up to so many moves is simulated whole before a descent ends."""
 RUNG_TRIES = 48
@@ -129,20 +133,60 @@ class Searching:
         here = yield from self._descend(here)
         here = yield from self._tidy(here)
         yield from self._climb()
+        left = self.shakes
+        while True:
+            left = yield from self._shaken(left)
+            better = yield from self._two_at_once()
+            assert self.best is not None
+            if better is None:
+                return self.best
+            yield from self._tidy((yield from self._descend(better)))
+
+    def _shaken(self, left: int) -> Generator[Sequence[Asked], Sequence[Told], int]:
+        """Start again from shaken plans until some in a row bring nothing; how many are left."""
         barren = 0
-        for _ in range(self.shakes):
+        while left > 0 and barren < self.patience:
             best = self.best
             assert best is not None
-            if barren >= self.patience or not any(best.score.grades):
+            if not any(best.score.grades):
                 break
+            left -= 1
             shaken = yield from self._look(self._shake(best.candidate))
             here = yield from self._descend(shaken)
-            was = best
-            if self._better(here, was):
+            if self._better(here, best):
                 yield from self._tidy(here)
-            barren = 0 if self.best is not was else barren + 1
+            barren = 0 if self.best is not best else barren + 1
+        return left
+
+    def _two_at_once(self) -> Generator[Sequence[Asked], Sequence[Told], Found | None]:
+        """What two moves of the best plan together make better; None where none of them does.
+
+        Two runs that change places pass through a plan that is worse, so that no descent finds it:
+        the neighbourhood of exchanges of two (G. A. Croes, "A Method for Solving
+        Traveling-Salesman Problems", 1958).
+        """
         assert self.best is not None
-        return self.best
+        if not any(self.best.score.grades):
+            return None
+        here = yield from self._look(self.best.candidate)
+        assert self._guide is not None
+        moves = self._guide.ordered(
+            here.candidate, self._neighbours(here.candidate), self.random, 0.0
+        )
+        tried_most = PAIRS_TO_PATIENCE * self.patience
+        # Of pairs of the first n, n² / 2 in number, those that come first.
+        first = range(min(len(moves), 2 * isqrt(tried_most)))
+        pairs = (pair for pair in sorted(combinations(first, 2), key=sum) if _differ(moves, *pair))
+        both = [
+            here.candidate.with_choice(*moves[i]).with_choice(*moves[j])
+            for i, j in islice(pairs, tried_most)
+        ]
+        for begin in range(0, len(both), self.batch):
+            tried = yield from self._try(both[begin : begin + self.batch])
+            best = min(tried, key=lambda f: self.key(f.candidate, f.score), default=None)
+            if best is not None and self._better(best, here):
+                return (yield from self._look(best.candidate))
+        return None
 
     def _look(self, candidate: Candidate) -> Search:
         """Score one candidate and take its trace for the guide."""
@@ -349,3 +393,8 @@ class Searching:
             if better is None:
                 return here
             here = better
+
+
+def _differ(moves: Sequence[tuple[Aspect, Operation | None]], i: int, j: int) -> bool:
+    """Whether two moves are about different aspects, so that they can be made together."""
+    return moves[i][0] != moves[j][0]

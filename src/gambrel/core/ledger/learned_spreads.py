@@ -40,24 +40,28 @@ def learned_spreads(
     rates: Iterable[LearnedRate],
     changes: Mapping[str, LearnedChange],
     increments: Iterable[Increment],
-    weekday: int,
+    weekday: int | None,
+    usual: NightSpreads = USUAL_NIGHTS,
 ) -> NightSpreads:
     """How much a night of a weekday varies around what a plan states.
 
     Args:
         rates, changes: as learned for the plan; `increments`: what `changes` were learned from.
-        weekday: 0 for Monday.
+        weekday: 0 for Monday; None: how much any night varies around what was learned.
+        usual: of what the ledger is silent of.
     """
     rates = list(rates)
     known, noise = dict[str, float](), dict[str, float]()
     for rate in rates:
         between = beyond_chance(rate.spread, rate.noise or 0.0, rate.runs / rate.nights)
-        known[rate.what] = _together(between, rate.error, log(rate.factor))
+        off = 0.0 if weekday is None else log(rate.factor)
+        known[rate.what] = _together(between, rate.error, off)
         if rate.noise is not None:
             noise[rate.what] = max(LEAST_NOISE, rate.noise)
-    singly, common = _of_increments(plan, changes, increments)
+    by_weekday = weekday is not None
+    singly, common = _of_increments(plan, changes, increments, by_weekday=by_weekday)
     offs = {
-        machine: log(changes[machine].in_night(weekday) / plan.machine_by_id[machine].daily_change)
+        machine: _off(plan.machine_by_id[machine], changes[machine], weekday)
         for machine in singly
         if plan.machine_by_id[machine].daily_change > 0
     }
@@ -83,10 +87,9 @@ def learned_spreads(
     }
 
     def others(of: Mapping[str, float], kind: str, usual: float) -> float:
-        told = [each for what, each in of.items() if _kind(what) == kind]
+        told = [each for what, each in of.items() if kind_of(what) == kind]
         return median(told) if len(told) >= LEAST_TOLD else usual
 
-    usual = USUAL_NIGHTS
     fading = [rate.fades_s for rate in rates if rate.fades_s is not None]
     return NightSpreads(
         known,
@@ -103,7 +106,8 @@ def learned_spreads(
     )
 
 
-def _kind(what: str) -> str:
+def kind_of(what: str) -> str:
+    """What something that varies is: "stream", "change" or "rate"."""
     kind = what.partition(":")[0]
     return kind if kind in ("stream", "change") else "rate"
 
@@ -113,7 +117,11 @@ def _together(*spreads: float) -> float:
 
 
 def _of_increments(
-    plan: Plan, changes: Mapping[str, LearnedChange], increments: Iterable[Increment]
+    plan: Plan,
+    changes: Mapping[str, LearnedChange],
+    increments: Iterable[Increment],
+    *,
+    by_weekday: bool,
 ) -> tuple[dict[str, float], dict[str, float]]:
     """The spreads of single machines around their folders, and of what folders have in common."""
     zone = planner_zone(plan)
@@ -124,7 +132,8 @@ def _of_increments(
             continue
         machine = plan.machine_by_id[told.machine]
         night = night_at(told.at, zone).date
-        left = log(told.share / _expected(machine, learned, night.weekday(), told.days))
+        change = learned.in_night(night.weekday()) if by_weekday else learned.change
+        left = log(told.share / _expected(machine, learned, change, told.days))
         nights[folder_of(machine), night].append((told.machine, left))
     middles = defaultdict[str, list[tuple[float, int]]](list)
     singly = defaultdict[str, list[float]](list)
@@ -144,7 +153,12 @@ def _of_increments(
     return own, common
 
 
-def _expected(machine: Machine, learned: LearnedChange, weekday: int, days: float) -> float:
+def _off(machine: Machine, learned: LearnedChange, weekday: int | None) -> float:
+    """By what logarithm a plan's change of a machine is off from what was learned of a night."""
+    return 0.0 if weekday is None else log(learned.in_night(weekday) / machine.daily_change)
+
+
+def _expected(machine: Machine, learned: LearnedChange, change: float, days: float) -> float:
     """The share of what is in use that was to be expected to change: section 4."""
     ceiling = learned.ceiling or machine.churn_ceiling or 1.0
-    return -ceiling * expm1(-learned.in_night(weekday) * days / ceiling)
+    return -ceiling * expm1(-change * days / ceiling)

@@ -8,42 +8,60 @@ as if it had not.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from math import sqrt
-from statistics import median
 
 import numpy as np
 
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem
-from gambrel.core.ledger.learned_change import LearnedChange
+from gambrel.core.ledger.learned_change import Increment, LearnedChange
 from gambrel.core.ledger.learned_rates import LearnedRate
+from gambrel.core.ledger.learned_spreads import kind_of, learned_spreads
+from gambrel.core.ledger.night_spreads import NightSpreads
+from gambrel.core.ledger.shown_tonight import folder_of
+from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.engine.walk import Walk
-from gambrel.core.simulation.varying import Spread, drawn
+from gambrel.core.simulation.varying import STREAM_KINDS, USUAL_SPREAD, Spread, drawn
 from gambrel.core.units import SAME_INSTANT
 
-LEAST_TOLD = 3
-"""So many machines or rates have to tell of a spread before it takes the place of the usual one."""
+USUAL_WEEKS = NightSpreads(
+    stream=USUAL_SPREAD.stream, rate=USUAL_SPREAD.rate, change=0.0, own_change=USUAL_SPREAD.change
+)
+"""What varies as is usual in `Spread`, in the words of `NightSpreads`."""
 
 
 def learned_spread(
-    changes: Iterable[LearnedChange], rates: Iterable[LearnedRate]
-) -> dict[str, float]:
-    """The spreads that the ledger knows, by the names of `Spread`; what it is silent of is missing.
+    plan: Plan,
+    rates: Iterable[LearnedRate],
+    changes: Mapping[str, LearnedChange],
+    increments: Iterable[Increment],
+) -> Spread:
+    """How much things vary as the ledger shows it, around what was learned of each.
 
-    Each is the median over machines, or rates, of how much one of them varies from run to run, or
-    from night to night.
+    Args: as `learned_spreads`.
     """
-    told: dict[str, list[float]] = {"change": [], "rate": [], "stream": []}
-    for each in changes:
-        told["change"].append(each.error * sqrt(each.runs) / each.change)
-    for rate in rates:
-        told["stream" if rate.what.startswith("stream:") else "rate"].append(rate.spread)
-    least = {"change": LEAST_TOLD, "rate": LEAST_TOLD, "stream": 1}
-    return {name: median(each) for name, each in told.items() if len(each) >= least[name]}
+    found = learned_spreads(plan, rates, changes, increments, None, USUAL_WEEKS)
+    folders = defaultdict[str, set[str]](set)
+    for machine in plan.machines:
+        folders[folder_of(machine)].add(machine.id)
+    together = ((found.of(f"change:{name}"), frozenset(its)) for name, its in folders.items())
+    return Spread(
+        change=found.own_change,
+        rate=found.rate,
+        stream=found.stream,
+        machines=found.own,
+        rates={what: much for what, much in found.known.items() if kind_of(what) == "rate"},
+        streams={
+            kind: found.known[f"stream:{kind}"]
+            for kind in STREAM_KINDS
+            if f"stream:{kind}" in found.known
+        },
+        together=tuple((much, its) for much, its in together if much > 0.0),
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from math import hypot
+from statistics import median
 
 import numpy as np
 
@@ -23,11 +26,26 @@ class Spread:
         rate: of a shared rate: datastore, NIC, proxy, link, repository. Limits that somebody has
             set, of a job or of a link by the hour, do not vary.
         stream: of the ceiling of one stream, by transport.
+        machines, rates, streams: of single machines by id, shared resources by name, and transports
+            as "hot_add", where they are known to vary otherwise than the others.
+        together: (how much, machines) of what machines have in common.
     """
 
     change: float = 0.35
     rate: float = 0.08
     stream: float = 0.08
+    machines: Mapping[str, float] = field(default_factory=dict)
+    rates: Mapping[str, float] = field(default_factory=dict)
+    streams: Mapping[str, float] = field(default_factory=dict)
+    together: tuple[tuple[float, frozenset[str]], ...] = ()
+
+    @property
+    def change_of_one(self) -> float:
+        """How much the change of a machine varies with what it has in common with others; the
+        middle of all that are known."""
+        common = {machine: much for much, machines in self.together for machine in machines}
+        known = [hypot(own, common.get(machine, 0.0)) for machine, own in self.machines.items()]
+        return median(known) if known else self.change
 
 
 USUAL_SPREAD = Spread()
@@ -44,10 +62,21 @@ def drawn(
     plans of the same estate can be looked at in the same draws (common random numbers).
     """
     random = np.random.default_rng((seed, number))
-    change = np.exp(spread.change * random.standard_normal(len(plan.machines)))
-    rates = np.exp(spread.rate * random.standard_normal(len(layout.capacity)))
-    streams = np.exp(spread.stream * random.standard_normal(len(STREAM_KINDS)))
+    names = [machine.id for machine in plan.machines]
+    change = _factors(random, names, spread.machines, spread.change)
+    rates = _factors(random, layout.topology.resource_names, spread.rates, spread.rate)
+    streams = _factors(random, STREAM_KINDS, spread.streams, spread.stream)
+    for much, machines in spread.together:
+        factor = np.exp(much * random.standard_normal())
+        change[[name in machines for name in names]] *= factor
     return vary(layout, plan, change, rates, streams)
+
+
+def _factors(
+    random: np.random.Generator, names: Sequence[str], known: Mapping[str, float], usual: float
+) -> t.Floats:
+    spreads = np.array([known.get(name, usual) for name in names])
+    return np.exp(spreads * random.standard_normal(len(names)))
 
 
 def vary(
