@@ -106,7 +106,10 @@ class _World:
         weekday = night.date.weekday()
         plan = as_learned(self.plan, changes, rates, times, weekday)
         # What was taken over is as nights show it.
-        rates = [replace(each, stated=each.learned, factor=1.0) for each in rates]
+        rates = [
+            replace(each, stated=each.learned, factor=1.0, first_stated=each.stated)
+            for each in rates
+        ]
         return plan, learned_spreads(plan, rates, changes, self.increments, weekday)
 
     def advance(self, to: float) -> None:

@@ -1,7 +1,8 @@
 """How fast streams and shared resources really are, as many nights show it.
 
-Each night tells of a rate by the median of its machine-runs that were limited by it
-(`shown_tonight`). What machine-runs of one night have in common is the night, so that nights are
+Each night tells of a rate by where its machine-runs that were limited by it crowd together (their
+shorth, see `shown_tonight`). What machine-runs of one night have in common is the night, so that
+nights are
 what is counted: the factor is the median of theirs, its error 1.4826 · MAD / √n of n nights
 (P. J. Rousseeuw, C. Croux, "Alternatives to the median absolute deviation", 1993). 1.4826 · MAD
 itself is how much the rate varies from night to night.
@@ -18,9 +19,9 @@ from statistics import median
 from typing import Any, NamedTuple
 
 from gambrel.core.ledger.records import RunRecord
-from gambrel.core.ledger.robust import robust_spread
+from gambrel.core.ledger.robust import robust_spread, shorth
 from gambrel.core.ledger.shown_tonight import CORRECTED, RateTold, rates_told
-from gambrel.core.plan.learned import is_still
+from gambrel.core.plan.learned import is_still, stated_before
 from gambrel.core.plan.objects import Plan
 from gambrel.core.units import DAY, HOUR, SAME_INSTANT
 
@@ -38,7 +39,7 @@ class NightRate(NamedTuple):
     """What a night tells of a rate.
 
     Attributes:
-        middle: the median of the logarithms of factors.
+        middle: where the logarithms of factors crowd together.
         runs: of how many machine-runs.
         stated: the rate that the plan stated.
         noise: the spread of single machine-runs around the middle.
@@ -72,6 +73,8 @@ class LearnedRate:
         noise: that of single machine-runs around their night; None where few nights tell it.
         fades_s: after how long e to the -1 is left of what sets a night apart; None where that
             cannot be told.
+        first_stated: what was stated before it was taken over from the ledger; None where that
+            was not done.
         nights, runs: what it rests on.
     """
 
@@ -84,6 +87,12 @@ class LearnedRate:
     runs: int
     noise: float | None = None
     fades_s: float | None = None
+    first_stated: float | None = None
+
+    @property
+    def off(self) -> float:
+        """The logarithm by which what nights show is off from what somebody stated."""
+        return log(self.learned / (self.first_stated or self.stated))
 
     @property
     def learned(self) -> float:
@@ -129,9 +138,9 @@ def _night_rate(told: Sequence[RateTold], stated: float) -> NightRate:
         half = len(by_time) // 2
         early, late = by_time[:half], by_time[-half:]
         drift, apart_s = (
-            median(each[i] for each in late) - median(each[i] for each in early) for i in (0, 1)
+            shorth([each[i] for each in late]) - shorth([each[i] for each in early]) for i in (0, 1)
         )
-    return NightRate(median(factors), len(told), stated, robust_spread(factors), drift, apart_s)
+    return NightRate(shorth(factors), len(told), stated, robust_spread(factors), drift, apart_s)
 
 
 def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]:
@@ -154,13 +163,14 @@ def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]
                 middle = rate.middle + log(rate.stated / now)
                 told.setdefault(what, []).append(rate._replace(middle=middle))
     return [
-        _learned(what, rates[what], each)
+        _learned(plan, what, rates[what], each)
         for what, each in sorted(told.items())
         if len(each) >= LEAST_NIGHTS
     ]
 
 
-def _learned(what: str, stated: float, nights: Sequence[NightRate]) -> LearnedRate:
+def _learned(plan: Plan, what: str, stated: float, nights: Sequence[NightRate]) -> LearnedRate:
+    stating = stating_of(plan, what)
     middles = [night.middle for night in nights]
     spread = robust_spread(middles)
     noises = [n.noise for n in nights if n.noise is not None and n.runs >= LEAST_OF_NOISE]
@@ -169,6 +179,7 @@ def _learned(what: str, stated: float, nights: Sequence[NightRate]) -> LearnedRa
         what, stated, exp(median(middles)),
         spread / sqrt(len(nights)), spread, len(nights),
         sum(night.runs for night in nights), noise, _fading(nights, spread, noise),
+        None if stating is None else stated_before(*stating),
     )  # fmt: skip
 
 

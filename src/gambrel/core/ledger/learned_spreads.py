@@ -1,7 +1,7 @@
 """How much nights vary, as the ledger tells it of single rates, folders and machines.
 
 What it is silent of varies like the middle of the others of its kind, and where it tells of too few
-of those, as is usual.
+of those, as is usual. Besides, it may be as far off from what was stated as the others were.
 
 A rate that the plan states otherwise than nights show it is off by that too. So its spread is the
 root of the sum of the squares of: its standard deviation from night to night, the error of what was
@@ -16,7 +16,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
-from math import expm1, log, sqrt
+from math import expm1, hypot, log, sqrt
 from statistics import median
 
 from gambrel.core.ledger.learned_change import Increment, LearnedChange, shares_changed
@@ -29,6 +29,8 @@ from gambrel.core.plan.objects import Machine, Plan
 
 LEAST_TOLD = 3
 """So many rates, folders or machines tell what others of their kind are like."""
+LEAST_STREAMS = 1
+"""There are four transports, of which an estate may use one."""
 LEAST_SPREAD = 0.01
 """Nights that are all alike are few nights."""
 LEAST_NOISE = 0.03
@@ -51,11 +53,12 @@ def learned_spreads(
         usual: of what the ledger is silent of.
     """
     rates = list(rates)
-    known, noise = dict[str, float](), dict[str, float]()
+    known, varies, noise = dict[str, float](), dict[str, float](), dict[str, float]()
     for rate in rates:
         between = beyond_chance(rate.spread, rate.noise or 0.0, rate.runs / rate.nights)
         off = 0.0 if weekday is None else log(rate.factor)
-        known[rate.what] = _together(between, rate.error, off)
+        varies[rate.what] = _together(between, rate.error)
+        known[rate.what] = hypot(varies[rate.what], off)
         if rate.noise is not None:
             noise[rate.what] = max(LEAST_NOISE, rate.noise)
     by_weekday = weekday is not None
@@ -86,15 +89,20 @@ def learned_spreads(
         if len(each) >= LEAST_TOLD
     }
 
-    def others(of: Mapping[str, float], kind: str, usual: float) -> float:
+    def others(of: Mapping[str, float], kind: str, usual: float, least: int = LEAST_TOLD) -> float:
         told = [each for what, each in of.items() if kind_of(what) == kind]
-        return median(told) if len(told) >= LEAST_TOLD else usual
+        return median(told) if len(told) >= least else usual
+
+    def stated(kind: str, spread: float) -> float:
+        """With how far off statements of the kind were: nobody has seen that these are better."""
+        offs = [abs(rate.off) for rate in rates if kind_of(rate.what) == kind]
+        return spread if weekday is None or not offs else hypot(spread, median(offs))
 
     fading = [rate.fades_s for rate in rates if rate.fades_s is not None]
     return NightSpreads(
         known,
-        others(known, "stream", usual.stream),
-        others(known, "rate", usual.rate),
+        stated("stream", others(varies, "stream", usual.stream, LEAST_STREAMS)),
+        stated("rate", others(varies, "rate", usual.rate)),
         others(known, "change", usual.change),
         own,
         median(own.values()) if len(own) >= LEAST_TOLD else usual.own_change,

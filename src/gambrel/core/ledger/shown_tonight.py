@@ -7,9 +7,10 @@ transport; or a shared resource), and by folder for change.
 
 The estimate is the mean of a normal distribution whose prior has mean 0 and variance s0², given n
 observations of variance s² (A. Gelman and others, "Bayesian Data Analysis", 3rd edition, 2.5), with
-the median of the observations in place of their mean, as single runs may be far off:
+where most of the observations crowd together in place of their mean, as many runs share
+with more or fewer others than predicted (the shorth for rates, the median for change):
 
-    m = median · n / (n + s² / s0²),    variance = s² / (n + s² / s0²)
+    m = middle · n / (n + s² / s0²),    variance = s² / (n + s² / s0²)
 
 s0, s and τ are those of the ledger, or the usual ones (`night_spreads`).
 
@@ -22,7 +23,7 @@ of the Brownian motion", 1930), and the rest of the night is simulated with its 
 What has changed on disks does not drift: change is corrected in full.
 
 Limits: streams that share a resource with others than predicted are slower or faster for that
-reason alone. The median of many is little moved by it; that of three may be.
+reason alone. Of many, those that go as predicted crowd together; of three they may not.
 """
 
 from __future__ import annotations
@@ -38,6 +39,7 @@ from gambrel.core import words
 from gambrel.core.ledger.night_spreads import USUAL_NIGHTS, NightSpreads
 from gambrel.core.ledger.predicting import actual_parts, predicted_parts
 from gambrel.core.ledger.records import MachineRecord, RunRecord
+from gambrel.core.ledger.robust import shorth
 from gambrel.core.plan.objects import Job, Machine, Plan
 from gambrel.core.simulation.varying import STREAM_KINDS
 from gambrel.core.units import MINUTE
@@ -209,8 +211,9 @@ def _change(job: Job, record: MachineRecord) -> float | None:
 
 def _estimate(what: str, told: Sequence[float], spreads: NightSpreads) -> Shown:
     prior, noise = spreads.of(what), spreads.noise_of(what)
+    middle = median(told) if what.startswith("change:") else shorth(told)
     weight = len(told) + (noise / prior) ** 2
-    return Shown(what, median(told) * len(told) / weight, noise / sqrt(weight), len(told))
+    return Shown(what, middle * len(told) / weight, noise / sqrt(weight), len(told))
 
 
 def unsure(shown: Mapping[str, Shown], what: str, spreads: NightSpreads) -> float:
