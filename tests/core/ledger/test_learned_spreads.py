@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -21,6 +22,7 @@ from gambrel.core.ledger.learned_rates import (
 )
 from gambrel.core.ledger.learned_spreads import LEAST_NOISE, LEAST_SPREAD, learned_spreads
 from gambrel.core.ledger.night_spreads import USUAL_NIGHTS
+from gambrel.core.ledger.robust import shorth
 from gambrel.core.ledger.shown_tonight import folder_of
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.units import DAY, HOUR
@@ -53,9 +55,31 @@ def test_a_rate_varies_as_its_nights_do_and_by_what_is_not_sure_of_it():
 
 def test_the_silent_are_like_the_middle_of_their_kind():
     told = [rate(f"proxy:quay-p{i}", error=0.0, spread=0.02 * i) for i in (1, 2, 3)]
-    found = spreads([*told, rate("stream:agent", spread=0.4)])
+    found = spreads([*told, rate("stream:agent", error=0.0, spread=0.4)])
     assert found.of("link:quay-norrvik") == pytest.approx(0.04)
-    assert found.of("stream:hot_add") == USUAL_NIGHTS.stream
+    assert found.of("stream:hot_add") == pytest.approx(0.4), "one transport tells of the others"
+
+
+def test_the_silent_may_be_as_far_off_from_what_was_stated_as_the_others_were():
+    told = [rate(f"proxy:quay-p{i}", error=0.0, spread=0.03, factor=0.8) for i in (1, 2, 3)]
+    found = spreads(told)
+    off = math.log(0.8)
+    assert found.of("link:quay-norrvik") == pytest.approx(math.hypot(0.03, off))
+    # Taken over, they are no longer off; what nobody has seen still may be.
+    taken = [replace(each, stated=80.0, factor=1.0, first_stated=100.0) for each in told]
+    found = spreads(taken)
+    assert found.of("proxy:quay-p1") == pytest.approx(0.03)
+    assert found.of("link:quay-norrvik") == pytest.approx(math.hypot(0.03, off))
+
+
+def test_where_rates_crowd_together_is_their_middle():
+    crowd = [-0.06, -0.058, -0.057, -0.056, -0.055]
+    assert shorth([*crowd, 0.1, 0.2, 0.3, -0.4]) == pytest.approx(-0.057, abs=0.001)
+    assert shorth([0.5]) == 0.5
+    assert shorth([0.0, 1.0]) == 0.5
+    random = np.random.default_rng(2)
+    middles = [shorth(random.normal(1.0, 0.1, 30).tolist()) for _ in range(200)]
+    assert np.mean(middles) == pytest.approx(1.0, abs=0.02)
 
 
 def test_what_medians_vary_by_chance_is_no_spread_of_nights():

@@ -93,16 +93,18 @@ def learned_spreads(
         told = [each for what, each in of.items() if kind_of(what) == kind]
         return median(told) if len(told) >= least else usual
 
-    def stated(kind: str, spread: float) -> float:
-        """With how far off statements of the kind were: nobody has seen that these are better."""
+    def unseen(kind: str, usual: float, least: int) -> float:
+        """What varies of a rate that no night has shown. It may be as far off from what was stated
+        as the others were."""
         offs = [abs(rate.off) for rate in rates if kind_of(rate.what) == kind]
-        return spread if weekday is None or not offs else hypot(spread, median(offs))
+        varied = others(varies, kind, usual, least)
+        return varied if weekday is None or len(offs) < least else hypot(varied, median(offs))
 
     fading = [rate.fades_s for rate in rates if rate.fades_s is not None]
     return NightSpreads(
         known,
-        stated("stream", others(varies, "stream", usual.stream, LEAST_STREAMS)),
-        stated("rate", others(varies, "rate", usual.rate)),
+        unseen("stream", usual.stream, LEAST_STREAMS),
+        unseen("rate", usual.rate, LEAST_TOLD),
         others(known, "change", usual.change),
         own,
         median(own.values()) if len(own) >= LEAST_TOLD else usual.own_change,
