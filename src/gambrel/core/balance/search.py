@@ -44,6 +44,8 @@ SHAKES = 60
 """How often a search starts again from a shaken plan, at most."""
 PATIENCE = 16
 """How many shaken plans in a row may bring nothing before a search ends."""
+WIDER_AFTER = 4
+"""After so many shaken plans in a row that brought nothing, one more choice is drawn anew."""
 PAIRS_TO_PATIENCE = 20
 """Before a search ends it tries so many times that number of pairs of moves."""
 WHOLE_NEIGHBOURHOOD = 160
@@ -151,7 +153,7 @@ class Searching:
             if not any(best.score.grades):
                 break
             left -= 1
-            shaken = yield from self._look(self._shake(best.candidate))
+            shaken = yield from self._look(self._shake(best.candidate, barren // WIDER_AFTER))
             here = yield from self._descend(shaken)
             if self._better(here, best):
                 yield from self._tidy(here)
@@ -313,14 +315,18 @@ class Searching:
             moves = [move for move in moves if move[0] in chosen]
         return moves
 
-    def _shake(self, candidate: Candidate) -> Candidate:
-        """Another plan not far away: some choices given up, some drawn by chance."""
+    def _shake(self, candidate: Candidate, wider: int) -> Candidate:
+        """Another plan not far away: some choices given up, some drawn by chance.
+
+        The more of them have brought nothing, the wider it looks: variable neighbourhood search
+        (N. Mladenović, P. Hansen, 1997).
+        """
         for _ in range(50):
             shaken = candidate
-            drop = min(len(shaken), 1 + self.random.randrange(3))
+            drop = min(len(shaken), 1 + wider + self.random.randrange(3))
             for aspect, _ in self.random.sample(shaken.choices, drop):
                 shaken = shaken.with_choice(aspect, None)
-            for _ in range(1 + self.random.randrange(3)):
+            for _ in range(1 + wider + self.random.randrange(3)):
                 shaken = shaken.with_choice(*self.random.choice(self._moves))
             if shaken != candidate and self._is_sound(shaken):
                 return shaken
