@@ -15,6 +15,7 @@ from balances import (
 )
 from plans import small_file
 
+from gambrel.core.balance import search as search_module
 from gambrel.core.balance.bound import bound
 from gambrel.core.balance.explaining import explain, tell
 from gambrel.core.balance.house_rules import Apart
@@ -279,6 +280,25 @@ def test_a_small_case_is_solved_as_by_trying_everything(kind):
             best = key if best is None else min(best, key)
     found = searched(problem, 2000)
     assert search.key(found.candidate, found.score) == best
+
+
+def test_two_moves_at_once_find_what_no_single_one_does(monkeypatch):
+    """Two fulls that change places pass through a week that is worse."""
+    problem = crowded(4, gib=1100, kinds=frozenset(["night"]))
+    both = searched(problem, 2000, shakes=0)
+    monkeypatch.setattr(search_module, "PAIRS_TO_PATIENCE", 0)
+    singly = searched(problem, 2000, shakes=0)
+    assert both.score.lost < singly.score.lost
+    assert len(both.candidate) >= 2
+
+
+def test_shaken_plans_lie_farther_away_the_longer_nothing_is_found():
+    search = Searching(crowded(6, kinds=frozenset(["night"])))
+
+    def moved(wider):
+        return [len(search._shake(Candidate(), wider)) for _ in range(60)]
+
+    assert sum(moved(3)) > sum(moved(0)) + 60
 
 
 def test_it_ends_when_it_is_told_to():
