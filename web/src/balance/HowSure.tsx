@@ -110,7 +110,11 @@ export function HowSure() {
           </Button>
         </span>
       </form>
-      <p className="text-xs text-ink-2">{spread.source}: two of three weeks lie within them.</p>
+      <p className="text-xs text-ink-2">
+        {spread.source}: two of three weeks lie within them.
+        {spread.ofEach &&
+          " Each machine and rate varies by its own; shown is the middle, and what you type counts for all."}
+      </p>
       {problem && (
         <p role="alert" className="text-barn">
           {problem.message}

@@ -14,6 +14,7 @@ export function useSpread(plan: number) {
     isPending: learned.isPending,
     change: learned.data?.change ?? USUAL_CHANGE,
     rate: learned.data?.rate ?? USUAL_RATE,
+    ofEach: told.length > 0,
     source:
       told.length > 0
         ? `The spread of ${told.join(" and ")} comes from ${count(learned.data?.nights ?? 0, "night")} of the ledger`
