@@ -19,6 +19,7 @@ from werkzeug.serving import make_server
 from gambrel.api.app import current_planning, current_sessions
 from gambrel.commands.places import PROJECT
 from gambrel.core.ledger.learned_spreads import LEAST_SPREAD
+from gambrel.core.ledger.night_spreads import USUAL_NIGHTS
 from gambrel.core.nights.nights import night_of
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.reading import read_plan
@@ -752,6 +753,17 @@ def test_rates_are_learned_from_the_nights_that_are_over(app, client, url, plan,
         assert (own["list"], own["id"], own["key"]) == ("proxies", proxy.id, "mib_per_s")
         assert own["low"] < own["learned"] < own["high"]
     assert found == {}
+    # How much tonight varies is learned once, from the nights before it.
+    shared = app.extensions["gambrel-runs"]
+    adopted = shared.planning.plan(1)
+    assert shared.learning.spreads_known(plan, NIGHT) == USUAL_NIGHTS
+    assert shared.learning.learn_spreads(plan, 1, adopted, NIGHT)
+    assert not shared.learning.learn_spreads(plan, 1, adopted, NIGHT)
+    varies = shared.learning.spreads_known(plan, NIGHT)
+    # It is stated too high by a fifth.
+    assert varies.of("stream:agent") == pytest.approx(-math.log(0.8), abs=0.01)
+    tomorrow = night_of(NIGHT.date + timedelta(days=1), NIGHT.zone)
+    assert shared.learning.spreads_known(plan, tomorrow) == USUAL_NIGHTS
     # What was taken over says so, with what was stated before.
     assert (agent["now"], agent["stated_before"], agent["taken"]) == (
         PLAN.transports.agent_mib_per_s, None, [],
