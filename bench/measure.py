@@ -325,7 +325,7 @@ def _rows_of(client: Client, name: str, ident: int, plan: Plan, times: int) -> l
 
 def through_the_api() -> list[str]:
     instance = Instance(Path(tempfile.mkdtemp()))
-    estates = {"sample": (sample(), PREVIEWS), "large": (large(), PREVIEWS // 10)}
+    estates = {"sample": (sample(), PREVIEWS), "large": (large(), max(3, PREVIEWS // 10))}
     plans = {name: read_plan(raw) for name, (raw, _) in estates.items()}
     try:
         url = instance.start()
