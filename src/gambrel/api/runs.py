@@ -154,8 +154,9 @@ def show_past_nights(plan_id: int) -> dict[str, Any]:
 def show_learned_spread(plan_id: int) -> dict[str, Any]:
     """How much change and rates vary, as the ledger knows it; null where it is silent."""
     _, plan = _plan(plan_id)
-    spread = runs().week_spread(plan_id, plan)
-    rates = _rates(plan_id, plan)
+    clock, _ = runs().clock(plan_id)
+    rates = runs().learning.rates(plan_id, plan, clock)
+    spread = runs().learning.week_spread(plan_id, plan, clock, rates)
     return {
         "change": spread.change_of_one if spread.machines else None,
         "rate": spread.rate if len(spread.rates) >= LEAST_TOLD else None,

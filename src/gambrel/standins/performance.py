@@ -476,7 +476,7 @@ class Performance:
     def progress(self) -> list[dict[str, Any]]:
         """How much each disk that moves has moved by now, and which of its machine are through.
 
-        A disk that is through is told once.
+        The stand-in tells once of each disk that is through.
         """
         running = self.state().running
         assert running is not None

@@ -106,19 +106,24 @@ class Learning:
             known = self._spreads.get(plan_id)
         if known is not None and known[0] == key:
             return False
+        rates = self.rates(plan_id, plan, night.start)
         increments = self._increments(plan_id, night.start)
         changes = learned_changes(plan, increments)
-        rates = self.rates(plan_id, plan, night.start)
         found = learned_spreads(plan, rates, changes, increments, night.date.weekday())
         with self._lock:
             self._spreads[plan_id] = (key, found)
         return True
 
-    def week_spread(self, plan_id: int, plan: Plan, clock: float) -> Spread:
-        """How much change and rates vary as the ledger shows it at an instant."""
+    def week_spread(
+        self, plan_id: int, plan: Plan, clock: float, rates: Sequence[LearnedRate]
+    ) -> Spread:
+        """How much change and rates vary as the ledger shows it at an instant.
+
+        Args:
+            rates: as the ledger shows them then.
+        """
         increments = self._increments(plan_id, clock)
-        changes = learned_changes(plan, increments)
-        return learned_spread(plan, self.rates(plan_id, plan, clock), changes, increments)
+        return learned_spread(plan, rates, learned_changes(plan, increments), increments)
 
     # --- marks of nights ----------------------------------------------------------------------
 

@@ -336,7 +336,8 @@ class Runs:
     def week_spread(self, plan_id: int, plan: Plan) -> Spread:
         """How much change and rates vary, as the ledger shows it by now."""
         clock, _ = self.clock(plan_id)
-        return self.learning.week_spread(plan_id, plan, clock)
+        rates = self.learning.rates(plan_id, plan, clock)
+        return self.learning.week_spread(plan_id, plan, clock, rates)
 
     def night(self, plan_id: int, day: date) -> tuple[Night, list[RunRecord]]:
         """A night with its runs."""

@@ -2,10 +2,9 @@
 
 Each night tells of a rate by where its machine-runs that were limited by it crowd together (their
 shorth, see `shown_tonight`). What machine-runs of one night have in common is the night, so that
-nights are
-what is counted: the factor is the median of theirs, its error 1.4826 · MAD / √n of n nights
-(P. J. Rousseeuw, C. Croux, "Alternatives to the median absolute deviation", 1993). 1.4826 · MAD
-itself is how much the rate varies from night to night.
+nights are what is counted: the factor is the median of theirs, its error 1.4826 · MAD / √n of n
+nights (P. J. Rousseeuw, C. Croux, "Alternatives to the median absolute deviation", 1993). 1.4826 ·
+MAD itself is how much the rate varies from night to night.
 
 Nights in which the plan stated another rate say nothing of the one that it states now.
 """
@@ -14,12 +13,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from math import exp, isfinite, log, pi, sqrt
+from math import exp, isfinite, log, sqrt
 from statistics import median
 from typing import Any, NamedTuple
 
 from gambrel.core.ledger.records import RunRecord
-from gambrel.core.ledger.robust import robust_spread, shorth
+from gambrel.core.ledger.robust import beyond_chance, robust_spread, shorth
 from gambrel.core.ledger.shown_tonight import CORRECTED, RateTold, rates_told
 from gambrel.core.plan.learned import is_still, stated_before
 from gambrel.core.plan.objects import Plan
@@ -30,6 +29,10 @@ LEAST_RUNS = 2
 """Of one night, for it to count."""
 LEAST_OF_NOISE = 3
 """Of one night, for it to tell how far single machine-runs are from it."""
+LEAST_OF_DRIFT = 6
+"""Of one night, for it to tell whether the later half is above the earlier."""
+SHORTEST_S, LONGEST_S = HOUR, 7 * DAY
+"""Drift that is faster, or slower, cannot be told from chance."""
 
 NightRates = Mapping[str, Sequence[float | None]]
 """Of a night, by what it is about, a `NightRate`; older ledgers lack the last of its values."""
@@ -53,12 +56,6 @@ class NightRate(NamedTuple):
     noise: float | None = None
     drift: float | None = None
     apart_s: float | None = None
-
-
-LEAST_OF_DRIFT = 6
-"""Of one night, for it to tell whether the later half is above the earlier."""
-SHORTEST_S, LONGEST_S = HOUR, 7 * DAY
-"""Drift that is faster, or slower, cannot be told from chance."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,7 +147,7 @@ def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]
     that one was taken over from what they showed.
     """
     told: dict[str, list[NightRate]] = {}
-    rates: dict[str, float] = {}
+    entries: dict[str, tuple[Any, str]] = {}
     for night in nights:
         for what, values in night.items():
             rate = NightRate(*values)  # type: ignore[arg-type]
@@ -158,38 +155,28 @@ def learned_rates(plan: Plan, nights: Iterable[NightRates]) -> list[LearnedRate]
             if stating is None or now is None or not isfinite(rate.middle):
                 continue
             if is_still(*stating, rate.stated, SAME_INSTANT * rate.stated):
-                rates[what] = now
+                entries[what] = stating
                 # The night told it as a part of what was stated then.
                 middle = rate.middle + log(rate.stated / now)
                 told.setdefault(what, []).append(rate._replace(middle=middle))
     return [
-        _learned(plan, what, rates[what], each)
+        _learned(what, entries[what], each)
         for what, each in sorted(told.items())
         if len(each) >= LEAST_NIGHTS
     ]
 
 
-def _learned(plan: Plan, what: str, stated: float, nights: Sequence[NightRate]) -> LearnedRate:
-    stating = stating_of(plan, what)
+def _learned(what: str, stating: tuple[Any, str], nights: Sequence[NightRate]) -> LearnedRate:
     middles = [night.middle for night in nights]
     spread = robust_spread(middles)
     noises = [n.noise for n in nights if n.noise is not None and n.runs >= LEAST_OF_NOISE]
     noise = median(noises) if len(noises) >= LEAST_NIGHTS else None
     return LearnedRate(
-        what, stated, exp(median(middles)),
+        what, float(getattr(*stating)), exp(median(middles)),
         spread / sqrt(len(nights)), spread, len(nights),
         sum(night.runs for night in nights), noise, _fading(nights, spread, noise),
-        None if stating is None else stated_before(*stating),
+        stated_before(*stating),
     )  # fmt: skip
-
-
-def beyond_chance(spread: float, noise: float, count: float) -> float:
-    """How much nights vary, from the spread of their medians of so many machine-runs.
-
-    A median varies by chance alone, by π/2 · noise² / count (M. G. Kendall, A. Stuart, "The
-    Advanced Theory of Statistics", volume 1, 10.10).
-    """
-    return sqrt(max(0.0, spread**2 - pi / 2.0 * noise**2 / count))
 
 
 def _fading(nights: Sequence[NightRate], spread: float, noise: float | None) -> float | None:

@@ -7,9 +7,9 @@ A rate that the plan states otherwise than nights show it is off by that too. So
 root of the sum of the squares of: its standard deviation from night to night, the error of what was
 learned, and the logarithm of the factor between learned and stated. So with change.
 
-What the machines of a folder have in common in a night is told by the medians of its nights, of how
-much more each machine changed than was learned of it; what such medians vary by chance is taken
-off. How fast rates drift back to what they usually are is the middle of what the rates tell of it.
+The median of a folder's machines in a night, of how much more each changed than was learned of it,
+tells what they have in common; Gambrel takes off what such medians vary by chance.
+The middle of what the rates tell of it is how fast they drift back to what they usually are.
 """
 
 from __future__ import annotations
@@ -20,9 +20,9 @@ from math import expm1, hypot, log, sqrt
 from statistics import median
 
 from gambrel.core.ledger.learned_change import Increment, LearnedChange, shares_changed
-from gambrel.core.ledger.learned_rates import LearnedRate, beyond_chance
-from gambrel.core.ledger.night_spreads import USUAL_NIGHTS, NightSpreads
-from gambrel.core.ledger.robust import LEAST_OF_A_FOLDER, LEAST_RUNS, robust_spread
+from gambrel.core.ledger.learned_rates import LearnedRate
+from gambrel.core.ledger.night_spreads import USUAL_NIGHTS, NightSpreads, kind_of
+from gambrel.core.ledger.robust import LEAST_OF_A_FOLDER, LEAST_RUNS, beyond_chance, robust_spread
 from gambrel.core.ledger.shown_tonight import folder_of
 from gambrel.core.nights.nights import night_at, planner_zone
 from gambrel.core.plan.objects import Machine, Plan
@@ -30,7 +30,7 @@ from gambrel.core.plan.objects import Machine, Plan
 LEAST_TOLD = 3
 """So many rates, folders or machines tell what others of their kind are like."""
 LEAST_STREAMS = 1
-"""There are four transports, of which an estate may use one."""
+"""An estate may well use only one of the four transports."""
 LEAST_SPREAD = 0.01
 """Nights that are all alike are few nights."""
 LEAST_NOISE = 0.03
@@ -68,25 +68,16 @@ def learned_spreads(
         for machine in singly
         if plan.machine_by_id[machine].daily_change > 0
     }
-    by_folder = defaultdict[str, list[float]](list)
-    for machine, off in offs.items():
-        by_folder[folder_of(plan.machine_by_id[machine])].append(off)
-    folder_off = {
-        folder: median(each) for folder, each in by_folder.items() if len(each) >= LEAST_OF_A_FOLDER
-    }
+    folder_off = _of_folders(plan, offs, LEAST_OF_A_FOLDER)
     for folder, spread in common.items():
         known[f"change:{folder}"] = _together(spread, folder_off.get(folder, 0.0))
     own = dict[str, float]()
-    by_folder.clear()
     for machine, off in offs.items():
         folder = folder_of(plan.machine_by_id[machine])
         error = singly[machine] / sqrt(changes[machine].runs)
         own[machine] = _together(singly[machine], error, off - folder_off.get(folder, 0.0))
-        by_folder[folder].append(own[machine])
     noise |= {
-        f"change:{folder}": median(each)
-        for folder, each in by_folder.items()
-        if len(each) >= LEAST_TOLD
+        f"change:{folder}": spread for folder, spread in _of_folders(plan, own, LEAST_TOLD).items()
     }
 
     def others(of: Mapping[str, float], kind: str, usual: float, least: int = LEAST_TOLD) -> float:
@@ -116,14 +107,16 @@ def learned_spreads(
     )
 
 
-def kind_of(what: str) -> str:
-    """What something that varies is: "stream", "change" or "rate"."""
-    kind = what.partition(":")[0]
-    return kind if kind in ("stream", "change") else "rate"
+def _of_folders(plan: Plan, of: Mapping[str, float], least: int) -> dict[str, float]:
+    """The medians of folders of which enough machines are known."""
+    by_folder = defaultdict[str, list[float]](list)
+    for machine, value in of.items():
+        by_folder[folder_of(plan.machine_by_id[machine])].append(value)
+    return {folder: median(each) for folder, each in by_folder.items() if len(each) >= least}
 
 
 def _together(*spreads: float) -> float:
-    return max(LEAST_SPREAD, sqrt(sum(each * each for each in spreads)))
+    return max(LEAST_SPREAD, hypot(*spreads))
 
 
 def _of_increments(

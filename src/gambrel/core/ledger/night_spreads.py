@@ -62,8 +62,14 @@ class NightSpreads:
         return self.own.get(machine, self.own_change)
 
 
+def kind_of(what: str) -> str:
+    """What something that varies is: "stream", "change" or "rate"."""
+    kind = what.partition(":")[0]
+    return kind if kind in ("stream", "change") else "rate"
+
+
 def _by_kind(what: str, stream: float, rate: float, change: float) -> float:
-    return {"stream": stream, "change": change}.get(what.partition(":")[0], rate)
+    return {"stream": stream, "rate": rate, "change": change}[kind_of(what)]
 
 
 USUAL_NIGHTS = NightSpreads()

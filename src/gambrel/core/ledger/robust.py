@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from math import pi, sqrt
 from statistics import fmean, median
 
 LEAST_RUNS = 5
@@ -31,6 +32,15 @@ def shorth(values: Sequence[float]) -> float:
     half = len(ordered) // 2 + 1
     begin = min(range(len(ordered) - half + 1), key=lambda i: ordered[i + half - 1] - ordered[i])
     return fmean(ordered[begin : begin + half])
+
+
+def beyond_chance(spread: float, noise: float, count: float) -> float:
+    """How much nights vary, from the spread of their medians of so many machine-runs.
+
+    A median varies by chance alone, by π/2 · noise² / count (M. G. Kendall, A. Stuart, "The
+    Advanced Theory of Statistics", volume 1, 10.10).
+    """
+    return sqrt(max(0.0, spread**2 - pi / 2.0 * noise**2 / count))
 
 
 def speaks_against(stated: float, learned: float, error: float, step: float, part: float) -> bool:

@@ -62,21 +62,22 @@ def _copies(
     """The copies that are to be made of the points of late: no runner tells of one before it is
     done. One of a machine-run that is not over comes from that."""
     records = {
-        (run.job, name, in_ms(record.start)): (run, record)
+        (run.job, name, _in_ms(record.start)): (run, record)
         for run in runs
         for name, record in run.machines.items()
         if record.start is not None
     }
-    there = {(point.job, point.machine, point.repository, in_ms(point.at)) for point in points}
+    # A copy is there later than what it is a copy of.
+    late = [point for point in points if point.exists_from >= at - COPIED_WITHIN_S]
+    there = {(point.job, point.machine, point.repository, _in_ms(point.at)) for point in late}
     orders: dict[str, dict[str, int]] = {}
-    for point in points:
+    for point in late:
         job, machine = plan.job_by_id.get(point.job), plan.machine_by_id.get(point.machine)
         if job is None or machine is None or not job.copies:
             continue
-        made = point.exists_from
-        if made < at - COPIED_WITHIN_S or point.repository != destination_of(plan, job, machine):
+        if point.repository != destination_of(plan, job, machine):
             continue
-        run, record = records.get((job.id, machine.id, in_ms(point.at)), (None, None))
+        run, record = records.get((job.id, machine.id, _in_ms(point.at)), (None, None))
         if record is not None and record.ended is None:
             continue
         if job.id not in orders:
@@ -85,9 +86,9 @@ def _copies(
         order = orders[job.id].get(machine.id)
         if order is None:
             continue
-        done = made if record is None or record.ended is None else record.ended
+        done = point.exists_from if record is None or record.ended is None else record.ended
         for number, copy in enumerate(job.copies):
-            if (job.id, machine.id, copy.repository, in_ms(point.at)) not in there:
+            if (job.id, machine.id, copy.repository, _in_ms(point.at)) not in there:
                 yield RunningCopy(
                     job=job.id,
                     machine=machine.id,
@@ -101,7 +102,7 @@ def _copies(
                 )
 
 
-def in_ms(instant: float) -> int:
+def _in_ms(instant: float) -> int:
     """An instant as runners tell it: two that were rounded alike are the same."""
     return round(instant * 1e3)
 

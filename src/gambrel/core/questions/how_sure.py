@@ -18,8 +18,8 @@ from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import Problem
 from gambrel.core.ledger.learned_change import Increment, LearnedChange
 from gambrel.core.ledger.learned_rates import LearnedRate
-from gambrel.core.ledger.learned_spreads import kind_of, learned_spreads
-from gambrel.core.ledger.night_spreads import NightSpreads
+from gambrel.core.ledger.learned_spreads import learned_spreads
+from gambrel.core.ledger.night_spreads import NightSpreads, kind_of
 from gambrel.core.ledger.shown_tonight import folder_of
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.engine import tables as t
