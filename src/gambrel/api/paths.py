@@ -19,7 +19,7 @@ from gambrel.api.serialize import instant
 from gambrel.api.sessions import planning
 from gambrel.core.edits import item_edits
 from gambrel.core.edits.operations import operation_to_dict
-from gambrel.core.loads.load_series import LoadSeries, load_table, shown_load_names
+from gambrel.core.loads.load_series import Measure, measure_of, shown_load_names
 from gambrel.core.loads.night_loads import loads_in_spans
 from gambrel.core.model.job_windows import has_default_window, window_id_of
 from gambrel.core.model.repository_volumes import placed
@@ -119,12 +119,12 @@ def show_paths(plan_id: int, day: str, query_data: dict[str, Any]) -> Any:
     return revision_tag(jsonify(body), head, draft)
 
 
-def _capacities(series: LoadSeries, start: float, end: float) -> list[float] | None:
+def _capacities(measure: Measure, start: float, end: float) -> list[float] | None:
     """The capacity in force at the middle of each part."""
-    if series.capacity is None:
+    if measure.capacity is None:
         return None
     step = (end - start) / BINS
-    found, steps, now = [], list(series.capacity), series.capacity[0][1]
+    found, steps, now = [], list(measure.capacity), measure.capacity[0][1]
     for i in range(BINS):
         while steps and steps[0][0] <= start + (i + 0.5) * step:
             now = steps.pop(0)[1]
@@ -141,16 +141,16 @@ def _night_loads(
         told = []
         if covered:
             forecast = forecaster.night(night)
-            table = load_table(forecast, names, night.start, night.end)
             (spans,) = loads_in_spans(forecast, names, [(night.start, night.end)], BINS)
-            for series, span in zip(table, spans, strict=True):
+            for span in spans:
+                measure = measure_of(forecast, span.name, night.start, night.end)
                 told.append(
                     {
-                        "name": series.name,
-                        "label": load_label(forecast.plan, series.name),
-                        "unit": series.unit,
+                        "name": span.name,
+                        "label": load_label(forecast.plan, span.name),
+                        "unit": span.unit,
                         "total": span.total.round(2).tolist(),
-                        "capacity": _capacities(series, night.start, night.end),
+                        "capacity": _capacities(measure, night.start, night.end),
                         "waiting": span.waiting.tolist(),
                         "full_s": span.full_s,
                         "peak": span.peak,

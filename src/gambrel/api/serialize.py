@@ -19,7 +19,7 @@ from gambrel.core.findings import Finding
 from gambrel.core.findings.help import Suggestion
 from gambrel.core.loads.lanes import BarKind, Lane, Mark
 from gambrel.core.loads.load_series import LoadSeries, load_names, load_table, shown_load_names
-from gambrel.core.loads.night_loads import SpanLoad, loads_in_spans, tightest
+from gambrel.core.loads.night_loads import SpanLoad, loads_in_span, tightest
 from gambrel.core.loads.time_account import account_of
 from gambrel.core.model.job_windows import window_id_of, window_of
 from gambrel.core.model.selection import selected_machines
@@ -29,7 +29,6 @@ from gambrel.core.nights.nights import (
     Reason,
     night_outcome,
     walls,
-    week_of,
 )
 from gambrel.core.plan.instants import format_instant
 from gambrel.core.plan.objects import DayRowSchedule, Job, Plan, Schedule
@@ -257,28 +256,36 @@ def _summary(
     }
 
 
-def _ranked_loads(forecast: Forecast, night: Night) -> list[SpanLoad]:
-    """All loads of a night, the tightest first; made for a week and once for each forecast."""
-    week = [
-        n
-        for n in week_of(night.date, night.zone)
-        if forecast.from_ <= n.start and n.end <= forecast.to
-    ]
-    nights = tuple(week) if night in week else (night,)
+class NightRecords:
+    """What is told of the loads of a night: the records of it, read once and only if needed."""
 
-    def make() -> dict[Night, list[SpanLoad]]:
-        spans = [(n.start, n.end) for n in nights]
-        by_night = loads_in_spans(forecast, load_names(forecast.plan), spans, SILHOUETTE_BINS)
-        return {n: tightest(loads) for n, loads in zip(nights, by_night, strict=True)}
+    def __init__(self, forecast: Forecast, night: Night) -> None:
+        self.forecast = forecast
+        self.night = night
+        self.records = forecast.loads.within(night.start, night.end)
 
-    return forecast.once(("ranked loads", nights), make)[night]
+    def ranked(self) -> list[SpanLoad]:
+        """All loads, the tightest first; made once for each forecast."""
+
+        def make() -> list[SpanLoad]:
+            names = load_names(self.forecast.plan)
+            return tightest(loads_in_span(self.forecast, names, self.records, SILHOUETTE_BINS))
+
+        return self.forecast.once(("ranked loads", self.night), make)
+
+    def series(self, names: Iterable[str]) -> list[LoadSeries]:
+        """Some loads with all their steps. Raises KeyError for a name that the plan has not."""
+        start, end = self.night.start, self.night.end
+        return load_table(self.forecast, names, start, end, self.records)
 
 
-def night_summary(forecast: Forecast, night: Night) -> dict[str, Any]:
+def night_summary(
+    forecast: Forecast, night: Night, records: NightRecords | None = None
+) -> dict[str, Any]:
     """A night of the week strip; made once for each forecast."""
 
     def make() -> dict[str, Any]:
-        ranked = _ranked_loads(forecast, night)
+        ranked = (records or NightRecords(forecast, night)).ranked()
         return _summary(forecast, night, night_outcome(forecast, night), ranked)
 
     return forecast.once(("summary", night), make)
@@ -383,9 +390,8 @@ def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[
         KeyError: for the name of a load that the plan does not have.
     """
     the_plan = forecast.plan
-    if names is None:
-        names = default_loads(_ranked_loads(forecast, item))
-    loads = load_table(forecast, names, item.start, item.end)
+    records = NightRecords(forecast, item)
+    loads = records.series(default_loads(records.ranked()) if names is None else names)
     runs = [
         entry
         for entry in forecast.runs
@@ -393,7 +399,7 @@ def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[
         and (item.holds(entry.occurrence) or (entry.ended or entry.occurrence) > item.start)
     ]
     return {
-        **night_summary(forecast, item),
+        **night_summary(forecast, item, records),
         "time_zone": item.zone,
         "windows": [
             {"job": ident, "opens": instant(opens), "closes": instant(closes)}

@@ -24,7 +24,8 @@ from gambrel.core.nights.nights import week_of
 from gambrel.core.plan.objects import Retention
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation.exposure import newest_over_time, worst_exposure
-from gambrel.core.simulation.forecast import HOLD, WAIT, NewestPoint
+from gambrel.core.simulation.forecast import NewestPoint
+from gambrel.core.simulation.load_records import HOLD, WAIT
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.words import gib, job_clauses, retention_in_words
 from gambrel.demo import larkmoor

@@ -10,15 +10,8 @@ from vector_cases import load
 from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation import reference
-from gambrel.core.simulation.forecast import (
-    HOLD,
-    SOUGHT_ONE_BY_ONE,
-    WAIT,
-    Lazily,
-    LoadRecords,
-    Machines,
-    totals_of,
-)
+from gambrel.core.simulation.forecast import Lazily, Machines, totals_of
+from gambrel.core.simulation.load_records import SOUGHT_ONE_BY_ONE, STRETCH, LoadRecords, Pools
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import HOUR
 
@@ -107,24 +100,23 @@ def forecast_of(name):
 
 
 class Source:
-    """Records of nothing but pools; row i is told from the others by its start."""
+    """Records of one pool each; row i is told from the others by its start."""
 
     def __init__(self, pools=()):
         self.pools = pools
         self.made = []
 
-    def rows(self, name, dtype):
+    def rows(self, name):
         self.made.append(name)
-        rows = np.zeros(len(self.pools), dtype)
-        rows["pool"] = self.pools
+        rows = np.zeros(len(self.pools), STRETCH)
         rows["start"] = np.arange(len(rows))
-        return rows
+        return rows, Pools(np.arange(len(rows) + 1), np.array(self.pools, np.int32))
 
-    def holds(self):
-        return self.rows("holds", HOLD)
+    def holds_in(self, start, end):
+        return self.rows("holds")
 
-    def waits(self):
-        return self.rows("waits", WAIT)
+    def waits_in(self, start, end):
+        return self.rows("waits")
 
 
 @given(POOLS, st.lists(st.integers(0, 9), min_size=SOUGHT_ONE_BY_ONE + 3, max_size=12))
@@ -165,6 +157,29 @@ def test_the_flows_of_a_span_or_a_resource_are_those_of_all_flows_that_are_there
         assert some.tolist() == flows[meets].tolist()
         assert used.resource.tolist() == uses.resource[meets[owner]].tolist()
         assert used.rate.tolist() == uses.rate[meets[owner]].tolist()
+
+
+@pytest.mark.parametrize("name", ["mixed-03.json", "mixed-27.json", "restores/mixed-16.json"])
+def test_the_records_of_a_span_are_those_of_all_records_that_meet_it(name):
+    forecast = forecast_of(name)
+    loads, topology = forecast.loads, forecast.topology
+    middle = float(np.median(loads.holds["start"])) + 0.1
+    met = 0
+
+    def meeting(rows, start, end):
+        return rows[(rows["start"] < end) & (rows["end"] > start)].tolist()
+
+    for span in ((-np.inf, middle), (middle, np.inf), (middle - HOUR, middle + HOUR)):
+        within = loads.within(*span)
+        for pool in range(len(topology.pool_names)):
+            assert within.holds_of(pool).tolist() == meeting(loads.holds_of(pool), *span)
+            assert within.waits_of(pool).tolist() == meeting(loads.waits_of(pool), *span)
+            met += len(within.holds_of(pool)) + len(within.waits_of(pool))
+        for resource in range(len(topology.resource_names)):
+            assert within.uses_of(resource).tolist() == meeting(loads.uses_of(resource), *span)
+            limited = loads.squeezed_by(resource)
+            assert within.squeezed_by(resource).tolist() == meeting(limited, *span)
+    assert met > 0
 
 
 def test_what_finds_the_rows_of_a_resource_is_counted_and_given_back():

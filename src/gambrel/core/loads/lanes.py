@@ -11,7 +11,8 @@ import numpy as np
 
 from gambrel.core.loads.load_series import load_names
 from gambrel.core.plan.objects import Kind, Machine
-from gambrel.core.simulation.forecast import PURPOSES, Columns, Forecast, Purpose, Run
+from gambrel.core.simulation.forecast import PURPOSES, Forecast, Purpose, Run
+from gambrel.core.simulation.load_records import Columns
 from gambrel.core.units import SAME_INSTANT
 from gambrel.core.words import load_label
 

@@ -13,7 +13,8 @@ from numba import njit
 
 from gambrel.core.model.link_capacity import capacity_steps
 from gambrel.core.plan.objects import Plan
-from gambrel.core.simulation.forecast import PURPOSES, Columns, Forecast, Purpose
+from gambrel.core.simulation.forecast import PURPOSES, Forecast, Purpose
+from gambrel.core.simulation.load_records import Columns, LoadRecords, SpanRecords
 from gambrel.core.units import MBIT, MIB
 
 Step = tuple[float, float]
@@ -335,13 +336,24 @@ def measure_of(forecast: Forecast, name: str, start: float, end: float) -> Measu
     return Measure(name, "Mbit/s" if mbit else "MiB/s", unit, steps, resource=resource)
 
 
-def load_series(forecast: Forecast, name: str, start: float, end: float) -> LoadSeries:
+def load_series(
+    forecast: Forecast,
+    name: str,
+    start: float,
+    end: float,
+    records: LoadRecords | SpanRecords | None = None,
+) -> LoadSeries:
     """The load called `name` over [start, end).
+
+    Args:
+        records: of the forecast, where those of the span are at hand; else all of it, put in order
+            for whoever asks next.
 
     Raises:
         KeyError: where the plan has no such load.
     """
-    measure, loads = measure_of(forecast, name, start, end), forecast.loads
+    measure = measure_of(forecast, name, start, end)
+    loads = forecast.loads if records is None else records
     if measure.pool is not None:
         holds, waits = loads.holds_of(measure.pool), loads.waits_of(measure.pool)
         used = (holds, np.ones(len(holds)))
@@ -353,10 +365,14 @@ def load_series(forecast: Forecast, name: str, start: float, end: float) -> Load
 
 
 def load_table(
-    forecast: Forecast, names: Iterable[str], start: float, end: float
+    forecast: Forecast,
+    names: Iterable[str],
+    start: float,
+    end: float,
+    records: LoadRecords | SpanRecords | None = None,
 ) -> list[LoadSeries]:
     """Several loads over the same span; see `load_series`."""
-    return [load_series(forecast, name, start, end) for name in names]
+    return [load_series(forecast, name, start, end, records) for name in names]
 
 
 def fullest_pool(forecast: Forecast, job: int, start: float, end: float) -> str | None:

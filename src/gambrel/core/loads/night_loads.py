@@ -1,7 +1,7 @@
 """What all loads of a plan come to in spans of time, such as the nights of a week.
 
-One sweep over the records of a forecast, in order of time, serves all loads and all spans: a week
-of a plan has tens of thousands of records, and is looked at anew while a bar is dragged.
+One sweep over the records of a span, in order of time, serves all loads: a night of a large estate
+has a million records, and is looked at anew while a bar is dragged.
 """
 
 from __future__ import annotations
@@ -16,7 +16,8 @@ import numpy.typing as npt
 from numba import njit
 
 from gambrel.core.loads.load_series import FULL, NOTHING, Floats, Measure, measure_of
-from gambrel.core.simulation.forecast import PURPOSES, Columns, Forecast
+from gambrel.core.simulation.forecast import PURPOSES, Forecast
+from gambrel.core.simulation.load_records import Columns, SpanRecords
 
 Ints = npt.NDArray[np.int64]
 Shorts = npt.NDArray[np.int32]
@@ -64,54 +65,70 @@ def loads_in_spans(
     """For each of some spans, in turn, what the loads of those names come to in it.
 
     Args:
-        spans: (start, end) of each; each begins where the one before it ends.
+        spans: (start, end) of each.
         bins: parts of equal length that each of them is told in.
 
     Raises:
         KeyError: where the plan has no such load.
     """
-    if not spans:
-        return []
-    edges = np.array(spans, np.float64).reshape(-1, 2)
-    measures = [measure_of(forecast, name, spans[0][0], spans[-1][1]) for name in names]
+    wanted = list(names)
+    # Two at a time: the records of all nights of a large estate are too many to hold at once.
+    with ThreadPoolExecutor(2) as beside:
+        return list(
+            beside.map(
+                lambda span: loads_in_span(forecast, wanted, forecast.loads.within(*span), bins),
+                spans,
+            )
+        )
+
+
+def loads_in_span(
+    forecast: Forecast, names: Iterable[str], records: SpanRecords, bins: int
+) -> list[SpanLoad]:
+    """What the loads of those names come to in the span of some records.
+
+    Args:
+        records: of the forecast.
+        bins: parts of equal length that the span is told in.
+
+    Raises:
+        KeyError: where the plan has no such load.
+    """
+    start, end = records.start, records.end
+    measures = [measure_of(forecast, name, start, end) for name in names]
     jobs = tuple(job.id for job in forecast.plan.jobs)
-    used = _Table(edges, bins, len(jobs), measures)
-    wanted = _Table(edges, bins, len(jobs), [None] * len(measures))
-    loads = forecast.loads
+    used = _Table((start, end), bins, len(jobs), measures)
+    wanted = _Table((start, end), bins, len(jobs), [None] * len(measures))
 
     def of_pools() -> None:
         row_of = _rows([m.pool for m in measures], len(forecast.topology.pool_names))
-        holds, waits = loads.holds, loads.waits
-        used.add(ALL, _times(holds), _each(holds), holds["pool"], row_of, _ones(holds),
-                 _readers(holds))  # fmt: skip
-        wanted.add(ALL, _times(waits), _each(waits), waits["pool"], row_of, _ones(waits),
-                   waits["job"])  # fmt: skip
+        for table, (rows, pools), of in (
+            (used, records.holds, _readers),
+            (wanted, records.waits, _jobs),
+        ):
+            ones = np.ones(len(pools.pool))
+            table.add(_times(rows), of(rows), pools.first, pools.pool, row_of, ones)
 
     def of_resources() -> None:
         row_of = _rows([m.resource for m in measures], len(forecast.topology.resource_names))
-        for i, (start, end) in enumerate(spans):
-            # By span, as all flows of a large estate's week are too many to hold at once.
-            flows, uses = loads.flows_in(start, end)
-            here, times = slice(i, i + 1), _times(flows)
-            used.add(here, times, uses.first, uses.resource, row_of, uses.rate, _readers(flows))
-            squeeze = np.where(flows["squeeze"] < 0, len(row_of) - 1, flows["squeeze"])
-            wanted.add(here, times, _each(flows), squeeze, row_of, _ones(flows), flows["job"])
+        flows, uses = records.flows
+        times = _times(flows)
+        used.add(times, _readers(flows), uses.first, uses.resource, row_of, uses.rate)
+        squeeze = np.where(flows["squeeze"] < 0, len(row_of) - 1, flows["squeeze"])
+        each = np.arange(len(flows) + 1)
+        wanted.add(times, _jobs(flows), each, squeeze, row_of, np.ones(len(flows)))
 
     # Every load is of a pool or of a resource, so neither touches the rows of the other.
     with ThreadPoolExecutor(1) as beside:
-        pools = beside.submit(of_pools)
+        pools_done = beside.submit(of_pools)
         of_resources()
-        pools.result()
-    peaks = used.peaks.max(axis=2, initial=0.0)
+        pools_done.result()
     return [
-        [
-            SpanLoad(m.name, m.unit, m.most(start, end), *columns)
-            for m, *columns in zip(
-                measures, peaks[:, i].tolist(), used.full[:, i].tolist(), used.peaks[:, i],
-                wanted.peaks[:, i], repeat(jobs), wanted.jobs[:, i], used.jobs[:, i],
-            )
-        ]
-        for i, (start, end) in enumerate(spans)
+        SpanLoad(m.name, m.unit, m.most(start, end), *columns)
+        for m, *columns in zip(
+            measures, used.peaks.max(axis=1, initial=0.0).tolist(), used.full.tolist(),
+            used.peaks, wanted.peaks, repeat(jobs), wanted.jobs, used.jobs,
+        )
     ]  # fmt: skip
 
 
@@ -150,59 +167,46 @@ def _times(records: Columns) -> tuple[Floats, Floats, Ints, Ints]:
     return start, end, np.argsort(start, kind="stable"), np.argsort(end, kind="stable")
 
 
-ALL = slice(None)
-"""Of the spans: all of them."""
-
-
 class _Table:
-    """What records come to, by row and span.
+    """What records come to, by row.
 
     Attributes:
-        peaks: the largest load in each part of each span.
+        peaks: the largest load in each part of the span.
         full: seconds at the capacity.
         jobs: which jobs have a record there.
 
     Args:
-        spans: (start, end) of each.
+        span: its start and end.
         measures: of each row; None where loads are counted and have no limit.
     """
 
     def __init__(
-        self, spans: Floats, bins: int, jobs: int, measures: Sequence[Measure | None]
+        self,
+        span: tuple[float, float],
+        bins: int,
+        jobs: int,
+        measures: Sequence[Measure | None],
     ) -> None:
-        self._spans = spans
+        self._span = span
         self._scale = np.array([1.0 if m is None else m.scale for m in measures])
         self._limits = _limits(measures)
-        shape = (len(measures), len(spans))
-        self.peaks, self.full = np.zeros((*shape, bins)), np.zeros(shape)
-        self.jobs = np.zeros((*shape, jobs), np.bool_)
+        self.peaks, self.full = np.zeros((len(measures), bins)), np.zeros(len(measures))
+        self.jobs = np.zeros((len(measures), jobs), np.bool_)
 
     def add(
         self,
-        here: slice,
         times: tuple[Floats, Floats, Ints, Ints],
+        job: Ints,
         first: Ints,
         key: Columns,
         row_of: Ints,
         height: Floats,
-        job: Ints,
     ) -> None:
-        """Add records to some of the spans, see `_sweep`; those of job -1 count for no job.
-
-        No row is given records for a span twice.
-        """
-        keys = np.ascontiguousarray(key, np.int32)
-        spans = np.ascontiguousarray(self._spans[here])
-        peaks = np.zeros((len(self.peaks), len(spans), self.peaks.shape[2]))
-        full = np.zeros(peaks.shape[:2])
-        jobs = np.zeros((*full.shape, self.jobs.shape[2]), np.bool_)
-        limits = self._limits
-        _sweep(*times, first, keys, row_of, height, self._scale, spans, *limits, peaks, full)
-        start, end = times[:2]
-        _mark(start, end, np.ascontiguousarray(job), first, keys, row_of, spans, jobs)
-        self.peaks[:, here] += peaks
-        self.full[:, here] += full
-        self.jobs[:, here] |= jobs
+        """Add records, see `_sweep`. No row is given records twice."""
+        _sweep(
+            *times, np.ascontiguousarray(job), first, np.ascontiguousarray(key, np.int32), row_of,
+            height, self._scale, self._span, *self._limits, self.peaks, self.full, self.jobs,
+        )  # fmt: skip
 
 
 def _readers(records: Columns) -> Ints:
@@ -210,12 +214,9 @@ def _readers(records: Columns) -> Ints:
     return np.where(records["purpose"] == PURPOSES.index("read"), records["job"], -1)
 
 
-def _each(records: Columns) -> Ints:
-    return np.arange(len(records) + 1)
-
-
-def _ones(records: Columns) -> Floats:
-    return np.ones(len(records))
+def _jobs(records: Columns) -> Ints:
+    jobs: Ints = records["job"]
+    return jobs
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -224,26 +225,29 @@ def _sweep(
     end: Floats,
     began: Ints,
     ended: Ints,
+    job: Ints,
     first: Ints,
     key: Shorts,
     row_of: Ints,
     height: Floats,
     scale: Floats,
-    spans: Floats,
+    within: tuple[float, float],
     limit_from: Ints,
     limits: Floats,
     peaks: Floats,
     full: Floats,
+    jobs: npt.NDArray[np.bool_],
 ) -> None:
-    """The largest load in each part of each span, and the seconds at the capacity, of each row.
+    """The largest load in each part of a span, the seconds at the capacity, and whose it is.
 
-    Record i runs over [start[i], end[i]) and loads the rows of the keys first[i] up to first[i +
-    1], each by its height. `began` and `ended` are the orders of `start` and `end`; no record ends
-    before it starts. Where both happen at one instant, what ends goes before what starts.
+    Record i runs over [start[i], end[i]), which overlaps with the span, for a job (-1: for none
+    that counts), and loads the rows of the keys first[i] up to first[i + 1], each by its height.
+    `began` and `ended` are the orders of `start` and `end`; no record ends before it starts. Where
+    both happen at one instant, what ends goes before what starts.
     """
-    load, since = np.zeros(len(peaks)), np.full(len(peaks), spans[0, 0])
-    # The span and the capacity that each row has come to; both only go on.
-    span, step = np.zeros(len(peaks), np.int64), limit_from[:-1].copy()
+    load, since = np.zeros(len(peaks)), np.full(len(peaks), within[0])
+    # The capacity that each row has come to; it only goes on.
+    step = limit_from[:-1].copy()
     i = j = 0
     while j < len(ended):
         if i < len(began) and start[began[i]] < end[ended[j]]:
@@ -262,11 +266,12 @@ def _sweep(
                 value = load[row] / scale[row]
                 if value >= NOTHING:
                     _tell(
-                        row, value, since[row], at, spans, limit_from, limits, span, step, peaks,
-                        full,
+                        row, value, since[row], at, within, limit_from, limits, step, peaks, full
                     )  # fmt: skip
                 since[row] = at
             load[row] += sign * height[k]
+            if sign > 0.0 and job[record] >= 0:
+                jobs[row, job[record]] = True
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -275,63 +280,35 @@ def _tell(
     load: float,
     at: float,
     until: float,
-    spans: Floats,
+    within: tuple[float, float],
     limit_from: Ints,
     limits: Floats,
-    span_of: Ints,
     step_of: Ints,
     peaks: Floats,
     full: Floats,
 ) -> None:
-    """Note that a row has had a load over [at, until), after all that was noted of it before."""
-    span, step = span_of[row], step_of[row]
-    last_step = limit_from[row + 1] - 1
-    bins = peaks.shape[2]
-    while span < len(spans) and spans[span, 1] <= at:
-        span += 1
+    """Note that a row has had a load over [at, until), after all that was noted of it before.
+
+    `at` is in the span or before it.
+    """
+    step, last_step = step_of[row], limit_from[row + 1] - 1
+    begins, ends = max(at, within[0]), min(until, within[1])
+    if begins >= ends:
+        return
     while step < last_step and limits[step + 1, 0] <= at:
         step += 1
-    span_of[row], step_of[row] = span, step
-    while span < len(spans) and spans[span, 0] < until:
-        begins, ends = max(at, spans[span, 0]), min(until, spans[span, 1])
-        width = (spans[span, 1] - spans[span, 0]) / bins
-        lowest = int((begins - spans[span, 0]) / width)
-        highest = min(bins - 1, int((ends - spans[span, 0] - 1e-9) / width))
-        for b in range(lowest, highest + 1):
-            if peaks[row, span, b] < load:
-                peaks[row, span, b] = load
-        while begins < ends:
-            while step < last_step and limits[step + 1, 0] <= begins:
-                step += 1
-            holds = min(ends, limits[step + 1, 0]) if step < last_step else ends
-            if limits[step, 1] > 0.0 and load >= FULL * limits[step, 1]:
-                full[row, span] += holds - begins
-            begins = holds
-        span += 1
-
-
-@njit(cache=True, nogil=True)
-def _mark(
-    start: Floats,
-    end: Floats,
-    job: Ints,
-    first: Ints,
-    key: Shorts,
-    row_of: Ints,
-    spans: Floats,
-    found: npt.NDArray[np.bool_],
-) -> None:
-    """Note which jobs have a record in which span, by row; records of job -1 do not count."""
-    for i in range(len(start)):
-        if job[i] < 0:
-            continue
-        span = 0
-        while span < len(spans) and spans[span, 1] <= start[i]:
-            span += 1
-        while span < len(spans) and spans[span, 0] < end[i]:
-            if end[i] > start[i]:
-                for k in range(first[i], first[i + 1]):
-                    row = row_of[key[k]]
-                    if row >= 0:
-                        found[row, span, job[i]] = True
-            span += 1
+    step_of[row] = step
+    bins = peaks.shape[1]
+    width = (within[1] - within[0]) / bins
+    lowest = int((begins - within[0]) / width)
+    highest = min(bins - 1, int((ends - within[0] - 1e-9) / width))
+    for b in range(lowest, highest + 1):
+        if peaks[row, b] < load:
+            peaks[row, b] = load
+    while begins < ends:
+        while step < last_step and limits[step + 1, 0] <= begins:
+            step += 1
+        holds = min(ends, limits[step + 1, 0]) if step < last_step else ends
+        if limits[step, 1] > 0.0 and load >= FULL * limits[step, 1]:
+            full[row] += holds - begins
+        begins = holds

@@ -8,13 +8,11 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Literal, NamedTuple, Protocol, TypeVar, overload
 
-import numpy as np
-import numpy.typing as npt
-
 from gambrel.core.model.paths import Topology
 from gambrel.core.model.restore_points import PointRecord
 from gambrel.core.plan.objects import Kind, Plan, Transport
 from gambrel.core.simulation.known_points import Snapshot
+from gambrel.core.simulation.load_records import NO_LOADS, LoadRecords
 from gambrel.core.simulation.point_history import PointHistory
 
 MachineOutcome = Literal["done", "cut off", "missed", "no path"]
@@ -23,19 +21,6 @@ Purpose = Literal["read", "copy", "rewrite", "restore"]
 a machine that is brought back; the last is of no job (-1)."""
 PURPOSES: tuple[Purpose, ...] = ("read", "copy", "rewrite", "restore")
 RunOutcome = Literal["done", "incomplete", "missed", "empty", "skipped"]
-
-Columns = npt.NDArray[Any]
-"""An array of records."""
-
-_SPAN = [("start", np.float64), ("end", np.float64)]
-HOLD = np.dtype([("pool", np.int64), ("job", np.int64), ("purpose", np.int64), *_SPAN])
-WAIT = np.dtype([("pool", np.int64), ("job", np.int64), *_SPAN])
-FLOW = np.dtype(
-    [("job", np.int64), ("purpose", np.int64), ("squeeze", np.int64), *_SPAN, ("rate", np.float64)]
-)
-"""`rate` in source bytes/s of one stream; `squeeze`: number of a resource, or below 0."""
-USE = np.dtype([("job", np.int64), ("purpose", np.int64), *_SPAN, ("rate", np.float64)])
-"""`rate` in bytes/s of the resource that it is about."""
 
 T = TypeVar("T")
 
@@ -326,198 +311,6 @@ class Space(NamedTuple):
     repository: str
     peak_bytes: float
     end_bytes: float
-
-
-class Uses(NamedTuple):
-    """What flows used of resources: flow i has the entries first[i] up to first[i + 1].
-
-    Attributes:
-        resource: number of a resource.
-        rate: bytes/s of it; what moved in no time at all is not among the entries.
-    """
-
-    first: npt.NDArray[np.int64]
-    resource: npt.NDArray[np.int32]
-    rate: npt.NDArray[np.float64]
-
-
-class LoadSource(Protocol):
-    """Makes the records of loads."""
-
-    def holds(self) -> Columns:
-        """Rows of HOLD, one for each slot held."""
-        ...
-
-    def waits(self) -> Columns:
-        """Rows of WAIT, one for each pool that a task would have taken a slot of."""
-        ...
-
-    def flows_in(self, start: float, end: float) -> tuple[Columns, Uses]:
-        """Rows of FLOW for all that flowed within [start, end), and what they used."""
-        ...
-
-    def uses_of(self, resource: int) -> Columns:
-        """Rows of USE for a resource."""
-        ...
-
-    def squeezed_by(self, resource: int) -> Columns:
-        """Rows of FLOW for what a resource limited."""
-        ...
-
-    def nbytes(self) -> int:
-        """The bytes that it keeps to make them."""
-        ...
-
-    def forget(self) -> None:
-        """Give those back."""
-        ...
-
-
-class LoadRecords:
-    """What was used when, as columns: who held a slot, who wanted one, what flowed.
-
-    Made when it is first looked into.
-
-    Attributes:
-        holds: rows of HOLD, one for each slot held.
-        waits: rows of WAIT, one for each pool that a task would have taken a slot of.
-    """
-
-    def __init__(self, source: LoadSource) -> None:
-        self._source = source
-        self._made: dict[tuple[str, int], Any] = {}
-
-    @property
-    def holds(self) -> Columns:
-        return self._once("holds", ALL, self._source.holds)
-
-    @property
-    def waits(self) -> Columns:
-        return self._once("waits", ALL, self._source.waits)
-
-    def forget(self) -> None:
-        """Give the memory of all columns back; they are made anew where they are asked for."""
-        self._made = {}
-        self._source.forget()
-
-    def nbytes(self) -> int:
-        """The bytes of the columns that are made, about."""
-        return self._source.nbytes() + sum(_nbytes(value) for value in list(self._made.values()))
-
-    def flows_in(self, start: float = -np.inf, end: float = np.inf) -> tuple[Columns, Uses]:
-        """All stretches of one rate within a span, as rows of FLOW, and what each of them used.
-
-        There may be millions of them, so they are not kept.
-        """
-        return self._source.flows_in(start, end)
-
-    def holds_of(self, pool: int) -> Columns:
-        """The slots of a pool that were held."""
-        return self._once("holds", pool, lambda: self.holds.take(self._holds_by_pool.of(pool)))
-
-    def waits_of(self, pool: int) -> Columns:
-        """Who wanted a slot of a pool."""
-        return self._once("waits", pool, lambda: self.waits.take(self._waits_by_pool.of(pool)))
-
-    def uses_of(self, resource: int) -> Columns:
-        """What was used of a resource, as rows of USE."""
-        return self._once("uses", resource, lambda: self._source.uses_of(resource))
-
-    def squeezed_by(self, resource: int) -> Columns:
-        """The flows that a resource limited, as rows of FLOW."""
-        return self._once("squeezed", resource, lambda: self._source.squeezed_by(resource))
-
-    def _once(self, what: str, number: int, make: Callable[[], T]) -> T:
-        """What is asked for again and again, by findings above all, made once."""
-        made = self._made
-        known: T | None = made.get((what, number))
-        if known is None:
-            known = made.setdefault((what, number), make())
-        return known
-
-    @property
-    def _holds_by_pool(self) -> _Places:
-        return self._once("holds in order", ALL, lambda: _Places(self.holds["pool"]))
-
-    @property
-    def _waits_by_pool(self) -> _Places:
-        return self._once("waits in order", ALL, lambda: _Places(self.waits["pool"]))
-
-
-ALL = -1
-"""Instead of the number of a pool or resource: of all of them."""
-
-
-def _nbytes(value: Any) -> int:
-    if isinstance(value, np.ndarray):
-        return value.nbytes
-    if isinstance(value, _Places):
-        return value.nbytes()
-    return sum(map(_nbytes, value)) if isinstance(value, tuple) else 0
-
-
-SOUGHT_ONE_BY_ONE = 4
-"""So many values of a column are looked for through all of it, before it is put in order."""
-
-
-class _Places:
-    """Where each value of a column stands, in the order of the column."""
-
-    def __init__(self, column: npt.NDArray[np.int64]) -> None:
-        self._column = column
-        self._sought = 0
-
-    def nbytes(self) -> int:
-        """The bytes of the order, where it is made."""
-        made = self.__dict__.get("_sorted", ())
-        return sum(array.nbytes for array in made)
-
-    @cached_property
-    def _sorted(self) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
-        """The places in order of their values, and the values."""
-        column = self._column
-        # Short integers are sorted by counting, which takes a fraction of the time.
-        short = len(column) and column.min() >= -(2**15) and column.max() < 2**15
-        order = np.argsort(column.astype(np.int16) if short else column, kind="stable")
-        return order, column[order]
-
-    def of(self, value: int) -> npt.NDArray[np.int64]:
-        """The places of a value."""
-        self._sought += 1
-        if self._sought <= SOUGHT_ONE_BY_ONE:
-            return np.flatnonzero(self._column == value)
-        order, values = self._sorted
-        first = np.searchsorted(values, value)
-        return order[first : np.searchsorted(values, value, "right")]
-
-
-class _NoLoads:
-    """Where no records of loads are kept."""
-
-    def holds(self) -> Columns:
-        return np.zeros(0, HOLD)
-
-    def waits(self) -> Columns:
-        return np.zeros(0, WAIT)
-
-    def flows_in(self, start: float, end: float) -> tuple[Columns, Uses]:  # noqa: ARG002
-        none = Uses(np.zeros(1, np.int64), np.zeros(0, np.int32), np.zeros(0))
-        return np.zeros(0, FLOW), none
-
-    def uses_of(self, resource: int) -> Columns:  # noqa: ARG002
-        return np.zeros(0, USE)
-
-    def squeezed_by(self, resource: int) -> Columns:  # noqa: ARG002
-        return np.zeros(0, FLOW)
-
-    def nbytes(self) -> int:
-        return 0
-
-    def forget(self) -> None:
-        pass
-
-
-NO_LOADS = LoadRecords(_NoLoads())
 
 
 BYTES_OF_A_RUN = 1200

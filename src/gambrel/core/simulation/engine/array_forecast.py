@@ -22,6 +22,7 @@ from gambrel.core.simulation.engine.load_records import LoadRows
 from gambrel.core.simulation.engine.restore_arrays import squeezes_of
 from gambrel.core.simulation.engine.walk import Walk
 from gambrel.core.simulation.exposure import rpo_met
+from gambrel.core.simulation.load_records import LoadRecords
 from gambrel.core.simulation.point_history import HISTORY, PointHistory
 from gambrel.core.units import SAME_INSTANT
 
@@ -53,7 +54,7 @@ def forecast_of(walk: Walk) -> f.Forecast:
         ),
         newest_points=newest,
         history=PointHistory(plan, lambda: _history_rows(walk)),
-        loads=f.LoadRecords(LoadRows(walk)),
+        loads=LoadRecords(LoadRows(walk)),
         arrays_bytes=walk.nbytes(),
         quiet=tuple(f.QuietInstant(at, kept) for at, kept in walk.quiet),
         restores=_restores(walk),

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from gambrel.core.simulation import forecast as f
+from gambrel.core.simulation import load_records as f
 from gambrel.core.simulation.engine import tables as t
 from gambrel.core.simulation.engine.walk import Walk
 from gambrel.core.simulation.engine.world import Handle, open_world, view_of
@@ -19,6 +19,8 @@ Places = npt.NDArray[np.int16]
 
 READ, COPY, REWRITE, RESTORE = range(4)
 """Places in `gambrel.core.simulation.forecast.PURPOSES`."""
+POOLS_AT_FIRST = 6
+"""Room for so many pools of each row at first; what is not written to takes no memory."""
 EPOCH = t.EPOCH
 N_DISKS, N_FLOW, N_TASK, N_TRANSFER, N_WORK = t.N_DISKS, t.N_FLOW, t.N_TASK, t.N_TRANSFER, t.N_WORK
 ST_COPY, F_NOW = t.ST_COPY, t.F_NOW
@@ -39,24 +41,27 @@ class LoadRows:
 
         self._order: _FlowsByResource | None = None
 
-    def holds(self) -> t.Table:
-        """Rows of HOLD."""
-        return self._filled(hold_rows, f.HOLD)
+    def holds_in(self, start: float, end: float) -> tuple[t.Table, f.Pools]:
+        """Rows of STRETCH for slots that were held together within [start, end)."""
+        return self._filled(hold_rows, start, end)
 
-    def waits(self) -> t.Table:
-        """Rows of WAIT."""
-        return self._filled(wait_rows, f.WAIT)
+    def waits_in(self, start: float, end: float) -> tuple[t.Table, f.Pools]:
+        """Rows of STRETCH for slots that were wanted within [start, end)."""
+        return self._filled(wait_rows, start, end)
 
-    def _filled(self, fill: Any, dtype: np.dtype[Any]) -> t.Table:
-        """The rows of a kind, in a table that is made anew if it turns out too short."""
+    def _filled(self, fill: Any, start: float, end: float) -> tuple[t.Table, f.Pools]:
+        """The rows of a kind, in tables that are made anew if they turn out too short."""
         n = self._walk.world.n
-        guess = 5 * (n[t.N_TRANSFER] + n[t.N_WORK]) + n[t.N_RESTORES_DUE]
-        rows = np.empty(int(guess), dtype)
-        count = fill(self._handle, rows)
-        if count > len(rows):
-            rows = np.empty(count, dtype)
-            fill(self._handle, rows)
-        return rows[:count].copy()
+        most = int(2 * n[t.N_TRANSFER] + n[t.N_WORK] + n[t.N_TASK] + n[t.N_RESTORES_DUE])
+        entries = POOLS_AT_FIRST * most
+        while True:
+            rows, first = np.empty(most, f.STRETCH), np.zeros(most + 1, np.int64)
+            pool = np.empty(entries, np.int32)
+            count, needed = fill(self._handle, start - EPOCH, end - EPOCH, rows, first, pool)
+            if needed <= entries:
+                # Copies, so that what is kept takes no more than it needs.
+                return rows[:count].copy(), f.Pools(first[: count + 1].copy(), pool[:needed].copy())
+            entries = needed
 
     def flows_in(self, start: float, end: float) -> tuple[t.Table, f.Uses]:
         """Rows of FLOW for all that flowed within [start, end), and what they used."""
@@ -131,19 +136,27 @@ def _purpose(w: t.World, transfer: int) -> int:
 
 
 @njit(cache=True, nogil=True)
-def _written(
-    rows: t.Table, n: int, pool: int, job: int, start: float, end: float, least: float
-) -> int:
-    """Write a row for a pool that has a limit, if there is room; how many rows there are then.
+def _entered(pools: Numbers, entries: int, pool: int) -> int:
+    """Enter a pool that has a limit, if there is room; how many entries there are then."""
+    if pool < 0:
+        return entries
+    if entries < len(pools):
+        pools[entries] = pool
+    return entries + 1
 
-    What is not longer than `least` seconds is left out.
-    """
-    if pool < 0 or not end > start + least:
+
+@njit(cache=True, nogil=True)
+def _told(
+    rows: t.Table, first: t.Ints, n: int, entries: int, job: int, purpose: int, start: float,
+    end: float,
+) -> int:  # fmt: skip
+    """Write the row whose pools were entered last, if there were any; how many there are then."""
+    if entries == first[n]:
         return n
-    if n < len(rows):
-        row = rows[n]
-        row.pool, row.job = pool, job
-        row.start, row.end = start + EPOCH, end + EPOCH
+    row = rows[n]
+    row.job, row.purpose = job, purpose
+    row.start, row.end = start + EPOCH, end + EPOCH
+    first[n + 1] = entries
     return n + 1
 
 
@@ -151,112 +164,116 @@ def _written(
 
 
 @njit(cache=True, nogil=True)
-def _held(
-    rows: t.Table, n: int, pool: int, job: int, purpose: int, start: float, end: float
-) -> int:
-    after = _written(rows, n, pool, job, start, end, 0.0)
-    if n < min(after, len(rows)):
-        rows[n].purpose = purpose
-    return after
+def _is_within(start: float, end: float, since: float, until: float) -> bool:
+    return end > start and start < until and end > since
 
 
 @njit(cache=True, nogil=True)
-def _hold_rows(w: t.World, rows: t.Table) -> int:
-    n = 0
+def _hold_rows(
+    w: t.World, since: float, until: float, rows: t.Table, first: t.Ints, pools: Numbers
+) -> tuple[int, int]:
+    n = e = 0
     for i in range(w.n[N_TRANSFER]):
         stream = w.transfer[i]
-        if np.isnan(stream.slots_from):
+        start, end = stream.slots_from, stream.slots_to
+        if not _is_within(start, end, since, until):
             continue
         klass, job = w.klass[w.disk[stream.disk].klass], _job_of(w, stream.task)
-        proxy = w.candidate[stream.candidate].proxy
-        for pool in (klass.pool_a, klass.pool_b, klass.pool_c, proxy):
-            n = _held(rows, n, pool, job, READ, stream.slots_from, stream.slots_to)
+        for pool in (klass.pool_a, klass.pool_b, klass.pool_c):
+            e = _entered(pools, e, pool)
+        e = _entered(pools, e, w.candidate[stream.candidate].proxy)
+        n = _told(rows, first, n, e, job, READ, start, end)
     for k in range(w.n[N_WORK]):
         stream = w.transfer[w.n[N_DISKS] + k]
-        if np.isnan(stream.slots_from):
+        start, end = stream.slots_from, stream.slots_to
+        if not _is_within(start, end, since, until):
             continue
         queue, job = w.queue[w.work[k].klass], _job_of(w, stream.task)
-        purpose = _purpose(w, w.n[N_DISKS] + k)
-        for pool in (queue.pool_a, queue.pool_b):
-            n = _held(rows, n, pool, job, purpose, stream.slots_from, stream.slots_to)
+        e = _entered(pools, _entered(pools, e, queue.pool_a), queue.pool_b)
+        n = _told(rows, first, n, e, job, _purpose(w, w.n[N_DISKS] + k), start, end)
     for i in range(w.n[N_TASK]):
         task = w.task[i]
-        if not np.isnan(task.start):
-            pool = w.member[task.member].host_pool
-            n = _held(rows, n, pool, _job_of(w, i), READ, task.start, task.released)
+        if _is_within(task.start, task.released, since, until):
+            e = _entered(pools, e, w.member[task.member].host_pool)
+            n = _told(rows, first, n, e, _job_of(w, i), READ, task.start, task.released)
     for r in range(w.n[N_RESTORES_DUE]):
         restore = w.restore[r]
-        if not np.isnan(restore.start):
-            pool = w.option[restore.option].pool
-            until = w.f[F_NOW] if np.isnan(restore.whole) else restore.whole
-            n = _held(rows, n, pool, -1, RESTORE, restore.start, until)
-    return n
+        end = w.f[F_NOW] if np.isnan(restore.whole) else restore.whole
+        if _is_within(restore.start, end, since, until):
+            e = _entered(pools, e, w.option[restore.option].pool)
+            n = _told(rows, first, n, e, -1, RESTORE, restore.start, end)
+    return n, e
 
 
 @njit(cache=True, nogil=True)
-def hold_rows(world: Handle, rows: t.Table) -> int:
-    """Write rows of HOLD, one for each slot of a limited pool held; how many there are.
+def hold_rows(
+    world: Handle, since: float, until: float, rows: t.Table, first: t.Ints, pools: Numbers
+) -> tuple[int, int]:
+    """Write rows of STRETCH for slots of limited pools held in a span, and the columns of `Pools`.
 
-    What there is no room for is counted and not written.
+    How many rows and how many pools of them there are. Pools that there is no room for are counted
+    and not written. Instants that never came are NaN, and in no span.
     """
-    return _hold_rows(view_of(world), rows)
+    return _hold_rows(view_of(world), since, until, rows, first, pools)
 
 
 # --- who wanted one ---------------------------------------------------------------------------
 
 
 @njit(cache=True, nogil=True)
-def _wanted(rows: t.Table, n: int, pool: int, job: int, start: float, end: float) -> int:
-    return _written(rows, n, pool, job, start, end, SAME_INSTANT)
+def _is_wait(start: float, end: float, since: float, until: float) -> bool:
+    return end > start + SAME_INSTANT and start < until and end > since
 
 
 @njit(cache=True, nogil=True)
-def _wanted_by_disk(w: t.World, rows: t.Table, n: int, i: int, start: float, end: float) -> int:
+def _pools_of_disk(w: t.World, pools: Numbers, entries: int, i: int) -> int:
     """A disk waits for every pool that it needs, and for all proxies that might have read it."""
-    stream = w.transfer[i]
-    disk, job = w.disk[stream.disk], _job_of(w, stream.task)
+    disk = w.disk[w.transfer[i].disk]
     klass = w.klass[disk.klass]
     for pool in (klass.pool_a, klass.pool_b, klass.pool_c):
-        n = _wanted(rows, n, pool, job, start, end)
+        entries = _entered(pools, entries, pool)
     for way in range(disk.candidates_from, disk.candidates_from + disk.candidates_n):
-        n = _wanted(rows, n, w.candidate[way].proxy, job, start, end)
-    return n
+        entries = _entered(pools, entries, w.candidate[way].proxy)
+    return entries
 
 
 @njit(cache=True, nogil=True)
-def _wait_rows(w: t.World, rows: t.Table) -> int:
-    n = 0
+def _wait_rows(
+    w: t.World, since: float, until: float, rows: t.Table, first: t.Ints, pools: Numbers
+) -> tuple[int, int]:
+    n = e = 0
     for i in range(w.n[N_TRANSFER]):
         stream = w.transfer[i]
         task = w.task[stream.task]
         run = w.run[task.run]
-        if not np.isnan(task.queued):
-            # Before the machine starts; a window that is not open yet is nobody's slot.
-            since = max(task.queued, run.opens)
-            until = task.ended if np.isnan(task.start) else task.start
-            host = w.klass[w.disk[stream.disk].klass].host_pool
-            n = _wanted(rows, n, host, run.job, since, until)
-            n = _wanted_by_disk(w, rows, n, i, since, until)
-        if not np.isnan(stream.wanted):
-            # After it: a disk that stood in the queue by itself.
-            until = task.ended if np.isnan(stream.slots_from) else stream.slots_from
-            n = _wanted_by_disk(w, rows, n, i, stream.wanted, until)
+        # Before the machine starts; a window that is not open yet is nobody's slot.
+        start = max(task.queued, run.opens)
+        end = task.ended if np.isnan(task.start) else task.start
+        if not np.isnan(task.queued) and _is_wait(start, end, since, until):
+            e = _entered(pools, e, w.klass[w.disk[stream.disk].klass].host_pool)
+            e = _pools_of_disk(w, pools, e, i)
+            n = _told(rows, first, n, e, run.job, READ, start, end)
+        # After it: a disk that stood in the queue by itself.
+        end = task.ended if np.isnan(stream.slots_from) else stream.slots_from
+        if _is_wait(stream.wanted, end, since, until):
+            e = _pools_of_disk(w, pools, e, i)
+            n = _told(rows, first, n, e, run.job, READ, stream.wanted, end)
     for k in range(w.n[N_WORK]):
         work = w.work[k]
-        if not np.isnan(work.started):
+        if _is_wait(work.queued, work.started, since, until):
             queue, job = w.queue[work.klass], _job_of(w, work.task)
-            for pool in (queue.pool_a, queue.pool_b):
-                n = _wanted(rows, n, pool, job, work.queued, work.started)
-    return n
+            e = _entered(pools, _entered(pools, e, queue.pool_a), queue.pool_b)
+            n = _told(rows, first, n, e, job, _purpose(w, w.n[N_DISKS] + k), work.queued,
+                      work.started)  # fmt: skip
+    return n, e
 
 
 @njit(cache=True, nogil=True)
-def wait_rows(world: Handle, rows: t.Table) -> int:
-    """Write rows of WAIT, one for each limited pool that was waited for; how many there are.
-
-    What there is no room for is counted and not written.
-    """
-    return _wait_rows(view_of(world), rows)
+def wait_rows(
+    world: Handle, since: float, until: float, rows: t.Table, first: t.Ints, pools: Numbers
+) -> tuple[int, int]:
+    """Write rows of STRETCH for slots of limited pools wanted in a span; as `hold_rows`."""
+    return _wait_rows(view_of(world), since, until, rows, first, pools)
 
 
 # --- what flowed ------------------------------------------------------------------------------
