@@ -137,39 +137,41 @@ def drop_deadline(w: World) -> None:
 
 @njit(void(WORLD, i8), cache=True)
 def _up(w: World, i: int) -> None:
-    s = w.end_heap[i]
-    end = w.stream[s].end
+    heap, place, stream = w.end_heap, w.end_place, w.stream
+    s = heap[i]
+    end = stream[s].end
     while i > 0:
         parent = (i - 1) // 2
-        other = w.end_heap[parent]
-        if w.stream[other].end <= end:
+        other = heap[parent]
+        if stream[other].end <= end:
             break
-        w.end_heap[i] = other
-        w.end_place[other] = i
+        heap[i] = other
+        place[other] = i
         i = parent
-    w.end_heap[i] = s
-    w.end_place[s] = i
+    heap[i] = s
+    place[s] = i
 
 
 @njit(void(WORLD, i8), cache=True)
 def _down(w: World, i: int) -> None:
+    heap, place, stream = w.end_heap, w.end_place, w.stream
     n = w.n[N_MOVING]
-    s = w.end_heap[i]
-    end = w.stream[s].end
+    s = heap[i]
+    end = stream[s].end
     while True:
         child = 2 * i + 1
         if child >= n:
             break
-        if child + 1 < n and w.stream[w.end_heap[child + 1]].end < w.stream[w.end_heap[child]].end:
+        if child + 1 < n and stream[heap[child + 1]].end < stream[heap[child]].end:
             child += 1
-        other = w.end_heap[child]
-        if end <= w.stream[other].end:
+        other = heap[child]
+        if end <= stream[other].end:
             break
-        w.end_heap[i] = other
-        w.end_place[other] = i
+        heap[i] = other
+        place[other] = i
         i = child
-    w.end_heap[i] = s
-    w.end_place[s] = i
+    heap[i] = s
+    place[s] = i
 
 
 @njit(void(WORLD, i8), cache=True)

@@ -205,98 +205,118 @@ def leave(w: World, t: int) -> None:
     heap_remove(w, s)
 
 
+# The arrays of the loops below stand in variables of their own: after every value that is stored
+# the compiled code would look up again where in the World an array is.
+
+
 @njit(UniTuple(i8, 2)(WORLD, i8, i8), cache=True)
 def _grow_region(w: World, streams: int, resources: int) -> tuple[int, int]:
     """Add the dirty resources and all that they reach to the region; how many of each it has then.
+
+    Of each resource that is added it is noted what its streams there ask of it (`demand`), and how
+    many they are (`region_n`).
 
     Args:
         streams: how many the region has that have been looked at.
         resources: how many it has; dirty ones may be among them.
     """
+    in_region, is_affected, affected = w.in_region, w.is_affected, w.affected
+    demand, region, region_n, dirty = w.demand, w.region, w.region_n, w.dirty
+    node_next, node_stream, squeezes_n = w.node_next, w.node_stream, w.squeezes_n
+    use_resource, use_amount, stream = w.use_resource, w.use_amount, w.stream
     looked_at = streams
-    for i in range(w.n[N_DIRTY]):
-        resource = w.dirty[i]
+    inside = w.n[N_DIRTY]
+    for i in range(inside):
+        resource = dirty[i]
         w.is_dirty[resource] = 0
-        if not w.in_region[resource]:
-            w.demand[resource] = 0.0
-            w.region[resources] = resource
+        if not in_region[resource]:
+            demand[resource] = 0.0
+            region_n[resource] = 0
+            region[resources] = resource
             resources += 1
-        w.in_region[resource] = INSIDE
+        in_region[resource] = INSIDE
     for i in range(w.n[N_FRESH]):
         s = w.fresh[i]
-        if w.stream[s].transfer >= 0 and not w.is_affected[s]:
-            w.is_affected[s] = 1
-            w.affected[streams] = s
+        if stream[s].transfer >= 0 and not is_affected[s]:
+            is_affected[s] = 1
+            affected[streams] = s
             streams += 1
     w.n[N_FRESH] = 0
     most = w.n[N_USES_MOST]
-    inside, i, j = w.n[N_DIRTY], 0, looked_at
+    i, j = 0, looked_at
     w.n[N_DIRTY] = 0
     while i < inside or j < streams:
         if i < inside:
-            node = w.node_first[w.dirty[i]]
+            node = w.node_first[dirty[i]]
             i += 1
             while node >= 0:
-                s = w.node_stream[node]
-                if not w.is_affected[s]:
-                    w.is_affected[s] = 1
-                    w.affected[streams] = s
+                s = node_stream[node]
+                if not is_affected[s]:
+                    is_affected[s] = 1
+                    affected[streams] = s
                     streams += 1
-                node = w.node_next[node]
+                node = node_next[node]
         else:
-            s = w.affected[j]
-            share = w.stream[s].share
+            s = affected[j]
+            share = stream[s].share
             j += 1
-            for node in range(s * most, s * most + w.stream[s].uses_n):
-                resource, amount = w.use_resource[node], w.use_amount[node]
+            for node in range(s * most, s * most + stream[s].uses_n):
+                resource, amount = use_resource[node], use_amount[node]
                 if amount <= 0.0:
                     continue
-                if not w.in_region[resource]:
-                    if w.squeezes_n[resource] > 0:
-                        w.in_region[resource] = INSIDE
-                        w.dirty[inside] = resource
+                if not in_region[resource]:
+                    if squeezes_n[resource] > 0:
+                        in_region[resource] = INSIDE
+                        dirty[inside] = resource
                         inside += 1
                     elif _may_bind(w, resource):
-                        w.in_region[resource] = AT_THE_EDGE
+                        in_region[resource] = AT_THE_EDGE
                     else:
                         continue
-                    w.demand[resource] = 0.0
-                    w.region[resources] = resource
+                    demand[resource] = 0.0
+                    region_n[resource] = 0
+                    region[resources] = resource
                     resources += 1
-                w.demand[resource] += share * amount
+                demand[resource] += share * amount
+                region_n[resource] += 1
     return streams, resources
 
 
 @njit(f8(WORLD, i8), cache=True)
 def _left_at_the_edge(w: World, resource: int) -> float:
     """What streams outside the region leave of a resource; where there are none, it is inside."""
-    left, outside = w.capacity[resource], False
+    if w.region_n[resource] == w.load_n[resource]:
+        w.in_region[resource] = INSIDE
+        return w.capacity[resource]
+    is_affected, node_stream, node_next = w.is_affected, w.node_stream, w.node_next
+    use_amount, stream = w.use_amount, w.stream
+    left = w.capacity[resource]
     node = w.node_first[resource]
     while node >= 0:
-        s = w.node_stream[node]
-        if not w.is_affected[s]:
-            outside = True
-            left -= w.stream[s].rate * w.use_amount[node]
-        node = w.node_next[node]
-    if not outside:
-        w.in_region[resource] = INSIDE
+        s = node_stream[node]
+        if not is_affected[s]:
+            left -= stream[s].rate * use_amount[node]
+        node = node_next[node]
     return max(0.0, left)
 
 
 @njit(f8(WORLD, i8, i8), cache=True)
 def _weigh(w: World, rising: int, resources: int) -> float:
     """Add up what the streams that still rise ask of each resource; the least own level of them."""
+    in_region, pressure, region = w.in_region, w.pressure, w.region
+    use_resource, use_amount, streams = w.use_resource, w.use_amount, w.stream
     most, own_level = w.n[N_USES_MOST], np.inf
     for i in range(resources):
-        w.pressure[w.region[i]] = 0.0
+        pressure[region[i]] = 0.0
     for i in range(rising):
         s = w.rising[i]
-        stream = w.stream[s]
+        stream = streams[s]
+        share = stream.share
         own_level = min(own_level, stream.own_level)
         for node in range(s * most, s * most + stream.uses_n):
-            resource = w.use_resource[node]
-            if w.in_region[resource]:
-                w.pressure[resource] += stream.share * w.use_amount[node]
+            resource = use_resource[node]
+            if in_region[resource]:
+                pressure[resource] += share * use_amount[node]
     return own_level
 
 
@@ -306,73 +326,79 @@ def _fill(w: World, streams: int, resources: int) -> bool:
 
     False where a resource at the edge binds: it is dirty then, and so are all others that do.
     """
+    in_region, pressures, region, left = w.in_region, w.pressure, w.region, w.left
+    risers, affected, new_rate, new_squeeze = w.rising, w.affected, w.new_rate, w.new_squeeze
+    use_resource, use_amount, all_streams = w.use_resource, w.use_amount, w.stream
     most = w.n[N_USES_MOST]
     for i in range(resources):
-        resource = w.region[i]
-        if w.in_region[resource] == INSIDE:
-            w.left[resource] = w.capacity[resource]
+        resource = region[i]
+        if in_region[resource] == INSIDE:
+            left[resource] = w.capacity[resource]
         else:
-            w.left[resource] = _left_at_the_edge(w, resource)
-        w.pressure[resource] = w.demand[resource]
+            left[resource] = _left_at_the_edge(w, resource)
+        pressures[resource] = w.demand[resource]
     own_level = np.inf
     for i in range(streams):
-        w.rising[i] = w.affected[i]
-        own_level = min(own_level, w.stream[w.affected[i]].own_level)
+        s = affected[i]
+        risers[i] = s
+        own_level = min(own_level, all_streams[s].own_level)
     rising = streams
     while rising > 0:
         level = own_level
         for i in range(resources):
-            resource = w.region[i]
-            if w.pressure[resource] > 0.0:
-                level = min(level, w.left[resource] / w.pressure[resource])
+            resource = region[i]
+            if pressures[resource] > 0.0:
+                level = min(level, left[resource] / pressures[resource])
         if level == np.inf:
             for i in range(rising):
-                w.new_rate[w.rising[i]] = np.inf
-                w.new_squeeze[w.rising[i]] = UNLIMITED
+                new_rate[risers[i]] = np.inf
+                new_squeeze[risers[i]] = UNLIMITED
             return True
         bound = level * (1.0 + SAME_LEVEL)
         for i in range(resources):
-            resource = w.region[i]
-            pressure = w.pressure[resource]
-            if pressure > 0.0 and w.left[resource] / pressure <= bound:
-                w.pressure[resource] = BINDS
-                if w.in_region[resource] == AT_THE_EDGE:
+            resource = region[i]
+            pressure = pressures[resource]
+            if pressure > 0.0 and left[resource] / pressure <= bound:
+                pressures[resource] = BINDS
+                if in_region[resource] == AT_THE_EDGE:
                     mark_dirty(w, resource)
         if w.n[N_DIRTY] > 0:
             return False
         still = 0
         for i in range(rising):
-            s = w.rising[i]
-            stream = w.stream[s]
+            s = risers[i]
+            stream = all_streams[s]
             rate, squeeze = -1.0, UNLIMITED
             if stream.own_level <= bound:
                 rate, squeeze = stream.ceiling, OWN_CEILING
             else:
                 for k in range(stream.uses_n):
                     node = s * most + k
-                    resource = w.use_resource[node]
+                    resource = use_resource[node]
                     if (
-                        w.in_region[resource]
-                        and w.pressure[resource] == BINDS
-                        and w.use_amount[node] > 0.0
+                        pressures[resource] == BINDS
+                        and in_region[resource]
+                        and use_amount[node] > 0.0
                     ):
                         rate, squeeze = stream.share * level, k
                         break
             if rate < 0.0:
-                w.rising[still] = s
+                risers[still] = s
                 still += 1
             else:
-                w.new_rate[s] = rate
-                w.new_squeeze[s] = squeeze
-                w.affected[streams + (i - still)] = s
+                new_rate[s] = rate
+                new_squeeze[s] = squeeze
+                affected[streams + (i - still)] = s
+        if still == 0:
+            return True
         # What has stopped is taken off only now: all that bind at one level bind together.
         for i in range(rising - still):
-            s = w.affected[streams + i]
-            for node in range(s * most, s * most + w.stream[s].uses_n):
-                resource = w.use_resource[node]
-                if w.in_region[resource]:
-                    used = w.new_rate[s] * w.use_amount[node]
-                    w.left[resource] = max(0.0, w.left[resource] - used)
+            s = affected[streams + i]
+            rate = new_rate[s]
+            for node in range(s * most, s * most + all_streams[s].uses_n):
+                resource = use_resource[node]
+                if in_region[resource]:
+                    left[resource] = max(0.0, left[resource] - rate * use_amount[node])
         rising = still
         own_level = _weigh(w, rising, resources)
     return True
@@ -390,17 +416,20 @@ def share_rates(w: World) -> None:
     now = w.f[F_NOW]
     for i in range(resources):
         w.in_region[w.region[i]] = 0
+    affected, is_affected, all_streams = w.affected, w.is_affected, w.stream
+    new_rate, new_squeeze = w.new_rate, w.new_squeeze
     for i in range(streams):
-        s = w.affected[i]
-        w.is_affected[s] = 0
-        stream = w.stream[s]
-        rate = w.new_rate[s]
+        s = affected[i]
+        is_affected[s] = 0
+        stream = all_streams[s]
+        rate = new_rate[s]
         same = rate == stream.rate or abs(rate - stream.rate) <= SAME_RATE * rate
-        if same and stream.squeezed_by == w.new_squeeze[s]:
+        if same and stream.squeezed_by == new_squeeze[s]:
             continue
         settle(w, s)
         stream.rate = rate
-        _squeeze(w, s, w.new_squeeze[s])
+        if stream.squeezed_by != new_squeeze[s]:
+            _squeeze(w, s, new_squeeze[s])
         if rate == np.inf or stream.left <= 0.0:
             stream.end = now
         elif rate > 0.0:

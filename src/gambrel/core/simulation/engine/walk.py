@@ -441,6 +441,7 @@ class Walk:
             is_affected=_ints(transfers),
             region=_ints(resources),
             in_region=_ints(resources),
+            region_n=_ints(resources),
             left=_floats(resources),
             demand=_floats(resources),
             pressure=_floats(resources),

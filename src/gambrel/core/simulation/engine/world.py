@@ -216,6 +216,7 @@ def _open(stamp: tables.Table, arrays: tables.World) -> Handle:  # noqa: ARG001
     w.is_affected = arrays.is_affected
     w.region = arrays.region
     w.in_region = arrays.in_region
+    w.region_n = arrays.region_n
     w.left = arrays.left
     w.demand = arrays.demand
     w.pressure = arrays.pressure
