@@ -20,3 +20,7 @@ RESTORE_PER_POINT_S = 20.0
 """How long a restore is set up: as such, and for each point of the chain (sections 10 and 14)."""
 SAME_POINT_S = 0.0005
 """A point is named by its start to the millisecond (section 14)."""
+NO_LOAD = 1e-6
+"""A load of less than this, in the unit that it is told in, is none."""
+FULL_LOAD = 0.999
+"""A load of this part of the capacity counts as full."""

@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from gambrel.core.constants import FULL_LOAD, NO_LOAD
 from gambrel.core.model.link_capacity import capacity_steps
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.forecast import PURPOSES, Forecast, Purpose
@@ -22,11 +23,6 @@ Step = tuple[float, float]
 
 Floats = npt.NDArray[np.float64]
 Unit = Literal["slots", "Mbit/s", "MiB/s"]
-
-NOTHING = 1e-6
-"""A load of less than this, in the unit of the series, is none."""
-FULL = 0.999
-"""A load of this part of the capacity counts as full."""
 
 
 class LoadPart(NamedTuple):
@@ -145,7 +141,7 @@ class LoadSeries:
         edges = np.union1d(self._total_steps[0], self._waiting_steps[0])
         lasts = np.diff(np.append(edges, self._within[1]))
         load, waiting = (_at(edges, *steps) for steps in (self._total_steps, self._waiting_steps))
-        return float(lasts[(waiting > 0) & (load >= FULL * limit)].sum())
+        return float(lasts[(waiting > 0) & (load >= FULL_LOAD * limit)].sum())
 
     @cached_property
     def _carried(self) -> tuple[Floats, Floats]:
@@ -233,7 +229,7 @@ def _summary(
         while begins < until:
             ends = capacity[s + 1, 0] if s + 1 < len(capacity) else np.inf
             limit = capacity[s, 1]
-            if limit > 0.0 and load >= FULL * limit:
+            if limit > 0.0 and load >= FULL_LOAD * limit:
                 full += min(ends, until) - begins
             begins = min(ends, until)
             s += 1
@@ -252,8 +248,8 @@ def _running_sums(instants: Floats, changes: Floats) -> tuple[Floats, Floats]:
         total += changes[order[k]]
         if k + 1 < len(order) and instants[order[k + 1]] == instant:
             continue
-        value = 0.0 if abs(total) < NOTHING else total
-        if n == 0 or abs(value - before) > NOTHING:
+        value = 0.0 if abs(total) < NO_LOAD else total
+        if n == 0 or abs(value - before) > NO_LOAD:
             at[n], sums[n] = instant, value
             n += 1
         before = value
@@ -416,7 +412,7 @@ def _seconds_full(
     load, since, full = np.zeros(len(slots)), np.zeros(len(slots)), np.zeros(len(slots))
     for k in order:
         row = row_of[pool[chosen[k % count]]]
-        if load[row] >= FULL * slots[row]:
+        if load[row] >= FULL_LOAD * slots[row]:
             full[row] += at[k] - since[row]
         load[row] += 1.0 if k < count else -1.0
         since[row] = at[k]

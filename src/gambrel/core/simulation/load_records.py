@@ -53,6 +53,26 @@ class Uses(NamedTuple):
     rate: npt.NDArray[np.float64]
 
 
+class SweepRows(NamedTuple):
+    """What loads come to in a span: a row of each for what is used, then one for what is wanted.
+
+    Attributes:
+        scale: what a load is divided by.
+        limit_from: where the capacities of each row begin in `limits`; one more entry at the end.
+        limits: (from when on, capacity); infinite: none.
+        peaks: the largest load in each part of the span, the parts being of equal length.
+        full: seconds at the capacity.
+        jobs: which jobs, by position, have a record there.
+    """
+
+    scale: npt.NDArray[np.float64]
+    limit_from: npt.NDArray[np.int64]
+    limits: npt.NDArray[np.float64]
+    peaks: npt.NDArray[np.float64]
+    full: npt.NDArray[np.float64]
+    jobs: npt.NDArray[np.bool_]
+
+
 class LoadSource(Protocol):
     """Makes the records of loads. Those of a span [start, end) are all that overlap with it."""
 
@@ -66,6 +86,25 @@ class LoadSource(Protocol):
 
     def flows_in(self, start: float, end: float) -> tuple[Columns, Uses]:
         """Rows of FLOW for all that flowed, and what they used."""
+        ...
+
+    def uses_in(self, resource: int, start: float, end: float) -> Columns:
+        """Rows of USE for a resource."""
+        ...
+
+    def squeezed_in(self, resource: int, start: float, end: float) -> Columns:
+        """Rows of FLOW for what a resource limited."""
+        ...
+
+    def sweep_flows(
+        self, start: float, end: float, row_of: npt.NDArray[np.int64], rows: SweepRows
+    ) -> None:
+        """Add all that flowed to the rows of what it used, and of what limited it.
+
+        Args:
+            row_of: the row of each resource by its number, -1 for those without one.
+            rows: the jobs noted of what was used are those that read disks.
+        """
         ...
 
     def uses_of(self, resource: int) -> Columns:
@@ -117,10 +156,6 @@ class SpanRecords:
     def waits(self) -> tuple[Columns, Pools]:
         return self._once("waits", self._source.waits_in)
 
-    @property
-    def flows(self) -> tuple[Columns, Uses]:
-        return self._once("flows", self._source.flows_in)
-
     def _once(self, what: str, make: Callable[[float, float], T]) -> T:
         if what not in self._made:
             self._made[what] = make(self.start, self.end)
@@ -137,20 +172,15 @@ class SpanRecords:
 
     def uses_of(self, resource: int) -> Columns:
         """What was used of a resource, as rows of USE."""
-        flows, uses = self.flows
-        places = np.flatnonzero(uses.resource == resource)
-        rows = flows[_owners(uses.first, places)]
-        found = np.empty(len(rows), USE)
-        for name in ("job", "purpose", "start", "end"):
-            found[name] = rows[name]
-        found["rate"] = uses.rate[places]
-        return found
+        return self._source.uses_in(resource, self.start, self.end)
 
     def squeezed_by(self, resource: int) -> Columns:
         """The flows that a resource limited, as rows of FLOW."""
-        flows = self.flows[0]
-        limited: Columns = flows[flows["squeeze"] == resource]
-        return limited
+        return self._source.squeezed_in(resource, self.start, self.end)
+
+    def sweep_flows(self, row_of: npt.NDArray[np.int64], rows: SweepRows) -> None:
+        """See LoadSource."""
+        self._source.sweep_flows(self.start, self.end, row_of, rows)
 
 
 def _owners(first: npt.NDArray[np.int64], places: npt.NDArray[np.intp]) -> npt.NDArray[np.intp]:
@@ -301,6 +331,17 @@ class _NoLoads:
     def flows_in(self, start: float, end: float) -> tuple[Columns, Uses]:  # noqa: ARG002
         none = Uses(np.zeros(1, np.int64), np.zeros(0, np.int32), np.zeros(0))
         return np.zeros(0, FLOW), none
+
+    def uses_in(self, resource: int, start: float, end: float) -> Columns:  # noqa: ARG002
+        return np.zeros(0, USE)
+
+    def squeezed_in(self, resource: int, start: float, end: float) -> Columns:  # noqa: ARG002
+        return np.zeros(0, FLOW)
+
+    def sweep_flows(
+        self, start: float, end: float, row_of: npt.NDArray[np.int64], rows: SweepRows
+    ) -> None:
+        pass
 
     def uses_of(self, resource: int) -> Columns:  # noqa: ARG002
         return np.zeros(0, USE)

@@ -10,6 +10,16 @@ from numba import njit
 
 from gambrel.core.simulation import load_records as f
 from gambrel.core.simulation.engine import tables as t
+from gambrel.core.simulation.engine.load_uses import (
+    READ,
+    RESTORE,
+    job_of,
+    purpose_and_job,
+    purpose_of,
+    use_of,
+    uses_of_flow,
+)
+from gambrel.core.simulation.engine.sweeping import sweep_flows
 from gambrel.core.simulation.engine.walk import Walk
 from gambrel.core.simulation.engine.world import Handle, open_world, view_of
 from gambrel.core.units import SAME_INSTANT
@@ -17,8 +27,8 @@ from gambrel.core.units import SAME_INSTANT
 Numbers = npt.NDArray[np.int32]
 Places = npt.NDArray[np.int16]
 
-READ, COPY, REWRITE, RESTORE = range(4)
-"""Places in `gambrel.core.simulation.forecast.PURPOSES`."""
+BLOCK = 4096
+"""So many flows have one entry of what is kept to find those of a span."""
 POOLS_AT_FIRST = 6
 """Room for so many pools of each row at first; what is not written to takes no memory."""
 EPOCH = t.EPOCH
@@ -40,6 +50,7 @@ class LoadRows:
         self._handle = open_world(walk.world)
 
         self._order: _FlowsByResource | None = None
+        self._starts: t.Floats | None = None
 
     def holds_in(self, start: float, end: float) -> tuple[t.Table, f.Pools]:
         """Rows of STRETCH for slots that were held together within [start, end)."""
@@ -65,9 +76,43 @@ class LoadRows:
 
     def flows_in(self, start: float, end: float) -> tuple[t.Table, f.Uses]:
         """Rows of FLOW for all that flowed within [start, end), and what they used."""
-        which = flows_within(self._handle, start - EPOCH, end - EPOCH)
+        which = self._flows_within(start, end, -1)
         rows = np.empty(len(which), f.FLOW)
         return rows, f.Uses(*flow_rows(self._handle, which, rows))
+
+    def _flows_within(self, start: float, end: float, by: int) -> Numbers:
+        since, until = start - EPOCH, end - EPOCH
+        return flows_within(self._handle, self._among(since, until), since, until, by)
+
+    def _among(self, since: float, until: float) -> tuple[int, int]:
+        return range_within(self._handle, self._earliest, since, until)
+
+    @property
+    def _earliest(self) -> t.Floats:
+        if self._starts is None:
+            self._starts = earliest_starts(self._handle)
+        return self._starts
+
+    def uses_in(self, resource: int, start: float, end: float) -> t.Table:
+        """Rows of USE for a resource within [start, end)."""
+        since, until = start - EPOCH, end - EPOCH
+        among = self._among(since, until)
+        flows, places = uses_within(self._handle, among, since, until, resource)
+        rows = np.empty(len(flows), f.USE)
+        use_rows(self._handle, flows, places, rows)
+        return rows
+
+    def squeezed_in(self, resource: int, start: float, end: float) -> t.Table:
+        """Rows of FLOW for what a resource limited within [start, end)."""
+        which = self._flows_within(start, end, resource)
+        rows = np.empty(len(which), f.FLOW)
+        flow_rows(self._handle, which, rows)
+        return rows
+
+    def sweep_flows(self, start: float, end: float, row_of: t.Ints, rows: f.SweepRows) -> None:
+        """Add all that flowed within [start, end) to rows of resources."""
+        among = self._among(start - EPOCH, end - EPOCH)
+        sweep_flows(self._handle, among, start, end, len(rows.peaks) // 2, row_of, *rows)
 
     def uses_of(self, resource: int) -> t.Table:
         """Rows of USE for a resource."""
@@ -121,21 +166,6 @@ class _FlowsByResource(NamedTuple):
 
 
 @njit(cache=True, nogil=True)
-def _job_of(w: t.World, task: int) -> int:
-    return w.run[w.task[task].run].job
-
-
-@njit(cache=True, nogil=True)
-def _purpose(w: t.World, transfer: int) -> int:
-    if transfer >= w.n[N_FIRST_RESTORE]:
-        return RESTORE
-    work = transfer - w.n[N_DISKS]
-    if work < 0:
-        return READ
-    return COPY if w.work[work].stage == ST_COPY else REWRITE
-
-
-@njit(cache=True, nogil=True)
 def _entered(pools: Numbers, entries: int, pool: int) -> int:
     """Enter a pool that has a limit, if there is room; how many entries there are then."""
     if pool < 0:
@@ -178,7 +208,7 @@ def _hold_rows(
         start, end = stream.slots_from, stream.slots_to
         if not _is_within(start, end, since, until):
             continue
-        klass, job = w.klass[w.disk[stream.disk].klass], _job_of(w, stream.task)
+        klass, job = w.klass[w.disk[stream.disk].klass], job_of(w, stream.task)
         for pool in (klass.pool_a, klass.pool_b, klass.pool_c):
             e = _entered(pools, e, pool)
         e = _entered(pools, e, w.candidate[stream.candidate].proxy)
@@ -188,14 +218,14 @@ def _hold_rows(
         start, end = stream.slots_from, stream.slots_to
         if not _is_within(start, end, since, until):
             continue
-        queue, job = w.queue[w.work[k].klass], _job_of(w, stream.task)
+        queue, job = w.queue[w.work[k].klass], job_of(w, stream.task)
         e = _entered(pools, _entered(pools, e, queue.pool_a), queue.pool_b)
-        n = _told(rows, first, n, e, job, _purpose(w, w.n[N_DISKS] + k), start, end)
+        n = _told(rows, first, n, e, job, purpose_of(w, w.n[N_DISKS] + k), start, end)
     for i in range(w.n[N_TASK]):
         task = w.task[i]
         if _is_within(task.start, task.released, since, until):
             e = _entered(pools, e, w.member[task.member].host_pool)
-            n = _told(rows, first, n, e, _job_of(w, i), READ, task.start, task.released)
+            n = _told(rows, first, n, e, job_of(w, i), READ, task.start, task.released)
     for r in range(w.n[N_RESTORES_DUE]):
         restore = w.restore[r]
         end = w.f[F_NOW] if np.isnan(restore.whole) else restore.whole
@@ -261,9 +291,9 @@ def _wait_rows(
     for k in range(w.n[N_WORK]):
         work = w.work[k]
         if _is_wait(work.queued, work.started, since, until):
-            queue, job = w.queue[work.klass], _job_of(w, work.task)
+            queue, job = w.queue[work.klass], job_of(w, work.task)
             e = _entered(pools, _entered(pools, e, queue.pool_a), queue.pool_b)
-            n = _told(rows, first, n, e, job, _purpose(w, w.n[N_DISKS] + k), work.queued,
+            n = _told(rows, first, n, e, job, purpose_of(w, w.n[N_DISKS] + k), work.queued,
                       work.started)  # fmt: skip
     return n, e
 
@@ -280,58 +310,99 @@ def wait_rows(
 
 
 @njit(cache=True, nogil=True)
-def _uses(w: t.World, i: int) -> tuple[int, int]:
-    """Where the uses of a flow begin, and how many there are; those of restores in their table.
-
-    What moved in no time at all used nothing that could be told.
-    """
-    flow = w.flow[i]
-    if flow.rate == np.inf:
-        return 0, 0
-    if flow.transfer >= w.n[N_FIRST_RESTORE]:
-        option = w.option[w.restore[flow.transfer - w.n[N_FIRST_RESTORE]].option]
-        return option.uses_from, option.uses_n
-    candidate = w.candidate[w.transfer[flow.transfer].candidate]
-    return candidate.uses_from, candidate.uses_n
+def _earliest_starts(w: t.World) -> t.Floats:
+    blocks = (w.n[N_FLOW] + BLOCK - 1) // BLOCK
+    found = np.full(blocks + 1, np.inf)
+    for b in range(blocks - 1, -1, -1):
+        least = found[b + 1]
+        for i in range(b * BLOCK, min(w.n[N_FLOW], (b + 1) * BLOCK)):
+            least = min(least, w.flow[i].start)
+        found[b] = least
+    return found
 
 
 @njit(cache=True, nogil=True)
-def _use(w: t.World, i: int, begin: int, k: int) -> tuple[int, float]:
-    """A resource that a flow used, and with how many bytes/s of it."""
-    flow = w.flow[i]
-    if flow.transfer >= w.n[N_FIRST_RESTORE]:
-        r = flow.transfer - w.n[N_FIRST_RESTORE]
-        return w.restore_use[begin + k].resource, flow.rate * w.restore_amount[r, k]
-    use = w.use[begin + k]
-    omega = w.transfer[flow.transfer].omega
-    return use.resource, flow.rate * (use.source + use.wire * omega)
+def earliest_starts(world: Handle) -> t.Floats:
+    """The earliest start of the flows of each block and of all after it."""
+    return _earliest_starts(view_of(world))
 
 
 @njit(cache=True, nogil=True)
-def _purpose_and_job(w: t.World, i: int) -> tuple[int, int]:
-    transfer = w.flow[i].transfer
-    purpose = _purpose(w, transfer)
-    return purpose, -1 if purpose == RESTORE else _job_of(w, w.transfer[transfer].task)
+def _range_within(w: t.World, earliest: t.Floats, since: float, until: float) -> tuple[int, int]:
+    # Flows are written down when they end, so their ends are in order.
+    low, high = 0, w.n[N_FLOW]
+    while low < high:
+        middle = (low + high) // 2
+        if w.flow[middle].end > since:
+            high = middle
+        else:
+            low = middle + 1
+    block = low // BLOCK
+    while block < len(earliest) - 1 and earliest[block] < until:
+        block += 1
+    return low, max(low, min(w.n[N_FLOW], block * BLOCK))
 
 
 @njit(cache=True, nogil=True)
-def _flows_within(w: t.World, start: float, end: float) -> Numbers:
+def range_within(world: Handle, earliest: t.Floats, since: float, until: float) -> tuple[int, int]:
+    """Between which numbers all flows are that overlap with a span, and some that do not."""
+    return _range_within(view_of(world), earliest, since, until)
+
+
+@njit(cache=True, nogil=True)
+def _flows_within(w: t.World, among: tuple[int, int], start: float, end: float, by: int) -> Numbers:
     count = 0
-    for i in range(w.n[N_FLOW]):
-        count += w.flow[i].start < end and w.flow[i].end > start
+    for i in range(*among):
+        mine = by < 0 or w.flow[i].squeezed_by == by
+        count += mine and w.flow[i].start < end and w.flow[i].end > start
     which = np.empty(count, np.int32)
     count = 0
-    for i in range(w.n[N_FLOW]):
-        if w.flow[i].start < end and w.flow[i].end > start:
+    for i in range(*among):
+        mine = by < 0 or w.flow[i].squeezed_by == by
+        if mine and w.flow[i].start < end and w.flow[i].end > start:
             which[count] = i
             count += 1
     return which
 
 
 @njit(cache=True, nogil=True)
-def flows_within(world: Handle, start: float, end: float) -> Numbers:
-    """The numbers of the flows that overlap with a span, in their order."""
-    return _flows_within(view_of(world), start, end)
+def flows_within(
+    world: Handle, among: tuple[int, int], start: float, end: float, by: int
+) -> Numbers:
+    """The numbers of the flows that overlap with a span, in their order.
+
+    Args:
+        among: as `range_within` gives it.
+        by: only those that this resource limits; below 0 for all.
+    """
+    return _flows_within(view_of(world), among, start, end, by)
+
+
+@njit(cache=True, nogil=True)
+def _uses_within(
+    w: t.World, among: tuple[int, int], start: float, end: float, resource: int
+) -> tuple[Numbers, Places]:
+    flows, places = np.empty(among[1] - among[0], np.int32), np.empty(among[1] - among[0], np.int16)
+    n = 0
+    for i in range(*among):
+        if not (w.flow[i].start < end and w.flow[i].end > start):
+            continue
+        begin, count = uses_of_flow(w, i)
+        for k in range(count):
+            # A way uses no resource twice.
+            if use_of(w, w.flow[i].transfer, begin, k)[0] == resource:
+                flows[n], places[n] = i, k
+                n += 1
+                break
+    return flows[:n].copy(), places[:n].copy()
+
+
+@njit(cache=True, nogil=True)
+def uses_within(
+    world: Handle, among: tuple[int, int], start: float, end: float, resource: int
+) -> tuple[Numbers, Places]:
+    """The flows of a span that use a resource, and which of the uses of each that is."""
+    return _uses_within(view_of(world), among, start, end, resource)
 
 
 @njit(cache=True, nogil=True)
@@ -339,15 +410,16 @@ def _flow_rows(w: t.World, which: Numbers, rows: t.Table) -> tuple[t.Ints, Numbe
     first = np.zeros(len(which) + 1, np.int64)
     for n in range(len(which)):
         flow, row = w.flow[which[n]], rows[n]
-        row.purpose, row.job = _purpose_and_job(w, which[n])
+        row.purpose, row.job = purpose_and_job(w, which[n])
         row.squeeze, row.rate = flow.squeezed_by, flow.rate
         row.start, row.end = flow.start + EPOCH, flow.end + EPOCH
-        first[n + 1] = first[n] + _uses(w, which[n])[1]
+        first[n + 1] = first[n] + uses_of_flow(w, which[n])[1]
     resource, rate = np.empty(first[-1], np.int32), np.empty(first[-1])
     for n in range(len(which)):
-        begin, count = _uses(w, which[n])
+        begin, count = uses_of_flow(w, which[n])
         for k in range(count):
-            resource[first[n] + k], rate[first[n] + k] = _use(w, which[n], begin, k)
+            resource[first[n] + k], amount = use_of(w, w.flow[which[n]].transfer, begin, k)
+            rate[first[n] + k] = rows[n].rate * amount
     return first, resource, rate
 
 
@@ -361,9 +433,10 @@ def flow_rows(world: Handle, which: Numbers, rows: t.Table) -> tuple[t.Ints, Num
 def _use_rows(w: t.World, flows: Numbers, places: Places, rows: t.Table) -> None:
     for n in range(len(flows)):
         row, flow = rows[n], w.flow[flows[n]]
-        row.purpose, row.job = _purpose_and_job(w, flows[n])
+        row.purpose, row.job = purpose_and_job(w, flows[n])
         row.start, row.end = flow.start + EPOCH, flow.end + EPOCH
-        row.rate = _use(w, flows[n], _uses(w, flows[n])[0], places[n])[1]
+        begin, _ = uses_of_flow(w, flows[n])
+        row.rate = flow.rate * use_of(w, flow.transfer, begin, places[n])[1]
 
 
 @njit(cache=True, nogil=True)
@@ -381,9 +454,9 @@ def _flows_by_resource(
     for i in range(w.n[N_FLOW]):
         if w.flow[i].squeezed_by >= 0:
             squeezes_from[w.flow[i].squeezed_by + 1] += 1
-        begin, count = _uses(w, i)
+        begin, count = uses_of_flow(w, i)
         for k in range(count):
-            uses_from[_use(w, i, begin, k)[0] + 1] += 1
+            uses_from[use_of(w, w.flow[i].transfer, begin, k)[0] + 1] += 1
     uses_from, squeezes_from = np.cumsum(uses_from), np.cumsum(squeezes_from)
     use_at, squeeze_at = uses_from.copy(), squeezes_from.copy()
     flow, place = np.empty(uses_from[-1], np.int32), np.empty(uses_from[-1], np.int16)
@@ -393,9 +466,9 @@ def _flows_by_resource(
         if resource >= 0:
             squeezed[squeeze_at[resource]] = i
             squeeze_at[resource] += 1
-        begin, count = _uses(w, i)
+        begin, count = uses_of_flow(w, i)
         for k in range(count):
-            resource = _use(w, i, begin, k)[0]
+            resource = use_of(w, w.flow[i].transfer, begin, k)[0]
             flow[use_at[resource]], place[use_at[resource]] = i, k
             use_at[resource] += 1
     return uses_from, flow, place, squeezes_from, squeezed

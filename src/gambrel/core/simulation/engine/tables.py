@@ -337,9 +337,10 @@ WORLD_SCRATCH = (
     "deadline_at", "deadline_key", "end_heap", "end_place", "ended_now", "due_now", "due_key",
     "due_order", "node_stream", "node_next", "node_previous", "node_first", "load_most",
     "load_open", "load_n", "squeezes_n", "dirty", "is_dirty", "fresh", "affected", "is_affected",
-    "region", "in_region", "region_n", "left", "demand", "pressure", "rising", "new_rate", "new_squeeze",
-    "parked_first", "parked_last", "ready", "hot", "is_hot", "starters", "starter_row",
-    "starter_item", "due", "limit", "span", "busy", "held", "active", "restoring", "restore_disk",
+    "region", "in_region", "region_n", "left", "demand", "pressure", "rising", "new_rate",
+    "new_squeeze", "parked_first", "parked_last", "ready", "hot", "is_hot", "starters",
+    "starter_row", "starter_item", "due", "limit", "span", "busy", "held", "active", "restoring",
+    "restore_disk",
 )  # fmt: skip
 """What only the walk itself needs."""
 WORLD_WRITTEN = (
