@@ -42,6 +42,7 @@ from gambrel.core.simulation.forecast import (
     MachineRun,
     Run,
     TimePart,
+    copies_within,
 )
 from gambrel.core.words import job_clauses, load_label
 from gambrel.store.acceptances import Acceptance
@@ -325,6 +326,7 @@ def run(item: Plan, entry: Run) -> dict[str, Any]:
 
 
 def _copies(copies: Iterable[CopyRun], night: Night) -> list[dict[str, Any]]:
+    """The copies that move in a night, those of one run to one repository told together."""
     groups: dict[tuple[float, str, str], list[CopyRun]] = defaultdict(list)
     for copy in copies:
         if copy.start is not None and copy.ended is not None:
@@ -406,7 +408,7 @@ def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[
             for ident, (opens, closes) in _window_hours(the_plan, item).items()
         ],
         "run_list": [run(the_plan, entry) for entry in runs],
-        "copies": _copies(forecast.copies, item),
+        "copies": _copies(copies_within(forecast.copies, item.start, item.end), item),
         "loads": [load(the_plan, series, item.start) for series in loads],
     }
 

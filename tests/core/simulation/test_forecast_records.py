@@ -10,7 +10,7 @@ from vector_cases import load
 from gambrel.core.plan.instants import parse_instant
 from gambrel.core.plan.reading import read_plan
 from gambrel.core.simulation import reference
-from gambrel.core.simulation.forecast import Lazily, Machines, totals_of
+from gambrel.core.simulation.forecast import Lazily, Machines, copies_within, totals_of
 from gambrel.core.simulation.load_records import SOUGHT_ONE_BY_ONE, STRETCH, LoadRecords, Pools
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import HOUR
@@ -190,3 +190,28 @@ def test_what_finds_the_rows_of_a_resource_is_counted_and_given_back():
     loads.forget()
     assert loads.nbytes() == 0
     assert loads.uses_of(0).tolist() == rows.tolist()
+
+
+@pytest.mark.parametrize("name", ["mixed-03.json", "mixed-27.json"])
+def test_the_copies_of_a_span_are_those_that_ended_of_runs_that_copy_in_it(name):
+    forecast = forecast_of(name)
+    copies = [copy for copy in forecast.copies if copy.ended is not None]
+    assert copies
+
+    def of(copy):
+        return copy.job, copy.occurrence, copy.repository
+
+    middle = float(np.median([copy.start for copy in copies]))
+    for start, end in ((-np.inf, middle), (middle, np.inf), (middle - HOUR, middle + HOUR)):
+        moving = {of(copy) for copy in copies if copy.start < end and copy.ended > start}
+        spans = {
+            key: (
+                min(copy.start for copy in copies if of(copy) == key),
+                max(copy.ended for copy in copies if of(copy) == key),
+            )
+            for key in {of(copy) for copy in copies}
+        }
+        between = {key for key, (first, last) in spans.items() if first < end and last > start}
+        found = copies_within(forecast.copies, start, end)
+        assert list(found) == [copy for copy in copies if of(copy) in between]
+        assert moving <= {of(copy) for copy in found}

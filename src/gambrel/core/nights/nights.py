@@ -210,9 +210,10 @@ def _run_reasons(forecast: Forecast, run: Run, margin: float) -> Iterable[tuple[
 def _rpo_breaks(forecast: Forecast) -> list[tuple[float, str]]:
     """(instant, machine) at which the exposure of a machine passes its RPO."""
     found: list[tuple[float, str]] = []
-    for machine, exposure in zip(forecast.plan.machines, forecast.exposure, strict=True):
+    asked = [(i, m) for i, m in enumerate(forecast.plan.machines) if m.rpo_hours is not None]
+    for place, machine in asked:
         # Whoever was never exposed for longer than the RPO did not break it either.
-        if machine.rpo_hours is None or exposure.rpo_met is not False:
+        if machine.rpo_hours is None or forecast.exposure[place].rpo_met is not False:
             continue
         newest = forecast.newest_points[machine.id]
         for i, point in enumerate(newest):

@@ -261,6 +261,33 @@ class CopyRun(NamedTuple):
     wire_bytes: float
 
 
+class Copies(Lazily[CopyRun]):
+    """All copies; those of a span are made without the others."""
+
+    __slots__ = ("_within",)
+
+    def __init__(
+        self,
+        length: int,
+        make: Callable[[], tuple[CopyRun, ...]],
+        within: Callable[[float, float], tuple[CopyRun, ...]],
+    ) -> None:
+        super().__init__(length, make)
+        self._within = within
+
+    def within(self, start: float, end: float) -> tuple[CopyRun, ...]:
+        """See `copies_within`."""
+        return self._within(start, end)
+
+
+def copies_within(copies: Sequence[CopyRun], start: float, end: float) -> Sequence[CopyRun]:
+    """The ended copies, as a run makes them to a repository, of which one moved in [start, end).
+
+    With those of a run to one repository stand all others of it; there may be more.
+    """
+    return copies.within(start, end) if isinstance(copies, Copies) else copies
+
+
 class RestoredPoint(NamedTuple):
     """The restore point from which a machine is brought back; `at` in UTC seconds."""
 

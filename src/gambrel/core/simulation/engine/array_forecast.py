@@ -43,7 +43,11 @@ def forecast_of(walk: Walk) -> f.Forecast:
         to=walk.to,
         until=walk.until,
         runs=_runs(walk),
-        copies=f.Lazily(len(copies), lambda: tuple(_copies(walk, copies))),
+        copies=f.Copies(
+            len(copies),
+            lambda: tuple(_copies(walk, copies)),
+            lambda start, end: tuple(_copies(walk, _moved_within(walk, copies, start, end))),
+        ),
         points=f.Lazily(len(points.points), lambda: tuple(_points(plan, points.points))),
         exposure=f.Lazily(
             len(plan.machines), lambda: tuple(_exposure(plan, newest.worst_in(walk.from_, walk.to)))
@@ -538,6 +542,23 @@ def _copies(walk: Walk, rows: npt.NDArray[np.int64]) -> Iterator[f.CopyRun]:
             ended,
             wire,
         )
+
+
+def _moved_within(
+    walk: Walk, rows: npt.NDArray[np.int64], start: float, end: float
+) -> npt.NDArray[np.int64]:
+    """Those of some copies that ended, of runs whose copies to a repository move in a span."""
+    world = walk.world
+    work = world.work.take(rows)
+    started, ended = work["started"] + t.EPOCH, work["ended"] + t.EPOCH
+    known = np.isfinite(ended)
+    run, target = world.task["run"][work["task"]], world.copy["repository"][work["copy_row"]]
+    groups, group = np.unique(run * len(walk.plan.repositories) + target, return_inverse=True)
+    first, last = np.full(len(groups), np.inf), np.full(len(groups), -np.inf)
+    np.minimum.at(first, group[known], started[known])
+    np.maximum.at(last, group[known], ended[known])
+    within = (first < end) & (last > start)
+    return rows[known & within[group]]
 
 
 # --- points, exposure -------------------------------------------------------------------------

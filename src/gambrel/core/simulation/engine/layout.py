@@ -261,6 +261,10 @@ class Layout:
             run_alike(one, other) for one, other in zip(plan.jobs, self.plan.jobs, strict=True)
         )
 
+    def same_jobs(self, plan: Plan) -> int:
+        """How many jobs have the rows that they have here, for a plan that it has rows for."""
+        return sum(map(run_alike, plan.jobs, self.plan.jobs))
+
     def varied(self, change: t.Floats, rates: t.Floats, streams: t.Floats) -> Layout:
         """The same arrays with factors on what varies from week to week.
 
@@ -312,6 +316,11 @@ def layout_of(plan: Plan) -> Layout:
         if layout.fits(plan):
             _kept.get(id(layout))
             return layout
-    made = Layout(plan, next((layout for layout in known if layout.has_rows_for(plan)), None))
+    alike = [layout for layout in known if layout.has_rows_for(plan)]
+    stem = max(alike, key=lambda layout: layout.same_jobs(plan), default=None)
+    if stem is not None:
+        # Whatever is tried next is likely to be made from the same one.
+        _kept.get(id(stem))
+    made = Layout(plan, stem)
     _kept.most_bytes = max(_kept.most_bytes, OF_THE_LARGEST * made.nbytes())
     return _kept.put(id(made), made)
