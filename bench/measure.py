@@ -323,9 +323,15 @@ def _rows_of(client: Client, name: str, ident: int, plan: Plan, times: int) -> l
     ]
 
 
+def _memory_mib(process: int, key: str) -> float:
+    """What a process holds (VmRSS), or the most that it ever held (VmHWM)."""
+    lines = Path(f"/proc/{process}/status").read_text().splitlines()
+    return next(float(line.split()[1]) / 1024 for line in lines if line.startswith(f"{key}:"))
+
+
 def through_the_api() -> list[str]:
     instance = Instance(Path(tempfile.mkdtemp()))
-    estates = {"sample": (sample(), PREVIEWS), "large": (large(), max(3, PREVIEWS // 10))}
+    estates = {"sample": (sample(), PREVIEWS), "large": (large(), max(3, PREVIEWS // 5))}
     plans = {name: read_plan(raw) for name, (raw, _) in estates.items()}
     try:
         url = instance.start()
@@ -352,6 +358,12 @@ def through_the_api() -> list[str]:
             client.ask("GET", address)
             listed = sorted(seconds(lambda: client.ask("GET", address)) for _ in range(PREVIEWS))
             lines.append(_told("504 jobs", "the list of jobs", listed))
+            held = {key: _memory_mib(application.process.pid, key) for key in ("VmRSS", "VmHWM")}
+            lines += [
+                "",
+                f"After them the server holds {held['VmRSS']:,.0f} MiB; at most it held "
+                f"{held['VmHWM']:,.0f} MiB.",
+            ]
             return lines
         finally:
             application.stop()
