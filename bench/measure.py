@@ -585,12 +585,14 @@ A record of which there are hundreds in an answer is a plain tuple with names: t
 object of fourteen fields takes ten times as long.
 
 A preview through the API is a simulation from the last quiet instant before the change, the loads
-of the nights after it in two compiled passes side by side, and the totals of runs out of the
-arrays. What took as long again before: a second pass of every value through its schema, a pass
+of the nights after it, two nights side by side, each in one compiled sweep over what flowed and one
+over slots, and the totals of runs out of the arrays. What took as long again before: a second pass of every value through its schema, a pass
 over the loads for each night, records copied by an index instead of `take` or in compiled code,
 machine-runs made only to be added up, JSON written in Python, and the garbage collector, which
 walked through all kept forecasts (it is now told to leave alone what is there after the start). The
-second core is often not there on such machines; so the passes are short rather than many.
+second core is often not there on such machines; so the passes are short rather than many. In the
+large estate the loads of a night took three times as long while what flowed was copied into tables
+and put in order first, and while a disk that waits was a record for each proxy that it might get.
 
 With larger sites the growth is worse than linear, and so is what there is to tell: all streams of a
 site share one repository, so each end changes the rates of more of them, and a stretch of one rate

@@ -46,8 +46,10 @@ def _go_on_from_the_middle(plan: Plan, forecast: Forecast) -> None:
 
 def _look_at_loads(forecast: Forecast, night: Night) -> None:
     names = load_names(forecast.plan)
-    for load in load_table(forecast, names, night.start, night.end):
-        _ = load.peak, load.total, load.waiting_jobs
+    within = forecast.loads.within(night.start, night.end)
+    for records in (forecast.loads, within):
+        for load in load_table(forecast, names, night.start, night.end, records):
+            _ = load.peak, load.total, load.waiting_jobs
     loads_in_spans(forecast, names, [(night.start, night.end)], 1)
     for job in range(len(forecast.plan.jobs)):
         fullest_pool(forecast, job, night.start, night.end)
