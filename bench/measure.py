@@ -586,8 +586,8 @@ object of fourteen fields takes ten times as long.
 
 A preview through the API is a simulation from the last quiet instant before the change, the loads
 of the nights after it, two nights side by side, each in one compiled sweep over what flowed and one
-over slots, and the totals of runs out of the arrays. What took as long again before: a second pass of every value through its schema, a pass
-over the loads for each night, records copied by an index instead of `take` or in compiled code,
+over slots, and the totals of runs out of the arrays. What took as long again before: a second pass
+of every value through its schema, records copied by an index instead of `take` or in compiled code,
 machine-runs made only to be added up, JSON written in Python, and the garbage collector, which
 walked through all kept forecasts (it is now told to leave alone what is there after the start). The
 second core is often not there on such machines; so the passes are short rather than many. In the
