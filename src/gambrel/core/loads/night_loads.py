@@ -20,7 +20,6 @@ from gambrel.core.simulation.forecast import PURPOSES, Forecast
 from gambrel.core.simulation.load_records import Columns, Pools, SpanRecords, SweepRows
 
 Ints = npt.NDArray[np.int64]
-Shorts = npt.NDArray[np.int32]
 
 
 class SpanLoad(NamedTuple):

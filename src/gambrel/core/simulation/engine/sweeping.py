@@ -25,12 +25,12 @@ Shorts = npt.NDArray[np.int32]
 
 # What makes no arrays need not count who holds those that it is given, which would take longer than
 # all else here. For that they are handed on one by one.
-_counting_nobody: Any = njit(  # type: ignore[call-overload]
+_njit_counting_nobody: Any = njit(  # type: ignore[call-overload]
     cache=True, nogil=True, error_model="numpy", _nrt=False
 )
 
 
-@_counting_nobody
+@_njit_counting_nobody
 def _tell(
     row: int, load: float, at: float, until: float, start: float, end: float, scale: t.Floats,
     limit_from: t.Ints, limits: t.Floats, step_of: t.Ints, peaks: t.Floats, full: t.Floats,
@@ -131,7 +131,7 @@ def _followed(w: t.World, low: int, high: int, since: float, until: float) -> tu
     return after, firsts[:count][order]
 
 
-@_counting_nobody
+@_njit_counting_nobody
 def _changes(
     w: t.World, old: int, new: int, apart: int, row_of: t.Ints, jobs: Flags, rows: t.Ints,
     changes: t.Floats,
@@ -178,7 +178,7 @@ def _changes(
     return n
 
 
-@_counting_nobody
+@_njit_counting_nobody
 def _go_through(
     w: t.World, among: tuple[int, int], start: float, end: float, apart: int, row_of: t.Ints,
     scale: t.Floats, limit_from: t.Ints, limits: t.Floats, peaks: t.Floats, full: t.Floats,
