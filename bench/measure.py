@@ -74,12 +74,17 @@ WEEK = week_of(date(2026, 11, 2), "Europe/Dublin")
 START, END = WEEK[0].start, WEEK[-1].end
 
 
+def memory_mib(process: int | str, key: str) -> float:
+    """The memory that a process holds (VmRSS), or the most that it ever held (VmHWM)."""
+    status = Path(f"/proc/{process}/status").read_text(encoding="utf-8")
+    found = re.search(rf"{key}:\s+(\d+) kB", status)
+    assert found is not None
+    return int(found[1]) / 2**10
+
+
 def peak_gib() -> float:
     """The most memory that this process has had; `getrusage` counts that of its parent as well."""
-    status = Path("/proc/self/status").read_text(encoding="utf-8")
-    found = re.search(r"VmHWM:\s+(\d+) kB", status)
-    assert found is not None
-    return int(found[1]) / 2**20
+    return memory_mib("self", "VmHWM") / 2**10
 
 
 def facts() -> list[str]:
@@ -323,12 +328,6 @@ def _rows_of(client: Client, name: str, ident: int, plan: Plan, times: int) -> l
     ]
 
 
-def _memory_mib(process: int, key: str) -> float:
-    """What a process holds (VmRSS), or the most that it ever held (VmHWM)."""
-    lines = Path(f"/proc/{process}/status").read_text().splitlines()
-    return next(float(line.split()[1]) / 1024 for line in lines if line.startswith(f"{key}:"))
-
-
 def through_the_api() -> list[str]:
     instance = Instance(Path(tempfile.mkdtemp()))
     estates = {"sample": (sample(), PREVIEWS), "large": (large(), max(3, PREVIEWS // 5))}
@@ -358,7 +357,7 @@ def through_the_api() -> list[str]:
             client.ask("GET", address)
             listed = sorted(seconds(lambda: client.ask("GET", address)) for _ in range(PREVIEWS))
             lines.append(_told("504 jobs", "the list of jobs", listed))
-            held = {key: _memory_mib(application.process.pid, key) for key in ("VmRSS", "VmHWM")}
+            held = {key: memory_mib(application.process.pid, key) for key in ("VmRSS", "VmHWM")}
             lines += [
                 "",
                 f"After them the server holds {held['VmRSS']:,.0f} MiB; at most it held "

@@ -258,7 +258,7 @@ def _summary(
 
 
 class NightRecords:
-    """What is told of the loads of a night: the records of it, read once and only if needed."""
+    """Tells the loads of one night, and reads its records for that once, when somebody asks."""
 
     def __init__(self, forecast: Forecast, night: Night) -> None:
         self.forecast = forecast

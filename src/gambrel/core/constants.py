@@ -21,6 +21,6 @@ RESTORE_PER_POINT_S = 20.0
 SAME_POINT_S = 0.0005
 """A point is named by its start to the millisecond (section 14)."""
 NO_LOAD = 1e-6
-"""A load of less than this, in the unit that it is told in, is none."""
+"""Gambrel takes a smaller load for none; in the unit of its load (slots, Mbit/s or MiB/s)."""
 FULL_LOAD = 0.999
 """A load of this part of the capacity counts as full."""

@@ -108,7 +108,7 @@ def learned_spreads(
 
 
 def _of_folders(plan: Plan, of: Mapping[str, float], least: int) -> dict[str, float]:
-    """The medians of folders of which enough machines are known."""
+    """The median of each folder that has a value for at least so many of its machines."""
     by_folder = defaultdict[str, list[float]](list)
     for machine, value in of.items():
         by_folder[folder_of(plan.machine_by_id[machine])].append(value)

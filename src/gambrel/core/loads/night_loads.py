@@ -1,7 +1,7 @@
 """What all loads of a plan come to in spans of time, such as the nights of a week.
 
 One sweep over the records of a span, in order of time, serves all loads: a night of a large estate
-has a million records, and is looked at anew while a bar is dragged.
+has a million records, and every step of a drag asks for them again.
 """
 
 from __future__ import annotations
@@ -65,7 +65,7 @@ def loads_in_spans(
 
     Args:
         spans: (start, end) of each.
-        bins: parts of equal length that each of them is told in.
+        bins: into how many parts of equal length to divide each.
 
     Raises:
         KeyError: where the plan has no such load.
@@ -88,7 +88,7 @@ def loads_in_span(
 
     Args:
         records: of the forecast.
-        bins: parts of equal length that the span is told in.
+        bins: into how many parts of equal length to divide the span.
 
     Raises:
         KeyError: where the plan has no such load.

@@ -210,9 +210,9 @@ def _run_reasons(forecast: Forecast, run: Run, margin: float) -> Iterable[tuple[
 def _rpo_breaks(forecast: Forecast) -> list[tuple[float, str]]:
     """(instant, machine) at which the exposure of a machine passes its RPO."""
     found: list[tuple[float, str]] = []
-    asked = [(i, m) for i, m in enumerate(forecast.plan.machines) if m.rpo_hours is not None]
-    for place, machine in asked:
-        # Whoever was never exposed for longer than the RPO did not break it either.
+    for place, machine in enumerate(forecast.plan.machines):
+        # Whoever was never exposed for longer than the RPO did not break it either. Exposures are
+        # made only once somebody has an RPO.
         if machine.rpo_hours is None or forecast.exposure[place].rpo_met is not False:
             continue
         newest = forecast.newest_points[machine.id]

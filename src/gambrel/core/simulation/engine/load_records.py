@@ -33,8 +33,7 @@ POOLS_AT_FIRST = 6
 """Room for so many pools of each row at first; what is not written to takes no memory."""
 EPOCH = t.EPOCH
 N_DISKS, N_FLOW, N_TASK, N_TRANSFER, N_WORK = t.N_DISKS, t.N_FLOW, t.N_TASK, t.N_TRANSFER, t.N_WORK
-ST_COPY, F_NOW = t.ST_COPY, t.F_NOW
-N_FIRST_RESTORE, N_RESTORES_DUE = t.N_FIRST_RESTORE, t.N_RESTORES_DUE
+F_NOW, N_RESTORES_DUE = t.F_NOW, t.N_RESTORES_DUE
 
 
 class LoadRows:
@@ -76,9 +75,16 @@ class LoadRows:
 
     def flows_in(self, start: float, end: float) -> tuple[t.Table, f.Uses]:
         """Rows of FLOW for all that flowed within [start, end), and what they used."""
-        which = self._flows_within(start, end, -1)
+        return self._flow_rows(self._flows_within(start, end, -1))
+
+    def _flow_rows(self, which: Numbers) -> tuple[t.Table, f.Uses]:
         rows = np.empty(len(which), f.FLOW)
         return rows, f.Uses(*flow_rows(self._handle, which, rows))
+
+    def _use_rows(self, flows: Numbers, places: Places) -> t.Table:
+        rows = np.empty(len(flows), f.USE)
+        use_rows(self._handle, flows, places, rows)
+        return rows
 
     def _flows_within(self, start: float, end: float, by: int) -> Numbers:
         since, until = start - EPOCH, end - EPOCH
@@ -89,25 +95,22 @@ class LoadRows:
 
     @property
     def _earliest(self) -> t.Floats:
-        if self._starts is None:
-            self._starts = earliest_starts(self._handle)
-        return self._starts
+        # Another thread may forget them meanwhile.
+        starts = self._starts
+        if starts is None:
+            self._starts = starts = earliest_starts(self._handle)
+        return starts
 
     def uses_in(self, resource: int, start: float, end: float) -> t.Table:
         """Rows of USE for a resource within [start, end)."""
         since, until = start - EPOCH, end - EPOCH
         among = self._among(since, until)
         flows, places = uses_within(self._handle, among, since, until, resource)
-        rows = np.empty(len(flows), f.USE)
-        use_rows(self._handle, flows, places, rows)
-        return rows
+        return self._use_rows(flows, places)
 
     def squeezed_in(self, resource: int, start: float, end: float) -> t.Table:
         """Rows of FLOW for what a resource limited within [start, end)."""
-        which = self._flows_within(start, end, resource)
-        rows = np.empty(len(which), f.FLOW)
-        flow_rows(self._handle, which, rows)
-        return rows
+        return self._flow_rows(self._flows_within(start, end, resource))[0]
 
     def sweep_flows(self, start: float, end: float, row_of: t.Ints, rows: f.SweepRows) -> None:
         """Add all that flowed within [start, end) to rows of resources."""
@@ -118,26 +121,22 @@ class LoadRows:
         """Rows of USE for a resource."""
         order = self._in_order()
         begin, end = order.uses_from[resource : resource + 2]
-        rows = np.empty(end - begin, f.USE)
-        use_rows(self._handle, order.flow[begin:end], order.place[begin:end], rows)
-        return rows
+        return self._use_rows(order.flow[begin:end], order.place[begin:end])
 
     def squeezed_by(self, resource: int) -> t.Table:
         """Rows of FLOW for what a resource limited."""
         order = self._in_order()
         begin, end = order.squeezes_from[resource : resource + 2]
-        rows = np.empty(end - begin, f.FLOW)
-        flow_rows(self._handle, order.squeezed[begin:end], rows)
-        return rows
+        return self._flow_rows(order.squeezed[begin:end])[0]
 
     def nbytes(self) -> int:
-        """The bytes of what is kept to find the rows of a resource."""
-        order = self._order
-        return 0 if order is None else sum(array.nbytes for array in order)
+        """The bytes of what is kept to find the rows of a resource or a span."""
+        starts = 0 if self._starts is None else self._starts.nbytes
+        return starts + sum(array.nbytes for array in self._order or ())
 
     def forget(self) -> None:
-        """Give back what is kept to find the rows of a resource."""
-        self._order = None
+        """Give back what is kept to find the rows of a resource or a span."""
+        self._order = self._starts = None
 
     def _in_order(self) -> _FlowsByResource:
         order = self._order
@@ -283,7 +282,7 @@ def _wait_rows(
             e = _entered(pools, e, w.klass[w.disk[stream.disk].klass].host_pool)
             e = _pools_of_disk(w, pools, e, i)
             n = _told(rows, first, n, e, run.job, READ, start, end)
-        # After it: a disk that stood in the queue by itself.
+        # Once the machine has started, a disk may stand in the queue by itself.
         end = task.ended if np.isnan(stream.slots_from) else stream.slots_from
         if _is_wait(stream.wanted, end, since, until):
             e = _pools_of_disk(w, pools, e, i)
