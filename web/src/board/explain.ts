@@ -1,7 +1,7 @@
 /** Runs and reasons in words: what, when, why. */
 
 import type { Job, Reason, Run } from "../api/client";
-import { dayClock, duration } from "../time/time";
+import { dayClock, duration, durationAtLeast } from "../time/time";
 import { bytes, count, resource } from "../ui/words";
 
 export function kindOf(run: Run): string {
@@ -59,7 +59,7 @@ export function reasonWords(
       };
     case "close to the end":
       return {
-        what: `${name}: ends ${duration(reason.seconds ?? 0)} before its window closes${many}`,
+        what: `${name}: ends ${durationAtLeast(reason.seconds ?? 0)} before its window closes${many}`,
         why: causes(reason),
       };
     case "skipped":

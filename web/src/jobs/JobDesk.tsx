@@ -1,6 +1,6 @@
 import { clsx } from "clsx";
 import { ArrowLeft, Copy, Lock, LockOpen, Scissors, Trash2 } from "lucide-react";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { useAddress } from "../workbench/address";
 import { useCtrl } from "../workbench/keys";
 import { useWorkbench } from "../workbench/store";
@@ -72,6 +72,16 @@ export function JobDesk({
   useCtrl("s", ready ? putIt : null);
   const there = edit !== null;
   const editing = clause !== null;
+  const wasEdited = useRef(clause);
+  useEffect(() => {
+    const before = wasEdited.current;
+    wasEdited.current = clause;
+    // Also where the page was opened with the editor, so that nothing had the focus before it.
+    if (before && !clause)
+      requestAnimationFrame(() =>
+        document.querySelector<HTMLElement>(`[data-clause="${before}"]`)?.focus(),
+      );
+  }, [clause]);
   useEffect(() => {
     // Whoever opens a job is in its first clause; an editor that is open has the focus itself.
     if (there && !editing) document.querySelector<HTMLElement>("[data-clause]")?.focus();
@@ -95,11 +105,7 @@ export function JobDesk({
     set({ clause: key });
   };
   const closeEditor = () => {
-    const before = clause;
     set({ clause: null });
-    requestAnimationFrame(() =>
-      document.querySelector<HTMLElement>(`[data-clause="${before}"]`)?.focus(),
-    );
   };
   return (
     <>

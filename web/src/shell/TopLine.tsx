@@ -68,13 +68,15 @@ export function TopLine() {
       </nav>
       <span className="flex-1" />
       <Others />
-      <p className="text-base">
+      <p className="text-base whitespace-nowrap">
         {changes || moves.length ? (
           <>
-            Draft: <span className="font-medium">{draft?.name ?? "not saved yet"}</span>{" "}
+            Draft: {draft && <span className="font-medium">{draft.name} </span>}
             <span className="text-ink-2">
-              {count(changes, "change")}
-              {moves.length > 0 && `, ${count(moves.length, "move")} not saved`}
+              {[
+                ...(draft ? [count(changes, "change")] : []),
+                ...(moves.length ? [`${count(moves.length, "move")} not saved`] : []),
+              ].join(", ")}
             </span>
           </>
         ) : (

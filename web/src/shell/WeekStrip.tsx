@@ -30,6 +30,7 @@ export function WeekStrip() {
   );
   const over = usePastNights(plan.id);
   const zone = plan.time_zone;
+  const heldOver = attempting?.type === "full" ? addDays(date, attempting.days) : null;
   const first = [...over.keys()].reduce((a, b) => (a < b ? a : b), plan.first_night);
   const bounded = (to: string) =>
     to < first ? first : to > plan.last_night ? plan.last_night : to;
@@ -66,7 +67,7 @@ export function WeekStrip() {
           return (
             <Hint
               key={night.date}
-              quiet={attempting}
+              quiet={attempting !== null}
               text={
                 past ? (
                   <PastHint past={past} />
@@ -87,6 +88,8 @@ export function WeekStrip() {
                   night.date === date
                     ? "border-ink bg-surface"
                     : "border-transparent hover:bg-surface disabled:opacity-50",
+                  // The pointer that drags a bar hovers over nothing else.
+                  night.date === heldOver && "border-dashed border-ink bg-surface",
                 )}
               >
                 <span className="min-w-0 leading-tight">

@@ -205,7 +205,7 @@ export function workbench(more: Partial<Workbench> = {}): Workbench {
     savedWeek: week(),
     nightError: null,
     moves: [],
-    attempting: false,
+    attempting: null,
     attempt: vi.fn(),
     move: vi.fn(),
     undo: vi.fn(),

@@ -57,6 +57,11 @@ export function duration(seconds: number): string {
   return rest ? `${hours} h ${rest} min` : `${hours} h`;
 }
 
+/** At least so long: minutes that are not whole are not told, so "44 min" for 44 min 59 s. */
+export function durationAtLeast(seconds: number): string {
+  return duration(seconds < 60 ? Math.floor(seconds) : Math.floor(seconds / 60) * 60);
+}
+
 /** A calendar date "2026-11-06", moved by days. */
 export function addDays(date: string, days: number): string {
   const moved = new Date(`${date}T12:00:00Z`);

@@ -29,8 +29,8 @@ export interface Workbench {
   savedWeek: NightSummary[];
   nightError: Error | null;
   moves: readonly Move[];
-  /** Whether a move is in mid-drag: previewed but not kept. */
-  attempting: boolean;
+  /** The move that is in mid-drag: previewed but not kept. */
+  attempting: Move | null;
   attempt: (move: Move | null) => void;
   move: (move: Move) => void;
   undo: () => void;

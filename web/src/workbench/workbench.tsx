@@ -116,7 +116,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const [saving, setSaving] = useState(false);
   const { shelf, begun } = useShelf(plan.id, draft?.id ?? null, saving);
   const { moves, setMoves, kept, resume } = useUnsavedMoves(shelf, plan.jobs);
-  const [attempting, setAttempting] = useState(false);
+  const [attempting, setAttempting] = useState<Move | null>(null);
   const [problem, say] = useState<string | null>(null);
   const [loads, setLoads] = useState<string[] | null>(null);
   const [considered, setConsidered] = useState<readonly Operation[]>([]);
@@ -172,7 +172,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
 
   const attempt = useCallback(
     (move: Move | null) => {
-      setAttempting(move !== null);
+      setAttempting(move);
       // A full on another night is a matter of two nights at least.
       if (move) request(withMove(moves, move), false, move.type === "full");
       else if (moves.length) request(moves, true);
@@ -183,7 +183,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const move = useCallback(
     (next: Move) => {
       say(null);
-      setAttempting(false);
+      setAttempting(null);
       setMoves((before) => withMove(before.length ? before : kept(), next));
     },
     [kept, setMoves],
