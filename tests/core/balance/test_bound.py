@@ -49,7 +49,8 @@ def held(problem, candidates):
 
 def peaks_hold(problem, candidate, limits):
     plan = plan_of(problem, candidate)
-    forecast = simulate(plan, problem.from_, problem.to, points=problem.points)
+    begins, points = problem.beginning(plan)
+    forecast = simulate(plan, begins, problem.to, points=points)
     names = [need.resource for need in limits.peaks]
     for need, series in zip(
         limits.peaks, load_table(forecast, names, problem.from_, problem.to + 86_400), strict=True

@@ -14,6 +14,7 @@ from gambrel.core.balance.ladder import SIZES, chosen, fits, ladder, reaches
 from gambrel.core.balance.moves import Candidate, is_sound, moves_of, plan_of
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.search_driver import balance
+from gambrel.core.balance.split_jobs import points_after
 from gambrel.core.balance.stopping import MostEvaluations
 from gambrel.core.edits.item_edits import OperationError
 from gambrel.core.nights.nights import night_outcome
@@ -189,7 +190,7 @@ def plain_score(problem, plan, layout=None, points=None):
         plan,
         problem.begins or problem.from_,
         problem.to,
-        points or problem.points,
+        points_after(problem.plan, plan, points or problem.points),
     )
     return Evaluator(alone).score_of(walk)
 

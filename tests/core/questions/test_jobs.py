@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from plans import DAY, FRIDAY_NOON, small_file, small_plan, weekly
 
 from gambrel.core.edits.edit_conflicts import conflicts, without
-from gambrel.core.edits.item_edits import AddItem, ChangeItem, OperationError, RemoveItem
+from gambrel.core.edits.item_edits import AddItem, ChangeItem, OperationError, RemoveItem, free_id
 from gambrel.core.edits.operations import (
     ExcludeMachine,
     MoveStart,
@@ -24,7 +24,7 @@ from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import night_of
 from gambrel.core.plan.reading import SCHEDULE, read_plan, write_plan
 from gambrel.core.questions.job_problems import job_problems, plan_problems
-from gambrel.core.questions.new_job import free_id, new_job, quietest_day
+from gambrel.core.questions.new_job import new_job, quietest_day
 from gambrel.core.questions.points_ahead import points_ahead
 from gambrel.core.questions.selection_preview import look_at_selection
 from gambrel.core.questions.start_search import room, run_at
@@ -101,8 +101,8 @@ def test_a_new_job_takes_over_settings_but_not_machines():
 
 
 def test_ids_are_free():
-    assert free_id(PLAN, "Office files!") == "office-files-2"
-    assert free_id(PLAN, "…") == "job"
+    assert free_id(PLAN.job_by_id, "Office files!") == "office-files-2"
+    assert free_id(PLAN.job_by_id, "…") == "job"
 
 
 # --- edits ------------------------------------------------------------------------------------
@@ -424,7 +424,7 @@ def test_a_split_job_keeps_its_chains_and_its_rules():
     week = simulate(plan, MONDAY, MONDAY + 3 * DAY)
     kinds = {m.kind for r in week.runs if r.job == "files-2" for m in r.machines}
     assert kinds == {"incremental"}
-    assert operation.describe(PLAN).endswith("new jobs Files 2 (2 machines)")
+    assert operation.describe(PLAN).endswith("new job Files 2 (2 machines)")
     assert operation_from(operation_to_dict(operation)) == operation
 
 

@@ -23915,7 +23915,7 @@ export interface components {
             changes?: {
                 [key: string]: unknown;
             };
-            /** @description new jobs: id, name, machines, repository */
+            /** @description new jobs: id, name, machines, repository, full_days */
             parts?: {
                 [key: string]: unknown;
             }[];
@@ -25017,7 +25017,7 @@ export interface components {
             /** @default null */
             jobs: string[] | null;
             /** @default null */
-            kinds: ("start" | "night" | "spread" | "order" | "proxies" | "streams" | "repository" | "synthetic" | "window_end" | "copies" | "chain" | "verify")[] | null;
+            kinds: ("start" | "night" | "spread" | "order" | "proxies" | "streams" | "repository" | "synthetic" | "window_end" | "copies" | "chain" | "verify" | "split")[] | null;
             /** @default 15 */
             most_moves: number;
             /** @default 30 */

@@ -46,6 +46,7 @@ export const MOVE_KINDS: readonly { value: MoveKind; label: string; costs?: bool
   { value: "copies", label: "copies later", costs: true },
   { value: "chain", label: "fewer fulls, by another kind of chain", costs: true },
   { value: "verify", label: "verifying less", costs: true },
+  { value: "split", label: "a job split in two, fulls on two nights", costs: true },
 ];
 
 export const USUAL: Settings = {

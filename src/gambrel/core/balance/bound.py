@@ -111,7 +111,10 @@ class Relaxation:
         movable = {job.id for job in problem.movable}
         kinds = problem.kinds
         self.free_starts = movable if "start" in kinds else set()
-        self.free_fulls = movable if {"night", "spread"} & kinds else set()
+        self.free_fulls = movable if {"night", "spread", "split"} & kinds else set()
+        # Fulls of a job's machines may come to be in different nights.
+        self.dealt_fulls = {job.id for job in self.plan.jobs if job.spread_fulls > 1}
+        self.dealt_fulls |= movable if {"spread", "split"} & kinds else set()
         self.free_proxies = movable if "proxies" in kinds else set()
         self.written_to = {
             job.id: self._written_to(job, "repository" in kinds and job.id in movable)

@@ -8,11 +8,12 @@ from datetime import date as day_of_calendar
 
 from gambrel.core.balance.bound import Bound
 from gambrel.core.balance.move_costs import cost_of
-from gambrel.core.balance.moves import Aspect, Candidate, plan_of
+from gambrel.core.balance.moves import Aspect, Candidate, plan_of, split_days
 from gambrel.core.balance.objective import Evaluator, Score
 from gambrel.core.balance.problem import Problem
 from gambrel.core.edits.item_edits import ChangeItem
 from gambrel.core.edits.operations import MoveFull, MoveStart, Operation, SetProxies
+from gambrel.core.edits.splitting import SplitJob
 from gambrel.core.loads.load_series import load_names
 from gambrel.core.loads.night_loads import loads_in_spans
 from gambrel.core.nights.nights import Verdict, night_outcome, runs_of
@@ -246,6 +247,16 @@ def _reason(
         )
         also = f", and {tight}" if tight else ""
         return f"{day} has {_fulls(at)}{also}{there}."
+    if isinstance(operation, SplitJob):
+        own_days = sum(
+            other.days
+            for (name, *_), other in candidate.choices
+            if name == job and isinstance(other, MoveFull)
+        )
+        target = _moved_to(before, at, own_days + (split_days(operation) or 0))
+        there = "" if target is None else f" on {night_name(target, before.nights)}"
+        what = f", and {tight}" if tight else ""
+        return f"{day} has {_fulls(at)}{what}; half of this one can be made{there}."
     if isinstance(operation, MoveStart):
         moved = any(kind == "night" for (other, kind, _), _ in candidate.choices if other == job)
         late = None if moved else dict(at.late).get(job)

@@ -57,6 +57,11 @@ class HouseRule(Protocol):
         """Ids of jobs that it looks at together; None for all of the plan."""
         ...
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Ids of the jobs that it names: what it binds no more where a job is split."""
+        ...
+
     def breaches(self, plan: Plan, weeks: Weeks) -> Iterator[Breach]:
         """Where a plan breaks it."""
         ...
@@ -92,6 +97,11 @@ class NotBefore:
     def tied(self) -> tuple[str, ...] | None:
         """See HouseRule."""
         return ()
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """See HouseRule."""
+        return self.jobs
 
     def breaches(self, plan: Plan, weeks: Weeks) -> Iterator[Breach]:
         """See HouseRule."""
@@ -135,6 +145,11 @@ class Apart:
         """See HouseRule."""
         return self.jobs
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """See HouseRule."""
+        return self.jobs
+
     def breaches(self, plan: Plan, weeks: Weeks) -> Iterator[Breach]:
         """See HouseRule."""
         fulls: dict[int, list[str]] = {}
@@ -171,6 +186,11 @@ class Last:
     def tied(self) -> tuple[str, ...] | None:
         """See HouseRule."""
         return None
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """See HouseRule."""
+        return (self.job,)
 
     def breaches(self, plan: Plan, weeks: Weeks) -> Iterator[Breach]:
         """See HouseRule."""

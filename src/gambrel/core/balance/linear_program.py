@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 
 Together = tuple[int, ...]
 """Resources that are used together."""
+Chances = dict[tuple[int, ...], dict[int, float]]
+"""By job, or by job and side, the variables that say in which night how much of a full is made."""
 FLOOR = 1e-6
 UNIT = 2.0**30
 """Bytes are counted in GiB in the programs, so that all numbers are of a kind."""
@@ -122,10 +124,10 @@ class Program:
         self._late, self._drop = late, drop
         self.scale = self._variable(1.0) if peak else None
         self._overs: dict[float, int] = {}
-        chances: dict[int, dict[int, float]] = {}
+        chances: Chances = {}
         for work in relaxed.works:
             self._add(work, chances)
-        for job, row in chances.items():
+        for (job, *_), row in chances.items():
             self.equal.append((row, float(relaxed.fulls[job])))
         self.resources = tuple(sorted({r for r, _ in self.load}))
 
@@ -166,19 +168,30 @@ class Program:
 
     # --- rows -----------------------------------------------------------------------------------
 
-    def _add(self, work: Work, chances: dict[int, dict[int, float]]) -> None:
+    def _chance(self, key: tuple[int, ...], chances: Chances) -> int:
+        """The part of a full that is made in one night."""
+        schedules = self.relaxed.plan.jobs[key[0]].schedules
+        # Two fulls of a week may come to be in one night.
+        chance = self._variable(most=max(1.0, sum(each.kind == "full" for each in schedules)))
+        chances.setdefault(key, {})[chance] = 1.0
+        return chance
+
+    def _add(self, work: Work, chances: Chances) -> None:
         relaxed = self.relaxed
         job = relaxed.plan.jobs[work.job]
         chance = None
-        if work.full is None:
-            chance = self._variable(most=1.0)
-            chances.setdefault(work.job, {})[chance] = 1.0
+        # Where each machine's full may be in a night of its own, so may what goes by each way.
+        dealt = job.id in relaxed.dealt_fulls
+        if work.full is None and not dealt:
+            chance = self._chance((work.job,), chances)
         undone = None
         if self._drop:
             undone = self._variable(job_weight(job))
         for which, sides in enumerate(relaxed.sides[work.job]):
             dropped: dict[int, float] = {}
-            for side in sides:
+            for place, side in enumerate(sides):
+                if work.full is None and dealt:
+                    chance = self._chance((work.job, which, place), chances)
                 row = self._moved(work, job, side)
                 if undone is not None:
                     variable = self._variable()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from gambrel.core.balance.moves import Aspect
 from gambrel.core.edits.item_edits import ChangeItem
 from gambrel.core.edits.operations import Operation
+from gambrel.core.edits.splitting import SplitJob
 from gambrel.core.plan.objects import Plan
 from gambrel.core.schedules.words import listed
 from gambrel.core.units import MINUTE
@@ -24,6 +25,8 @@ def cost_of(plan: Plan, aspect: Aspect, operation: Operation) -> str:
         plan: as it is before the move.
     """
     ident, kind, _ = aspect
+    if isinstance(operation, SplitJob):
+        return "There is one more job to look after; points go along with their machines."
     if not isinstance(operation, ChangeItem):
         return ""
     job = plan.job_by_id[ident]

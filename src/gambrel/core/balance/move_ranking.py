@@ -11,11 +11,12 @@ from collections import defaultdict
 from collections.abc import Sequence
 from random import Random
 
-from gambrel.core.balance.moves import Aspect, Candidate, start_time
+from gambrel.core.balance.moves import Aspect, Candidate, split_days, start_time
 from gambrel.core.balance.objective import Trace
 from gambrel.core.balance.problem import Problem, job_weight
 from gambrel.core.edits.item_edits import ChangeItem
 from gambrel.core.edits.operations import MoveFull, MoveStart, Operation, SetProxies
+from gambrel.core.edits.splitting import SplitJob
 from gambrel.core.units import HOUR
 
 Move = tuple[Aspect, Operation | None]
@@ -24,6 +25,8 @@ OPEN_S = 9 * HOUR
 """Hours of a night in which work is usually done, for want of anything better."""
 DEALT_GAIN = 0.01
 """Moves of fulls that relieve less than this are not dealt."""
+SPLIT_PART = 0.5
+"""What a split takes to another night."""
 BLAME_OTHERS = 0.5
 """How much of a job's trouble lies with those that load the same things in the same night."""
 
@@ -78,10 +81,12 @@ class Guide:
         part = seconds / OPEN_S
         return max(0.0, part - self.problem.comfort) ** 2 + 0.02 * part * part
 
-    def _gain_of_full(self, job: int, days: int) -> float:
+    def _gain_of_full(self, job: int, days: int, part: float = 1.0) -> float:
+        """What is gained where a part of a job's fulls goes to another night."""
         gain = 0.0
         for night, target in self._targets(job, days):
-            for load, seconds in self._of_job[job, night]:
+            for load, whole in self._of_job[job, night]:
+                seconds = part * whole
                 here, there = self._load[night, load], self._load[target, load]
                 gain += self._excess(here) - self._excess(here - seconds)
                 gain -= self._excess(there + seconds) - self._excess(there)
@@ -140,6 +145,9 @@ class Guide:
             return 0.1 * blame
         if isinstance(operation, MoveFull):
             return blame * (0.5 + max(-0.5, 4 * self._gain_of_full(position, operation.days)))
+        if isinstance(operation, SplitJob):
+            gain = self._gain_of_full(position, split_days(operation) or 0, SPLIT_PART)
+            return blame * (0.3 + max(-0.3, 4 * gain))
         if isinstance(operation, SetProxies):
             strained = self.trace.loads[self._worst] if self.trace.strains else ""
             if operation.proxies is not None and strained.endswith(f"proxy:{operation.proxies[0]}"):

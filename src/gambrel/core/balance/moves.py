@@ -15,7 +15,9 @@ from typing import get_args
 from zoneinfo import ZoneInfo
 
 from gambrel.core.balance.problem import MoveKind, Problem
-from gambrel.core.edits.item_edits import ChangeItem, OperationError, item_value
+from gambrel.core.balance.split_jobs import jobs_from
+from gambrel.core.edits.full_moves import is_weekly_full
+from gambrel.core.edits.item_edits import ChangeItem, OperationError, free_id, item_value
 from gambrel.core.edits.operations import (
     MoveFull,
     MoveStart,
@@ -24,12 +26,14 @@ from gambrel.core.edits.operations import (
     apply_all,
     change_job,
 )
+from gambrel.core.edits.splitting import MachineTime, SplitJob, even_groups, group_name
 from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.selection import selected_machines
-from gambrel.core.model.volume import protected_disks
+from gambrel.core.model.volume import changed_bytes, protected_bytes, protected_disks
 from gambrel.core.plan.objects import (
     DayRowSchedule,
     Job,
+    Machine,
     Plan,
     Retention,
     RuleSchedule,
@@ -40,14 +44,17 @@ from gambrel.core.schedules.calendars import local_of, window_span
 from gambrel.core.schedules.spread_fulls import full_groups, job_dues, kind_in_turn
 from gambrel.core.schedules.words import rule_parts
 from gambrel.core.simulation.engine.layout import layout_of
-from gambrel.core.units import HOUR, MINUTE
+from gambrel.core.units import DAY, HOUR, MINUTE
 
 Aspect = tuple[str, MoveKind, int]
 """(job, kind of move, position of the schedule or 0): what a choice is about."""
 
+DAY_MIN = 1440
 START_STEP_S = 30 * MINUTE
 STREAMS = (2, 4, 8)
 SPREADS = (2, 3, 4, 5, 6, 7)
+SPLIT_DAYS = (-3, -2, -1, 1, 2, 3)
+"""By how many days the full of half a job may be later, or earlier, than that of the other half."""
 MOST_WEEKS_MOVED = 3
 """So many weeks a full on one weekday of the month may move: from the first to the fourth."""
 WEEKS_APART = 7
@@ -56,8 +63,9 @@ COPY_DELAYS_MIN = (120.0, 240.0, 480.0)
 LESS_VERIFIED = {"boot": ("checksum", "none"), "checksum": ("none",), "none": ()}
 ORDER_OF_APPLYING: tuple[MoveKind, ...] = (
     "night", "start", "spread", "order", "proxies", "streams", "repository", "synthetic",
-    "window_end", "copies", "chain", "verify",
+    "window_end", "copies", "chain", "verify", "split",
 )  # fmt: skip
+"""A split comes last: what else is moved of a job is moved of both halves."""
 _KIND_OF_KEY: Mapping[str, MoveKind] = {
     "spread_fulls": "spread", "machine_order": "order", "max_streams": "streams",
     "repository": "repository", "synthetic_full": "synthetic", "at_window_end": "window_end",
@@ -122,6 +130,8 @@ def candidate_of(problem: Problem, operations: Iterable[Operation]) -> Candidate
             choices[operation.job, "start", operation.schedule] = operation
         elif isinstance(operation, SetProxies):
             choices[operation.job, "proxies", 0] = operation
+        elif isinstance(operation, SplitJob) and split_days(operation) is not None:
+            choices[operation.job, "split", 0] = operation
         elif isinstance(operation, ChangeItem) and len(operation.changes) == 1:
             kind = _KIND_OF_KEY.get(next(iter(operation.changes)))
             if kind is not None:
@@ -136,12 +146,15 @@ def shift_minutes(plan: Plan, candidate: Candidate) -> float:
     for (job, kind, position), operation in candidate.choices:
         if kind == "night":
             assert isinstance(operation, MoveFull)
-            total += abs(operation.days) * 1440.0
+            total += abs(operation.days) * DAY_MIN
+        elif kind == "split":
+            assert isinstance(operation, SplitJob)
+            total += abs(split_days(operation) or 0) * DAY_MIN
         elif kind == "start":
             assert isinstance(operation, MoveStart)
             was = start_time(plan.job_by_id[job].schedules[position])
             hours, minutes = map(int, operation.start_time.split(":"))
-            now = hours * 60 + minutes + operation.day_shift * 1440
+            now = hours * 60 + minutes + operation.day_shift * DAY_MIN
             total += abs(now - was)
     return total
 
@@ -179,19 +192,11 @@ def moves_of(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
         "copies": _copies,
         "chain": _chains,
         "verify": _verifying,
+        "split": _splits,
     }
     for kind, make in makers.items():
         if kind in problem.kinds:
             yield from make(problem, job)
-
-
-def _is_weekly_full(schedule: Schedule) -> bool:
-    return (
-        schedule.kind == "full"
-        and isinstance(schedule, RuleSchedule)
-        and rule_parts(schedule.rrule).get("FREQ") == "WEEKLY"
-        and len(rule_parts(schedule.rrule).get("BYDAY", "").split(",")) == 1
-    )
 
 
 def _nights(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
@@ -200,7 +205,7 @@ def _nights(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
     for position, schedule in enumerate(job.schedules):
         if not isinstance(schedule, RuleSchedule) or schedule.kind != "full":
             continue
-        if _is_weekly_full(schedule):
+        if is_weekly_full(schedule):
             days = [-3, -2, -1, 1, 2, 3]
             every = int(rule_parts(schedule.rrule).get("INTERVAL", "1"))
             days += [week * WEEKS_APART for week in range(1, every)]
@@ -257,7 +262,7 @@ def _start_move(job: Job, position: int, minute: int) -> MoveStart | None:
 
 
 def _spreads(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
-    weekly = any(_is_weekly_full(schedule) for schedule in job.schedules)
+    weekly = any(is_weekly_full(schedule) for schedule in job.schedules)
     if not weekly or job.chain in ("forever", "full_only") or len(job.schedules) < 2:
         return
     machines = len(selected_machines(problem.plan, job))
@@ -370,6 +375,43 @@ def _verifying(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
         yield (job.id, "verify", 0), change_job(job.id, verify=less)
 
 
+def split_days(operation: SplitJob) -> int | None:
+    """By how many days the full of the new job is later; None for a split that is no move."""
+    days = operation.parts[0].get("full_days") if len(operation.parts) == 1 else None
+    return days or None
+
+
+def _splits(problem: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    """Either half of the machines in a job of its own, its weekly full on another night.
+
+    Not where others follow the job, or a rule of the house names it: both would mean the half
+    only that keeps its name.
+    """
+    plan = problem.plan
+    machines = selected_machines(plan, job)
+    named = {name for rule in problem.rules for name in rule.names}
+    followed = {other.after for other in plan.jobs}
+    if len(machines) < 2 or job.chain == "forever" or job.id in named | followed:
+        return
+    if not any(is_weekly_full(schedule) for schedule in job.schedules):
+        return
+    name = group_name(job, 1)
+    ident = free_id(plan.job_by_id.keys() | problem.others, name)
+    halves = even_groups([_work_of(job, machine) for machine in machines], 2)
+    for half in reversed(halves):
+        part = {"id": ident, "name": name, "machines": list(half.machines)}
+        for days in SPLIT_DAYS:
+            yield (job.id, "split", 0), SplitJob(job.id, ({**part, "full_days": days},))
+
+
+def _work_of(job: Job, machine: Machine) -> MachineTime:
+    """What a machine takes, in bytes: only its share of the whole counts."""
+    full = [protected_bytes(job, machine, disk) for disk in protected_disks(job, machine)]
+    return MachineTime(
+        machine.id, sum(full), sum(changed_bytes(used, machine, DAY) for used in full)
+    )
+
+
 # --- what a move must not do ------------------------------------------------------------------
 
 
@@ -380,23 +422,29 @@ def keeps_all_runs(problem: Problem, plan: Plan, jobs: Iterable[str]) -> bool:
     spread out of the horizon would look like a gain; neither is a way to balance.
     """
     return all(
-        _tally(problem, problem.plan.job_by_id[job], problem.plan)
-        == _tally(problem, plan.job_by_id[job], plan)
+        _tally(problem, [problem.plan.job_by_id[job]], problem.plan)
+        == _tally(problem, jobs_from(problem.plan, plan, job), plan)
         for job in jobs
     )
 
 
-def _tally(problem: Problem, job: Job, plan: Plan) -> tuple[int, tuple[tuple[str, int], ...]]:
-    """How often a job runs in the horizon, and how many fulls it schedules of each machine."""
-    dues = job_dues(job, plan.calendar_by_id, problem.from_, problem.to)
-    machines = selected_machines(plan, job)
-    groups = full_groups(job, machines)
-    fulls = {
-        group: sum(1 for _, kind, _, turn in dues if kind_in_turn(kind, group, turn) == "full")
-        for group in set(groups)
-    }
-    by_machine = ((machine.id, fulls[g]) for machine, g in zip(machines, groups, strict=True))
-    return len(dues), tuple(sorted(by_machine))
+def _tally(
+    problem: Problem, jobs: Iterable[Job], plan: Plan
+) -> tuple[frozenset[int], tuple[tuple[str, int], ...]]:
+    """How often each job runs in the horizon, and how many fulls are scheduled of each machine."""
+    runs: set[int] = set()
+    by_machine: list[tuple[str, int]] = []
+    for job in jobs:
+        dues = job_dues(job, plan.calendar_by_id, problem.from_, problem.to)
+        runs.add(len(dues))
+        machines = selected_machines(plan, job)
+        groups = full_groups(job, machines)
+        fulls = {
+            group: sum(1 for _, kind, _, turn in dues if kind_in_turn(kind, group, turn) == "full")
+            for group in set(groups)
+        }
+        by_machine += ((machine.id, fulls[g]) for machine, g in zip(machines, groups, strict=True))
+    return frozenset(runs), tuple(sorted(by_machine))
 
 
 def is_sound(problem: Problem, candidate: Candidate) -> Plan | None:
@@ -405,13 +453,15 @@ def is_sound(problem: Problem, candidate: Candidate) -> Plan | None:
         plan = plan_of(problem, candidate)
     except OperationError:
         return None
-    timed = ("night", "start", "spread")
+    timed = ("night", "start", "spread", "split")
     moved = {job for (job, kind, _), _ in candidate.choices if kind in timed}
     if not keeps_all_runs(problem, plan, moved):
         return None
-    spread = {job for (job, kind, _), _ in candidate.choices if kind in ("spread", "night")}
-    if any(_starves(problem, plan, plan.job_by_id[job]) for job in spread):
-        return None
+    turned = ("spread", "night", "split")
+    spread = {job for (job, kind, _), _ in candidate.choices if kind in turned}
+    for name in spread:
+        if any(_starves(problem, plan, job) for job in jobs_from(problem.plan, plan, name)):
+            return None
     return plan if problem.breaches.adds_none(plan) else None
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from numba import njit
 
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
+from gambrel.core.balance.split_jobs import is_split, origins
 from gambrel.core.loads.load_series import load_names
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.engine import tables as t
@@ -134,7 +135,7 @@ class Evaluator:
             layout: where it is not that of the plan.
         """
         problem = self.problem
-        begins, points = problem.beginning(from_first=from_first)
+        begins, points = problem.beginning(plan, from_first=from_first)
         return settled_walk(
             layout_of(plan) if layout is None else layout,
             plan, begins, problem.to, points, beyond_s=problem.beyond_s,
@@ -195,7 +196,7 @@ class Evaluator:
 
     def _scored(self, walk: Walk, strain_s: float) -> Score:
         run, task = self._runs(walk)
-        weight = self.weights[run["job"]] * self.is_inside(run)
+        weight = self.weights[self._origin(walk)[run["job"]]] * self.is_inside(run)
         rpo_missed, rpo_s = self._rpo(walk)
         bound = np.isfinite(run["ended"]) & np.isfinite(run["closes"])
         past = np.where(bound, run["ended"] - np.where(bound, run["closes"], 0.0), -np.inf)
@@ -211,6 +212,13 @@ class Evaluator:
             margin_s=float(weight @ np.where(late > SAME_INSTANT, late, 0.0)),
             strain_s=strain_s,
         )
+
+    def _origin(self, walk: Walk) -> t.Ints:
+        """By position of a job: that of the job of the problem that it is, or was split from."""
+        first = self.problem.plan
+        if not is_split(first, walk.plan):
+            return np.arange(max(1, len(first.jobs)))
+        return origins(first, walk.plan)
 
     @staticmethod
     def _runs(walk: Walk) -> tuple[t.Table, t.Table]:
@@ -265,18 +273,20 @@ class Evaluator:
         past = np.where(bound, run["ended"] - closes + self.problem.margin_s, 0.0)
         pain += np.maximum(0.0, past)
         inside = self.is_inside(run)
-        pain *= self.weights[run["job"]] * inside
+        origin = self._origin(walk)
+        job = origin[run["job"]]
+        pain *= self.weights[job] * inside
         trouble: dict[tuple[int, int], float] = {}
         for r in np.flatnonzero(pain > 0).tolist():
-            key = (int(run["job"][r]), int(night[r]))
+            key = (int(job[r]), int(night[r]))
             trouble[key] = trouble.get(key, 0.0) + float(pain[r])
         full = np.flatnonzero((run["kind"] == t.FULL) & inside)
-        fulls = frozenset(zip(run["job"][full].tolist(), night[full].tolist(), strict=True))
+        fulls = frozenset(zip(job[full].tolist(), night[full].tolist(), strict=True))
         watch = watched(walk.layout)
         by_load = self.strains(walk)
         trace = Trace(
             trouble=trouble,
-            work=_work(walk, watch, np.where(inside, night, -1)),
+            work=_work(walk, watch, np.where(inside, night, -1), origin),
             fulls=fulls,
             loads=tuple(watch),
             strains=tuple(by_load[name] for name in watch),
@@ -451,8 +461,15 @@ def _slot_sweep(
     return strain
 
 
-def _work(walk: Walk, watch: dict[str, int], night: t.Ints) -> dict[tuple[int, int, int], float]:
-    """Seconds of whole capacity that each job's runs of a night take, by number of the load."""
+def _work(
+    walk: Walk, watch: dict[str, int], night: t.Ints, origin: t.Ints
+) -> dict[tuple[int, int, int], float]:
+    """Seconds of whole capacity that each job's runs of a night take, by number of the load.
+
+    Args:
+        night: of each run, by number; below 0 for none.
+        origin: the job, by position, for which what a job does is counted.
+    """
     world, layout = walk.world, walk.layout
     run = world.run
     names = list(watch)
@@ -482,7 +499,9 @@ def _work(walk: Walk, watch: dict[str, int], night: t.Ints) -> dict[tuple[int, i
         (run["job"][runs], night[runs], place_of_pool[pools]),
         spans / layout.slots[pools],
     )
-    sums = sums[:, :nights]
+    of_origin = np.zeros((int(origin.max(initial=0)) + 1, *sums.shape[1:]))
+    np.add.at(of_origin, origin[: len(sums)], sums)
+    sums = of_origin[:, :nights]
     found = np.nonzero(sums)
     keys = zip(*(column.tolist() for column in found), strict=True)
     return dict(zip(keys, sums[found].tolist(), strict=True))

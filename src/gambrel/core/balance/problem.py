@@ -10,6 +10,7 @@ from typing import Literal, Protocol, get_args
 import numpy as np
 
 from gambrel.core.balance.house_rules import Breaches, HouseRule
+from gambrel.core.balance.split_jobs import points_after
 from gambrel.core.edits.item_edits import OperationError, check_jobs
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.nights.nights import TIGHT_MARGIN_S, Night, night_at
@@ -19,18 +20,19 @@ from gambrel.core.simulation.varying import USUAL_SPREAD, Spread
 
 MoveKind = Literal[
     "start", "night", "spread", "order", "proxies", "streams", "repository", "synthetic",
-    "window_end", "copies", "chain", "verify",
+    "window_end", "copies", "chain", "verify", "split",
 ]  # fmt: skip
 """Kinds of move: when a schedule starts; on which night or in which week a full runs; over how
 many days a job's fulls are spread; in which order its machines go; which proxies read them; how
 many streams it has; into which repository of the same site it writes; whether its fulls are made in
 the repository; what becomes of a run at its window's end; how long after a machine its copies
-begin; what points build upon; how they are verified."""
+begin; what points build upon; how they are verified; whether half of its machines become a job of
+their own with its full on another night."""
 MOVE_KINDS: tuple[MoveKind, ...] = get_args(MoveKind)
 COSTLY_KINDS: frozenset[MoveKind] = frozenset(
-    ("repository", "synthetic", "window_end", "copies", "chain", "verify")
+    ("repository", "synthetic", "window_end", "copies", "chain", "verify", "split")
 )
-"""What costs protection, or ties points to another place; see `move_costs`."""
+"""What costs protection, ties points to another place, or makes jobs; see `move_costs`."""
 USUAL_KINDS: frozenset[MoveKind] = frozenset(MOVE_KINDS) - COSTLY_KINDS
 """What is tried unless somebody asks for more."""
 
@@ -76,6 +78,7 @@ class Problem:
         draws: in so many draws, in which things vary by `spread`, a plan shall do well too.
         drawn_by: the seed of those draws.
         rules: of the house, which no proposal breaks where the plan does not.
+        others: ids of jobs that the plan has been restricted from; a new job has none of them.
 
     Raises:
         OperationError: naming the field that cannot be.
@@ -99,6 +102,7 @@ class Problem:
     spread: Spread = USUAL_SPREAD
     drawn_by: int = 0
     rules: tuple[HouseRule, ...] = ()
+    others: frozenset[str] = frozenset()
 
     def __post_init__(self) -> None:
         check_jobs(self.plan, sorted(self.jobs))
@@ -128,15 +132,16 @@ class Problem:
         """Whether a plan is judged by more than the week as it should be."""
         return bool(self.losses) or self.draws > 0
 
-    def beginning(self, *, from_first: bool = False) -> tuple[float, Snapshot]:
-        """Where a simulation begins, with the points that exist there.
+    def beginning(self, plan: Plan, *, from_first: bool = False) -> tuple[float, Snapshot]:
+        """Where a simulation of a plan begins, with the points that exist there, as its own.
 
         Args:
             from_first: from where forecasts of the plan begin, as a draft of it will be shown.
         """
+        at, points = (self.from_ if self.begins is None else self.begins), self.points
         if from_first and self.first is not None:
-            return self.first
-        return (self.from_ if self.begins is None else self.begins), self.points
+            at, points = self.first
+        return at, points_after(self.plan, plan, points)
 
     def with_loss(self, loss: Loss) -> Problem:
         """The same question after a loss, and of nothing else."""
@@ -184,6 +189,7 @@ class Problem:
             points=narrowed(self.points),
             first=None if self.first is None else (self.first[0], narrowed(self.first[1])),
             jobs=self.jobs & wanted,
+            others=self.others | (self.plan.job_by_id.keys() - wanted),
         )
 
 

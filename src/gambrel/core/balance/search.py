@@ -25,7 +25,7 @@ from gambrel.core.balance.moves import (
     unround,
 )
 from gambrel.core.balance.objective import Score, Trace
-from gambrel.core.balance.problem import Problem
+from gambrel.core.balance.problem import MoveKind, Problem
 from gambrel.core.edits.operations import Operation
 
 Asked = tuple[Candidate, bool]
@@ -52,6 +52,8 @@ WHOLE_NEIGHBOURHOOD = 160
 """A neighbourhood of up to so many moves is simulated whole before a descent ends."""
 RUNG_TRIES = 48
 """Moves that are tried on top of the best plan of each number of moves."""
+MEASURED: tuple[MoveKind, ...] = ("start", "night", "split")
+"""Moves that can be shorter."""
 DEALT_PARTS = (0.25, 0.5, 0.75, 1.0)
 """Parts of what the coarse model would move that are simulated to begin with."""
 EXPLORED = 0.25
@@ -382,7 +384,7 @@ class Searching:
             shorter = [
                 here.candidate.with_choice(aspect, operation)
                 for aspect, operation in self._moves
-                if aspect in dict(here.candidate.choices) and aspect[1] in ("start", "night")
+                if aspect in dict(here.candidate.choices) and aspect[1] in MEASURED
             ]
             shorter = [
                 candidate for candidate in shorter

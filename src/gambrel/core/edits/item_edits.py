@@ -6,8 +6,9 @@ a plan file may say can also be edited, and is checked by the same rules.
 
 from __future__ import annotations
 
+import re
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
@@ -41,6 +42,15 @@ class OperationError(ValueError):
         self.value = value
         self.reason = reason
         super().__init__(f"{field}: {value!r} {reason}")
+
+
+def free_id(taken: Container[str], name: str) -> str:
+    """An id for a new entry, from its name: "Ticket gates" becomes "ticket-gates"."""
+    stem = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-") or "job"
+    number, found = 2, stem
+    while found in taken:
+        found, number = f"{stem}-{number}", number + 1
+    return found
 
 
 def _known(plan: p.Plan) -> dict[str, set[str]]:

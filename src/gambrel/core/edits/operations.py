@@ -14,10 +14,10 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import asdict, dataclass, fields, replace
-from datetime import datetime, time, timedelta
-from itertools import takewhile
+from datetime import time, timedelta
 from typing import Any, ClassVar, get_args
 
+from gambrel.core.edits.full_moves import weekdays_of_weekly, with_full_moved
 from gambrel.core.edits.item_edits import (
     AddItem,
     ChangeItem,
@@ -35,70 +35,19 @@ from gambrel.core.plan.objects import (
     Job,
     Machine,
     Plan,
-    RuleSchedule,
     Schedule,
     Transports,
 )
-from gambrel.core.plan.recurrence_rules import parse_rule
 from gambrel.core.plan.shapes import shape_of
 from gambrel.core.schedules.moves import (
     CannotMove,
-    in_another_week,
     is_on_numbered_weekday,
     moved,
-    weeks_between,
 )
 from gambrel.core.schedules.words import CODES, rule_parts, timing_in_words
 from gambrel.core.words import count
 
 # --- help for schedules -----------------------------------------------------------------------
-
-
-def _plain_days(schedule: Schedule) -> list[str]:
-    """The weekdays that a weekly rule names; none where it is no such rule."""
-    if not isinstance(schedule, RuleSchedule):
-        return []
-    parts = rule_parts(schedule.rrule)
-    codes = parts.get("BYDAY", "").split(",")
-    plain = parts.get("FREQ") == "WEEKLY" and all(code in CODES for code in codes)
-    return codes if plain else []
-
-
-def _changed_places(schedule: Schedule, old: list[str], new: list[str], days: int) -> Schedule:
-    """A weekly schedule that ran on the new day and not on the old one, on the old one instead.
-
-    Each of its runs on the new day moves by `-days`; the others stay. One with an end of its own
-    stays as it is.
-    """
-    codes = _plain_days(schedule)
-    if len(old) != 1 or len(new) != 1 or new[0] not in codes or old[0] in codes:
-        return schedule
-    assert isinstance(schedule, RuleSchedule)
-    ends = {"COUNT", "UNTIL"}.intersection(rule_parts(schedule.rrule)) or schedule.until
-    if weeks_between(schedule) != 1 or ends:
-        return schedule
-    swapped = ",".join(old[0] if code == new[0] else code for code in codes)
-    rule = re.sub(r"(?i)BYDAY=[^;]*", f"BYDAY={swapped}", schedule.rrule)
-    made = replace(schedule, rrule=rule)
-    # In the week in which it starts the start may cut off another day than before.
-    until = schedule.start + timedelta(days=14)
-    wanted = {
-        at - timedelta(days=days) if CODES[at.weekday()] == new[0] else at
-        for at in _first_dates(schedule, until + timedelta(days=7))
-    }
-    wanted = {at for at in wanted if at < until}
-    found = set(_first_dates(made, until))
-    if found - wanted and schedule.when_skipped != "drop":
-        return schedule
-    return replace(
-        made,
-        extra=(*made.extra, *sorted(wanted - found)),
-        skip_dates=(*made.skip_dates, *sorted(at.date() for at in found - wanted)),
-    )
-
-
-def _first_dates(schedule: RuleSchedule, until: datetime) -> Iterable[datetime]:
-    return takewhile(lambda at: at < until, parse_rule(schedule.rrule, schedule.start).rule)
 
 
 def _days_of(schedule: Schedule) -> str:
@@ -226,35 +175,8 @@ class MoveFull(_JobOperation):
     days: int
 
     def apply(self, plan: Plan) -> Plan:
-        schedule = self._schedule(plan, self.schedule)
-        if schedule.kind != "full":
-            raise OperationError("schedule", self.schedule, f"is of kind {schedule.kind}, not full")
-        weeks = weeks_between(schedule)
-        most = 7 * (weeks or 5) - 1
-        if not -most <= self.days <= most:
-            raise OperationError("days", self.days, f"is not between {-most} and {most}")
-        try:
-            made = self._moved(schedule)
-        except CannotMove as error:
-            raise OperationError("days", self.days, f"cannot be done: the rule {error}") from None
-        others = list(self._job(plan).schedules)
-        if weeks == 1:
-            old, new = _plain_days(schedule), _plain_days(made)
-            others = [_changed_places(other, old, new, self.days) for other in others]
-        others[self.schedule] = made
-        return self._with_job(plan, replace(self._job(plan), schedules=tuple(others)))
-
-    def _moved(self, schedule: Schedule) -> Schedule:
-        if weeks_between(schedule) is not None:
-            return moved(schedule, timedelta(days=self.days))
-        if isinstance(schedule, RuleSchedule) and is_on_numbered_weekday(schedule):
-            number, rest = divmod(self.days, 7)
-            if rest:
-                reason = "is no whole number of weeks, as a numbered weekday moves by"
-                raise OperationError("days", self.days, reason)
-            return in_another_week(schedule, number)
-        reason = "is neither a weekly full nor one on a numbered weekday"
-        raise OperationError("schedule", self.schedule, reason)
+        self._schedule(plan, self.schedule)
+        return self._with_job(plan, with_full_moved(self._job(plan), self.schedule, self.days))
 
     def describe(self, plan: Plan) -> str:
         return _moved_in_words(self, plan, self.schedule)
@@ -473,7 +395,7 @@ def _moved_in_words(operation: MoveStart | MoveFull, plan: Plan, position: int) 
             said += f", {weeks}"
     for i, (one, other) in enumerate(zip(before.schedules, after.schedules, strict=True)):
         if i != position and one != other:
-            old, new = _plain_days(one), _plain_days(other)
+            old, new = weekdays_of_weekly(one), weekdays_of_weekly(other)
             left, taken = (
                 ", ".join(
                     WEEKDAYS[CODES.index(code)].capitalize() for code in codes if code not in of

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
+from gambrel.core.edits.full_moves import is_weekly_full, with_full_moved
 from gambrel.core.edits.item_edits import OperationError, editable_job
 from gambrel.core.edits.point_owners import Handover, chains_of, with_handovers
 from gambrel.core.model.selection import selected_machines
@@ -14,6 +15,11 @@ from gambrel.core.words import count
 
 MOST_GROUPS = 12
 """Groups into which a job may be split at once."""
+
+
+def group_name(job: Job, position: int) -> str:
+    """The name of a new job that a split makes: the first group, 0, keeps that of the job."""
+    return f"{job.name}, group {position + 1}"
 
 
 # --- even groups ------------------------------------------------------------------------------
@@ -94,6 +100,25 @@ def _along(plan: Plan, giver: str, taker_of: Mapping[str, str]) -> list[Handover
     ]
 
 
+def _with_fulls_moved(job: Job, days: Any, where: str) -> Job:
+    """A job with all its weekly fulls so many days later; 0 or None leaves it as it is."""
+    if days is None:
+        return job
+    if not isinstance(days, int) or isinstance(days, bool):
+        raise OperationError(where, days, "is not a whole number of days")
+    if days == 0:
+        return job
+    weekly = [i for i, schedule in enumerate(job.schedules) if is_weekly_full(schedule)]
+    if not weekly:
+        raise OperationError(where, days, f"moves no weekly full of {job.name}: it has none")
+    for position in weekly:
+        try:
+            job = with_full_moved(job, position, days)
+        except OperationError as error:
+            raise OperationError(where, days, error.reason) from None
+    return job
+
+
 @dataclass(frozen=True, slots=True)
 class SplitJob:
     """Make several jobs of one: the first part stays, the others are new jobs like it.
@@ -102,7 +127,9 @@ class SplitJob:
     along with the machines, so that no part needs a second full.
 
     Attributes:
-        parts: of each new job {`id`, `name`, `machines` [ids], `repository` (None: the same)}.
+        parts: of each new job {`id`, `name`, `machines` [ids], `repository` (None: the same),
+            `full_days` (None: 0)}: its weekly fulls run so many days later than those of the job,
+            earlier where that is below 0.
     """
 
     name: ClassVar[str] = "SplitJob"
@@ -142,7 +169,7 @@ class SplitJob:
         if not isinstance(part, Mapping):
             raise OperationError(where, part, "is not an object")
         for key in part:
-            if key not in ("id", "name", "machines", "repository"):
+            if key not in ("id", "name", "machines", "repository", "full_days"):
                 raise OperationError(f"{where}.{key}", part[key], "is no key of a part")
         ident, machines = part.get("id"), part.get("machines")
         if not isinstance(ident, str) or not ident:
@@ -165,8 +192,9 @@ class SplitJob:
         name = part.get("name") or ident
         if not isinstance(name, str):
             raise OperationError(f"{where}.name", name, "is not a text")
+        made = _with_fulls_moved(job, part.get("full_days"), f"{where}.full_days")
         return replace(
-            job,
+            made,
             id=ident,
             name=name,
             repository=repository,
@@ -180,6 +208,9 @@ class SplitJob:
     def describe(self, plan: Plan) -> str:
         told = []
         for part in self.parts:
-            machines = count(len(part.get("machines", ())), "machine")
-            told.append(f"{part.get('name') or part.get('id')} ({machines})")
-        return f"{editable_job(plan, self.job).name}: split, new jobs {', '.join(told)}"
+            said = count(len(part.get("machines", ())), "machine")
+            if days := part.get("full_days"):
+                said += f", fulls {count(abs(days), 'day')} {'later' if days > 0 else 'earlier'}"
+            told.append(f"{part.get('name') or part.get('id')} ({said})")
+        made = "new job" if len(told) == 1 else "new jobs"
+        return f"{editable_job(plan, self.job).name}: split, {made} {', '.join(told)}"

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from gambrel.core.edits.splitting import Group, MachineTime, even_groups
+from gambrel.core.edits.item_edits import free_id
+from gambrel.core.edits.splitting import Group, MachineTime, even_groups, group_name
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.objects import Job, Plan
 from gambrel.core.questions.isolated_job import alone
-from gambrel.core.questions.new_job import free_id
 from gambrel.core.questions.ways_to_keep import kept_as
 from gambrel.core.simulation.simulate import simulate
 from gambrel.core.units import DAY
@@ -73,8 +73,8 @@ def even_split(plan: Plan, job: Job, number: int, from_: float) -> EvenSplit:
     parts: list[JobPart] = []
     scratch = plan
     for i, group in enumerate(groups):
-        name = job.name if i == 0 else f"{job.name}, group {i + 1}"
-        ident = job.id if i == 0 else free_id(scratch, name)
+        name = job.name if i == 0 else group_name(job, i)
+        ident = job.id if i == 0 else free_id(scratch.job_by_id, name)
         scratch = replace(scratch, jobs=(*scratch.jobs, replace(job, id=ident)))
         parts.append(JobPart(ident, name, group))
     return EvenSplit(parts, [sum(t.full_s for t in times[i::number]) for i in range(number)])

@@ -8,7 +8,7 @@ from itertools import count, islice
 
 import numpy as np
 
-from gambrel.core.edits.item_edits import OperationError
+from gambrel.core.edits.item_edits import OperationError, free_id
 from gambrel.core.model.selection import selected_machines
 from gambrel.core.plan.objects import (
     KINDS,
@@ -19,7 +19,6 @@ from gambrel.core.plan.objects import (
     Plan,
     Selection,
 )
-from gambrel.core.questions.new_job import free_id
 from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot
 from gambrel.core.units import DAY, EPOCH, GIB
 
@@ -107,7 +106,7 @@ def with_imagined(plan: Plan, wanted: Imagined) -> tuple[Plan, Job, str]:
         made = [Machine(i, "vm", disks, host=host, daily_change=change) for i in idents]
         words = f"as VMs on {host}, datastore {store}"
     job = Job(
-        id=free_id(plan, "imagined job"),
+        id=free_id(plan.job_by_id, "imagined job"),
         name="the imagined job",
         machines=Selection(ids=idents),
         repository=wanted.repository,

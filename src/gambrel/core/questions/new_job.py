@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import date, datetime, time
 from typing import Any
 
-from gambrel.core.edits.item_edits import OperationError, item_value
+from gambrel.core.edits.item_edits import OperationError, free_id, item_value
 from gambrel.core.model.selection import selected_machines, used_gib
 from gambrel.core.nights.nights import planner_zone
 from gambrel.core.plan.objects import Job, Plan, RuleSchedule, Schedule
@@ -21,15 +20,6 @@ RETENTION = {"days": 14, "weekly": 4}
 OF_ONE_JOB = ("id", "name", "machines", "exclude_disks", "exclude_paths", "locked", "on_hold",
               "hold_until")  # fmt: skip
 """What is not taken over from another job."""
-
-
-def free_id(plan: Plan, name: str) -> str:
-    """An id for a new job, from its name: "Ticket gates" becomes "ticket-gates"."""
-    stem = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-") or "job"
-    taken, number, found = plan.job_by_id, 2, stem
-    while found in taken:
-        found, number = f"{stem}-{number}", number + 1
-    return found
 
 
 def quietest_day(plan: Plan) -> int:
@@ -110,7 +100,7 @@ def new_job(
     for machine in machines:
         if machine not in plan.machine_by_id:
             raise OperationError("machines", machine, "is not the id of a machine of this plan")
-    own = {"id": free_id(plan, name), "name": name, "machines": {"ids": list(machines)}}
+    own = {"id": free_id(plan.job_by_id, name), "name": name, "machines": {"ids": list(machines)}}
     model = template if like is None else item_value(like, "jobs")
     if model is not None:
         kept = {key: value for key, value in model.items() if key not in OF_ONE_JOB}

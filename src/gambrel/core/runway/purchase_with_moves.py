@@ -132,9 +132,9 @@ class _Trials:
 
 def _stage(problem: Problem, candidate: Candidate) -> Stage:
     """The horizon of a problem as one month, from where forecasts of the plan begin."""
-    begins, points = problem.beginning(from_first=True)
-    month = Month(f"{problem.nights[0].date:%Y-%m}", problem.from_, problem.to)
     plan = plan_of(problem, candidate)
+    begins, points = problem.beginning(plan, from_first=True)
+    month = Month(f"{problem.nights[0].date:%Y-%m}", problem.from_, problem.to)
     return Stage(plan, points, begins, problem.to, month, problem.nights)
 
 

@@ -64,7 +64,11 @@ def drawn(
     random = np.random.default_rng((seed, number))
     names = [machine.id for machine in plan.machines]
     change = _factors(random, names, spread.machines, spread.change)
-    rates = _factors(random, layout.topology.resource_names, spread.rates, spread.rate)
+    resources = layout.topology.resource_names
+    # Limits of jobs do not vary; if they were drawn, a job more would change all later draws.
+    shared = [i for i, name in enumerate(resources) if not name.startswith("job:")]
+    rates = np.ones(len(resources))
+    rates[shared] = _factors(random, [resources[i] for i in shared], spread.rates, spread.rate)
     streams = _factors(random, STREAM_KINDS, spread.streams, spread.stream)
     for much, machines in spread.together:
         factor = np.exp(much * random.standard_normal())
