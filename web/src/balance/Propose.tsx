@@ -186,7 +186,7 @@ function Asking({
             label: (
               <>
                 {kind.label}
-                {kind.costs && <span className="text-ink-2">costs protection</span>}
+                {kind.costs && <span className="text-ink-2">{kind.costs}</span>}
               </>
             ),
           }))}

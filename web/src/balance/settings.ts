@@ -32,21 +32,23 @@ export const STANDS: readonly { value: Stand; label: string }[] = [
 
 export type MoveKind = NonNullable<BalanceRequest["kinds"]>[number];
 
-/** The kinds of move, in the words of the screen; those that cost protection come last. */
-export const MOVE_KINDS: readonly { value: MoveKind; label: string; costs?: boolean }[] = [
+const PROTECTION = "costs protection";
+
+/** The kinds of move, in the words of the screen; those tried only if asked come last. */
+export const MOVE_KINDS: readonly { value: MoveKind; label: string; costs?: string }[] = [
   { value: "night", label: "fulls to other nights or weeks" },
   { value: "start", label: "other starts" },
   { value: "spread", label: "fulls spread by machine" },
   { value: "order", label: "the order of machines" },
   { value: "proxies", label: "other proxies" },
   { value: "streams", label: "limits on streams" },
-  { value: "repository", label: "another repository of the site", costs: true },
-  { value: "synthetic", label: "fulls made in the repository", costs: true },
-  { value: "window_end", label: "what happens at the end of a window", costs: true },
-  { value: "copies", label: "copies later", costs: true },
-  { value: "chain", label: "fewer fulls, by another kind of chain", costs: true },
-  { value: "verify", label: "verifying less", costs: true },
-  { value: "split", label: "a job split in two, fulls on two nights", costs: true },
+  { value: "repository", label: "another repository of the site", costs: PROTECTION },
+  { value: "synthetic", label: "fulls made in the repository", costs: PROTECTION },
+  { value: "window_end", label: "what happens at the end of a window", costs: PROTECTION },
+  { value: "copies", label: "copies later", costs: PROTECTION },
+  { value: "chain", label: "fewer fulls, by another kind of chain", costs: PROTECTION },
+  { value: "verify", label: "verifying less", costs: PROTECTION },
+  { value: "split", label: "a job split in two, fulls on two nights", costs: "makes one more job" },
 ];
 
 export const USUAL: Settings = {

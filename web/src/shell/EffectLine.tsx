@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import { type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { NightSummary } from "../api/client";
 import { dateWords, dayClock, duration } from "../time/time";
@@ -56,7 +56,6 @@ export function EffectLine() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const [search] = useSearchParams();
-  const [adopting, setAdopting] = useState(false);
   const mayPlan = useMay("plan");
   const owner = useOwnerInTheWay(draft);
   const { set } = useAddress();
@@ -207,13 +206,13 @@ export function EffectLine() {
               <Button
                 look="onEffect"
                 className="font-bold"
-                onClick={() => setAdopting(true)}
+                onClick={() => bench.setAdopting(true)}
                 disabled={busy === "saving"}
               >
                 Adopt
               </Button>
             )}
-            <AdoptDialog open={adopting} onOpen={setAdopting} />
+            <AdoptDialog open={bench.adopting} onOpen={bench.setAdopting} />
           </>
         )}
       </span>

@@ -10,6 +10,7 @@ import { fit } from "./matching";
 import { planOf, VIEWS } from "../workbench/address";
 import { setTheme, useTheme } from "../ui/theme";
 import { LED } from "../workbench/keys";
+import { useMay, useOwnerInTheWay } from "../workbench/rights";
 import { useFocusBack } from "../ui/focus";
 import { useWorkbench } from "../workbench/store";
 
@@ -100,6 +101,8 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
     return () => document.removeEventListener("focusin", back);
   }, []);
   const { plan, draft, date, week } = bench;
+  const mayPlan = useMay("plan");
+  const owner = useOwnerInTheWay(draft);
   const navigate = useNavigate();
   const [search] = useSearchParams();
   const theme = useTheme();
@@ -136,6 +139,12 @@ function Found({ close, onServer }: { close: () => void; onServer: () => void })
       () => {
         go("compare");
       },
+    ],
+    [
+      "Adopt the draft",
+      "",
+      mayPlan && !owner && !bench.moves.length && Boolean(draft?.changes.length),
+      () => bench.setAdopting(true),
     ],
     [
       "Make a new job",

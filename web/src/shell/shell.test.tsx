@@ -32,6 +32,15 @@ describe("the week strip", () => {
     expect(nights().map((night) => night.tabIndex)).toEqual([-1, -1, -1, -1, 0, -1, -1]);
   });
 
+  it("marks the night that a full is held over", () => {
+    answering(NOTHING_COMPUTED);
+    showIn(<WeekStrip />, {
+      attempting: { type: "full", job: "tills", schedule: 0, days: 1, everyWeeks: 1 },
+    });
+    const marked = nights().map((night) => night.className.includes("border-dashed"));
+    expect(marked).toEqual([false, false, false, false, false, true, false]);
+  });
+
   it("goes to a night by mouse, by arrows, by weeks, and by date", async () => {
     answering(NOTHING_COMPUTED);
     const bench = showIn(<WeekStrip />);

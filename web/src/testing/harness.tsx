@@ -207,6 +207,8 @@ export function workbench(more: Partial<Workbench> = {}): Workbench {
     moves: [],
     attempting: null,
     attempt: vi.fn(),
+    adopting: false,
+    setAdopting: vi.fn(),
     move: vi.fn(),
     undo: vi.fn(),
     discard: vi.fn(),

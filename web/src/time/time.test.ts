@@ -6,6 +6,7 @@ import {
   dateWords,
   dayClock,
   duration,
+  durationAtLeast,
   hourTicks,
   millis,
   minutesOf,
@@ -72,5 +73,13 @@ describe("ticks", () => {
       "04:00",
     ]);
     expect(hourTicks(from, from + 6 * 3_600_000, 2, "UTC")).toHaveLength(4);
+  });
+});
+
+describe("a margin", () => {
+  it("is never told longer than it is", () => {
+    expect(durationAtLeast(44 * 60 + 59)).toBe("44 min");
+    expect(durationAtLeast(45 * 60)).toBe("45 min");
+    expect(durationAtLeast(59.9)).toBe("59 s");
   });
 });

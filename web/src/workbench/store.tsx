@@ -32,6 +32,9 @@ export interface Workbench {
   /** The move that is in mid-drag: previewed but not kept. */
   attempting: Move | null;
   attempt: (move: Move | null) => void;
+  /** Whether it is asked if the draft shall be adopted. */
+  adopting: boolean;
+  setAdopting: (asked: boolean) => void;
   move: (move: Move) => void;
   undo: () => void;
   discard: () => void;

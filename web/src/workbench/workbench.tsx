@@ -116,6 +116,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
   const [saving, setSaving] = useState(false);
   const { shelf, begun } = useShelf(plan.id, draft?.id ?? null, saving);
   const { moves, setMoves, kept, resume } = useUnsavedMoves(shelf, plan.jobs);
+  const [adopting, setAdopting] = useState(false);
   const [attempting, setAttempting] = useState<Move | null>(null);
   const [problem, say] = useState<string | null>(null);
   const [loads, setLoads] = useState<string[] | null>(null);
@@ -349,6 +350,8 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     moves,
     attempting,
     attempt,
+    adopting,
+    setAdopting,
     move,
     undo,
     discard: useCallback(() => setMoves([]), [setMoves]),
