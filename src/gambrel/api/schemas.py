@@ -158,7 +158,9 @@ class OperationSchema(Schema):
     id = String()
     value = Dict(metadata={"description": "an entry as the plan file has it"})
     changes = Dict(metadata={"description": "new values by key, as the plan file has them"})
-    parts = List(Dict(), metadata={"description": "new jobs: id, name, machines, repository, full_days"})
+    parts = List(
+        Dict(), metadata={"description": "new jobs: id, name, machines, repository, full_days"}
+    )
     from_job = String()
     from_repository = String()
     calendar = String()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from numba import b1, f8, i8, njit, void
 
+from gambrel.core.simulation.engine.indices import idx
 from gambrel.core.simulation.engine.tables import N_DEADLINE, N_MOVING, N_SEQUENCE, N_STEP, World
 from gambrel.core.simulation.engine.world import WORLD
 
@@ -138,40 +139,43 @@ def drop_deadline(w: World) -> None:
 @njit(void(WORLD, i8), cache=True)
 def _up(w: World, i: int) -> None:
     heap, place, stream = w.end_heap, w.end_place, w.stream
-    s = heap[i]
-    end = stream[s].end
+    s = heap[idx(i)]
+    end = stream[idx(s)].end
     while i > 0:
-        parent = (i - 1) // 2
-        other = heap[parent]
-        if stream[other].end <= end:
+        parent = (i - 1) >> 1
+        other = heap[idx(parent)]
+        if stream[idx(other)].end <= end:
             break
-        heap[i] = other
-        place[other] = i
+        heap[idx(i)] = other
+        place[idx(other)] = i
         i = parent
-    heap[i] = s
-    place[s] = i
+    heap[idx(i)] = s
+    place[idx(s)] = i
 
 
 @njit(void(WORLD, i8), cache=True)
 def _down(w: World, i: int) -> None:
     heap, place, stream = w.end_heap, w.end_place, w.stream
     n = w.n[N_MOVING]
-    s = heap[i]
-    end = stream[s].end
+    s = heap[idx(i)]
+    end = stream[idx(s)].end
     while True:
         child = 2 * i + 1
         if child >= n:
             break
-        if child + 1 < n and stream[heap[child + 1]].end < stream[heap[child]].end:
-            child += 1
-        other = heap[child]
-        if end <= stream[other].end:
+        other = heap[idx(child)]
+        least = stream[idx(other)].end
+        if child + 1 < n:
+            right = heap[idx(child + 1)]
+            if stream[idx(right)].end < least:
+                child, other, least = child + 1, right, stream[idx(right)].end
+        if end <= least:
             break
-        heap[i] = other
-        place[other] = i
+        heap[idx(i)] = other
+        place[idx(other)] = i
         i = child
-    heap[i] = s
-    place[s] = i
+    heap[idx(i)] = s
+    place[idx(s)] = i
 
 
 @njit(void(WORLD, i8), cache=True)

@@ -15,6 +15,7 @@ from numba import b1, f8, i8, njit, void
 from numba.types import UniTuple  # type: ignore[attr-defined]
 
 from gambrel.core.simulation.engine.heaps import heap_add, heap_move, heap_remove
+from gambrel.core.simulation.engine.indices import idx
 from gambrel.core.simulation.engine.tables import (
     F_NOW,
     N_DIRTY,
@@ -63,14 +64,14 @@ def mark_dirty(w: World, resource: int) -> None:
 @njit(void(WORLD, i8), cache=True)
 def settle(w: World, s: int) -> None:
     """Bring a stream up to now: what is left, its squeezes, and the record of its flow."""
-    stream = w.stream[s]
+    stream = w.stream[idx(s)]
     seconds = w.f[F_NOW] - stream.since
     if seconds > 0.0:
         if stream.rate > 0.0 and stream.rate != np.inf:
             stream.left -= stream.rate * seconds
         if stream.squeezed_by >= OWN_CEILING:
-            w.squeezed_now[s, stream.squeezed_by + 1] += seconds
-        flow = w.flow[w.n[N_FLOW]]
+            w.squeezed_now[idx(s), idx(stream.squeezed_by + 1)] += seconds
+        flow = w.flow[idx(w.n[N_FLOW])]
         w.n[N_FLOW] += 1
         flow.transfer = stream.transfer
         flow.start = stream.since
@@ -78,7 +79,7 @@ def settle(w: World, s: int) -> None:
         flow.rate = stream.rate
         flow.squeezed_by = stream.squeezed_by
         if stream.squeezed_by >= 0:
-            flow.squeezed_by = w.use_resource[s * w.n[N_USES_MOST] + stream.squeezed_by]
+            flow.squeezed_by = w.use_resource[idx(s * w.n[N_USES_MOST] + stream.squeezed_by)]
     stream.since = w.f[F_NOW]
 
 
@@ -250,18 +251,19 @@ def _grow_region(w: World, streams: int, resources: int) -> tuple[int, int]:
             node = w.node_first[dirty[i]]
             i += 1
             while node >= 0:
-                s = node_stream[node]
-                if not is_affected[s]:
-                    is_affected[s] = 1
-                    affected[streams] = s
+                s = node_stream[idx(node)]
+                if not is_affected[idx(s)]:
+                    is_affected[idx(s)] = 1
+                    affected[idx(streams)] = s
                     streams += 1
-                node = node_next[node]
+                node = node_next[idx(node)]
         else:
-            s = affected[j]
-            share = stream[s].share
+            s = affected[idx(j)]
+            share = stream[idx(s)].share
             j += 1
-            for node in range(s * most, s * most + stream[s].uses_n):
-                resource, amount = use_resource[node], use_amount[node]
+            for k in range(stream[idx(s)].uses_n):
+                node = idx(s * most + k)
+                resource, amount = idx(use_resource[node]), use_amount[node]
                 if amount <= 0.0:
                     continue
                 if not in_region[resource]:
@@ -309,12 +311,13 @@ def _weigh(w: World, rising: int, resources: int) -> float:
     for i in range(resources):
         pressure[region[i]] = 0.0
     for i in range(rising):
-        s = w.rising[i]
-        stream = streams[s]
+        s = w.rising[idx(i)]
+        stream = streams[idx(s)]
         share = stream.share
         own_level = min(own_level, stream.own_level)
-        for node in range(s * most, s * most + stream.uses_n):
-            resource = use_resource[node]
+        for k in range(stream.uses_n):
+            node = idx(s * most + k)
+            resource = idx(use_resource[node])
             if in_region[resource]:
                 pressure[resource] += share * use_amount[node]
     return own_level
@@ -339,9 +342,9 @@ def _fill(w: World, streams: int, resources: int) -> bool:
         pressures[resource] = w.demand[resource]
     own_level = np.inf
     for i in range(streams):
-        s = affected[i]
-        risers[i] = s
-        own_level = min(own_level, all_streams[s].own_level)
+        s = affected[idx(i)]
+        risers[idx(i)] = s
+        own_level = min(own_level, all_streams[idx(s)].own_level)
     rising = streams
     while rising > 0:
         level = own_level
@@ -366,15 +369,15 @@ def _fill(w: World, streams: int, resources: int) -> bool:
             return False
         still = 0
         for i in range(rising):
-            s = risers[i]
-            stream = all_streams[s]
+            s = risers[idx(i)]
+            stream = all_streams[idx(s)]
             rate, squeeze = -1.0, UNLIMITED
             if stream.own_level <= bound:
                 rate, squeeze = stream.ceiling, OWN_CEILING
             else:
                 for k in range(stream.uses_n):
-                    node = s * most + k
-                    resource = use_resource[node]
+                    node = idx(s * most + k)
+                    resource = idx(use_resource[node])
                     if (
                         pressures[resource] == BINDS
                         and in_region[resource]
@@ -383,20 +386,21 @@ def _fill(w: World, streams: int, resources: int) -> bool:
                         rate, squeeze = stream.share * level, k
                         break
             if rate < 0.0:
-                risers[still] = s
+                risers[idx(still)] = s
                 still += 1
             else:
-                new_rate[s] = rate
-                new_squeeze[s] = squeeze
-                affected[streams + (i - still)] = s
+                new_rate[idx(s)] = rate
+                new_squeeze[idx(s)] = squeeze
+                affected[idx(streams + (i - still))] = s
         if still == 0:
             return True
         # What has stopped is taken off only now: all that bind at one level bind together.
         for i in range(rising - still):
-            s = affected[streams + i]
-            rate = new_rate[s]
-            for node in range(s * most, s * most + all_streams[s].uses_n):
-                resource = use_resource[node]
+            s = affected[idx(streams + i)]
+            rate = new_rate[idx(s)]
+            for k in range(all_streams[idx(s)].uses_n):
+                node = idx(s * most + k)
+                resource = idx(use_resource[node])
                 if in_region[resource]:
                     left[resource] = max(0.0, left[resource] - rate * use_amount[node])
         rising = still
@@ -419,16 +423,16 @@ def share_rates(w: World) -> None:
     affected, is_affected, all_streams = w.affected, w.is_affected, w.stream
     new_rate, new_squeeze = w.new_rate, w.new_squeeze
     for i in range(streams):
-        s = affected[i]
-        is_affected[s] = 0
-        stream = all_streams[s]
-        rate = new_rate[s]
+        s = affected[idx(i)]
+        is_affected[idx(s)] = 0
+        stream = all_streams[idx(s)]
+        rate = new_rate[idx(s)]
         same = rate == stream.rate or abs(rate - stream.rate) <= SAME_RATE * rate
-        if same and stream.squeezed_by == new_squeeze[s]:
+        if same and stream.squeezed_by == new_squeeze[idx(s)]:
             continue
         settle(w, s)
         stream.rate = rate
-        if stream.squeezed_by != new_squeeze[s]:
+        if stream.squeezed_by != new_squeeze[idx(s)]:
             _squeeze(w, s, new_squeeze[s])
         if rate == np.inf or stream.left <= 0.0:
             stream.end = now
