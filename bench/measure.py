@@ -40,6 +40,7 @@ from sizes import (
     large,
     sample,
 )
+from sweeps import sweeps
 from timing import seconds
 from under_way import a_night_under_way
 from weeks import better_weeks
@@ -509,6 +510,7 @@ SECTIONS: dict[str, Callable[[], list[str]]] = {
     "Previews": through_the_api,
     "A better week": better_weeks,
     "The best week there is": exact_weeks,
+    "A sweep of losses": sweeps,
     "A night under way": a_night_under_way,
     "The day of the loss": day_of_the_loss,
     "Months ahead": months_ahead,

@@ -34,6 +34,9 @@ EXACT_CASES = (
 """(shape, jobs, how many) of the cases in which trying everything takes minutes. One job more makes
 it five to seven times as long."""
 EXACT_EVALUATIONS = 100 if TINY else 10_000
+SWEPT = (3, 1) if TINY else (100, 1)
+"""Losses, and weeks that vary after each."""
+WHOLE_SWEEP = (100, 64)
 SEARCH_S = (1.0, 1.0) if TINY else (10.0, 150.0)
 FRAMES = 20 if TINY else 180
 BARS = 200 if TINY else 5000
