@@ -574,6 +574,8 @@ keeps them small:
   machines has 400,000 transfers and moves a few hundred of them at a time. Before, each look at
   one was a look into memory far from the last.
 - The compiled code does not count who holds its arrays; to count it took a third of the time.
+  Its innermost loops index without a sign: asking each time whether a place counts from the end of
+  an array took a seventh.
 
 Streams in classes (same resources, same weight) were measured and not taken up again: in that
 estate 210,000 streams fall into 57,000 classes, and of the 38 that a change reaches hardly two are

@@ -62,7 +62,10 @@ AT_ONCE = 2
 MOST_WAITING = 20
 MOST_EVALUATIONS = 20_000
 USUAL_SECONDS = 30.0
-"""What a search may take where nobody says; with more it shakes its plans more often."""
+"""What a search may take where nobody says."""
+PATIENT_FOR_S = 2.0
+"""For every so many seconds that a search may take it has its patience once more: those who wait
+for half a minute want it used, and a small estate is shaken through in a second."""
 SAMPLES_AT_ONCE = 10
 DRAWN_AT_ONCE = 4
 """Weeks of one loss that a worker draws at a time: with 100 losses there are tasks enough."""
@@ -312,8 +315,7 @@ class Computations:
         )
         start = candidate_of(problem, [operation_from(value) for value in job.best])
         evaluate = worker_tasks.evaluate_on(self.workers)
-        # Whoever gives a search more time than usual wants it used.
-        longer = max(1.0, asked["seconds"] / USUAL_SECONDS)
+        longer = max(1.0, asked["seconds"] / PATIENT_FOR_S)
         # The bound takes seconds: it is computed beside the search.
         with self._bound(whole, job) as bounding:
             outcome = balance(
