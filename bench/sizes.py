@@ -26,9 +26,12 @@ EXACT_CASES = (
     [("nights and proxies together", 2, 1)]
     if TINY
     else [
-        ("fulls to other nights, one proxy", 5, 4),
+        ("fulls to other nights, one proxy", 5, 3),
+        ("fulls to other nights, one proxy", 6, 1),
         ("other starts in a short window", 6, 4),
-        ("other proxies", 4, 6),
+        ("other starts in a short window", 7, 2),
+        ("other proxies", 4, 3),
+        ("other proxies", 5, 1),
     ]
 )
 """(shape, jobs, how many) of the cases in which trying everything takes minutes. One job more makes
