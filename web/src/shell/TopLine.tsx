@@ -68,10 +68,15 @@ export function TopLine() {
       </nav>
       <span className="flex-1" />
       <Others />
-      <p className="text-base whitespace-nowrap">
+      <p className="flex min-w-0 items-center gap-1 text-base whitespace-nowrap">
         {changes || moves.length ? (
           <>
-            Draft: {draft && <span className="font-medium">{draft.name} </span>}
+            Draft:{" "}
+            {draft && (
+              <span className="min-w-0 truncate font-medium" title={draft.name}>
+                {draft.name}
+              </span>
+            )}
             <span className="text-ink-2">
               {[
                 ...(draft ? [count(changes, "change")] : []),
