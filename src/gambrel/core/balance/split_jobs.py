@@ -16,7 +16,7 @@ def origins(first: Plan, plan: Plan) -> t.Ints:
     """
     known = first.job_position
     found = np.array([known.get(job.id, -1) for job in plan.jobs], np.int64)
-    # The last known one before each: the highest number of a row, not of a position.
+    # Of each the nearest row, at it or before it, that the first plan knows.
     rows = np.maximum.accumulate(np.where(found >= 0, np.arange(len(found)), 0))
     return found[rows] if len(found) else found
 
