@@ -16,11 +16,10 @@ from weeks import apart, best_of_all, case
 from gambrel.core.balance.bound import Bound, bound
 from gambrel.core.balance.objective import Score
 from gambrel.core.balance.problem import Problem
-from gambrel.core.balance.search import PATIENCE, SHAKES
 from gambrel.core.balance.search_driver import balance
 from gambrel.core.balance.stopping import AnyOf, MostEvaluations, MostSeconds
 from gambrel.work import worker_tasks
-from gambrel.work.computations import PATIENT_FOR_S
+from gambrel.work.computations import patience_for
 from gambrel.work.executors import Workers
 
 SEARCHED_S = 20.0
@@ -55,10 +54,10 @@ def solve(workers: Workers, problem: Problem) -> Exact:
     _, best, combinations = best_of_all(evaluate, problem)
     exact_s = time.perf_counter() - begin
     begin = time.perf_counter()
-    longer = round(SEARCHED_S / PATIENT_FOR_S)
+    shakes, patience = patience_for(SEARCHED_S)
     found = balance(
         problem, AnyOf((MostSeconds(SEARCHED_S), MostEvaluations(EXACT_EVALUATIONS))),
-        evaluate=evaluate, shakes=longer * SHAKES, patience=longer * PATIENCE,
+        evaluate=evaluate, shakes=shakes, patience=patience,
     )  # fmt: skip
     search_s = time.perf_counter() - begin
     return Exact(

@@ -315,7 +315,7 @@ class Computations:
         )
         start = candidate_of(problem, [operation_from(value) for value in job.best])
         evaluate = worker_tasks.evaluate_on(self.workers)
-        longer = max(1.0, asked["seconds"] / PATIENT_FOR_S)
+        shakes, patience = patience_for(asked["seconds"])
         # The bound takes seconds: it is computed beside the search.
         with self._bound(whole, job) as bounding:
             outcome = balance(
@@ -323,8 +323,8 @@ class Computations:
                 AnyOf(criteria),
                 evaluate=evaluate,
                 seed=asked["seed"],
-                shakes=round(SHAKES * longer),
-                patience=round(PATIENCE * longer),
+                shakes=shakes,
+                patience=patience,
                 start=start,
                 progress=progress,
             )
@@ -554,6 +554,12 @@ class _Running:
     cancel: Event
     best: tuple[Mapping[str, Any], ...]
     noted: float = 0.0
+
+
+def patience_for(seconds: float) -> tuple[int, int]:
+    """How often a search of so many seconds shakes its plans, and how many in a row may fail."""
+    longer = max(1.0, seconds / PATIENT_FOR_S)
+    return round(SHAKES * longer), round(PATIENCE * longer)
 
 
 def ahead_of(asked: Mapping[str, Any]) -> Ahead:

@@ -104,9 +104,6 @@ export function JobDesk({
     setSplitting(false);
     set({ clause: key });
   };
-  const closeEditor = () => {
-    set({ clause: null });
-  };
   return (
     <>
       <main className="flex min-w-0 flex-1 flex-col" aria-label={`Job ${edit.value.name}`}>
@@ -259,7 +256,7 @@ export function JobDesk({
         </div>
       </main>
       {clause && !splitting && (
-        <Sheet label={titleOf(clause)} title={titleOf(clause)} onClose={closeEditor}>
+        <Sheet label={titleOf(clause)} title={titleOf(clause)} onClose={() => open(null)}>
           <ClauseEditor key={clause} clause={clause} edit={edit} look={look} />
         </Sheet>
       )}

@@ -32,9 +32,9 @@ export interface Workbench {
   /** The move that is in mid-drag: previewed but not kept. */
   attempting: Move | null;
   attempt: (move: Move | null) => void;
-  /** Whether it is asked if the draft shall be adopted. */
+  /** Whether the dialog that adopts the draft is open. */
   adopting: boolean;
-  setAdopting: (asked: boolean) => void;
+  setAdopting: (open: boolean) => void;
   move: (move: Move) => void;
   undo: () => void;
   discard: () => void;

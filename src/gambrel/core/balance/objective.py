@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
-from gambrel.core.balance.split_jobs import is_split, origins
+from gambrel.core.balance.split_jobs import origins
 from gambrel.core.loads.load_series import load_names
 from gambrel.core.plan.objects import Plan
 from gambrel.core.simulation.engine import tables as t
@@ -196,7 +196,9 @@ class Evaluator:
 
     def _scored(self, walk: Walk, strain_s: float) -> Score:
         run, task = self._runs(walk)
-        weight = self.weights[self._origin(walk)[run["job"]]] * self.is_inside(run)
+        weight = self.weights[origins(self.problem.plan, walk.plan)[run["job"]]] * self.is_inside(
+            run
+        )
         rpo_missed, rpo_s = self._rpo(walk)
         bound = np.isfinite(run["ended"]) & np.isfinite(run["closes"])
         past = np.where(bound, run["ended"] - np.where(bound, run["closes"], 0.0), -np.inf)
@@ -212,13 +214,6 @@ class Evaluator:
             margin_s=float(weight @ np.where(late > SAME_INSTANT, late, 0.0)),
             strain_s=strain_s,
         )
-
-    def _origin(self, walk: Walk) -> t.Ints:
-        """By position of a job: that of the job of the problem that it is, or was split from."""
-        first = self.problem.plan
-        if not is_split(first, walk.plan):
-            return np.arange(max(1, len(first.jobs)))
-        return origins(first, walk.plan)
 
     @staticmethod
     def _runs(walk: Walk) -> tuple[t.Table, t.Table]:
@@ -273,7 +268,7 @@ class Evaluator:
         past = np.where(bound, run["ended"] - closes + self.problem.margin_s, 0.0)
         pain += np.maximum(0.0, past)
         inside = self.is_inside(run)
-        origin = self._origin(walk)
+        origin = origins(self.problem.plan, walk.plan)
         job = origin[run["job"]]
         pain *= self.weights[job] * inside
         trouble: dict[tuple[int, int], float] = {}
@@ -500,7 +495,7 @@ def _work(
         spans / layout.slots[pools],
     )
     of_origin = np.zeros((int(origin.max(initial=0)) + 1, *sums.shape[1:]))
-    np.add.at(of_origin, origin[: len(sums)], sums)
+    np.add.at(of_origin, origin, sums)
     sums = of_origin[:, :nights]
     found = np.nonzero(sums)
     keys = zip(*(column.tolist() for column in found), strict=True)

@@ -282,7 +282,7 @@ def _wait_rows(
             e = _entered(pools, e, w.klass[w.disk[stream.disk].klass].host_pool)
             e = _pools_of_disk(w, pools, e, i)
             n = _told(rows, first, n, e, run.job, READ, start, end)
-        # Once the machine has started, a disk may stand in the queue by itself.
+        # Disks queue one by one when their machine has started.
         end = task.ended if np.isnan(stream.slots_from) else stream.slots_from
         if _is_wait(stream.wanted, end, since, until):
             e = _pools_of_disk(w, pools, e, i)
