@@ -21,6 +21,7 @@ from gambrel.core.questions.how_sure import Failing, Sample, draw
 from gambrel.core.runway.nights_ahead import MonthAhead, look_at
 from gambrel.core.runway.purchase import Item, NightPurchase, nights_to_buy
 from gambrel.core.runway.purchase_with_moves import Bought, bought_beside
+from gambrel.core.simulation.engine.layout import layout_of
 from gambrel.core.simulation.varying import Spread
 from gambrel.work.executors import Workers
 from gambrel.work.runway import NightsAhead
@@ -58,7 +59,11 @@ def _unpacked(packed: Packed, make: Callable[[Any], Any]) -> Any:
 
 
 def _evaluator(packed: Packed) -> Evaluator:
-    made: Evaluator = _unpacked(packed, Evaluator)
+    def laid_out(problem: Problem) -> Evaluator:
+        layout_of(problem.plan)
+        return Evaluator(problem)
+
+    made: Evaluator = _unpacked(packed, laid_out)
     return made
 
 
@@ -86,11 +91,15 @@ def evaluate_on(workers: Workers) -> Evaluate:
 
     def evaluate(problem: Problem, batch: Sequence[Asked]) -> list[Told]:
         key = id(problem)
-        if key not in packed:
+        first = key not in packed
+        if first:
             packed[key] = Packed.of(problem)
         # Two parts for each worker, so that none waits long for the slowest.
         size = max(1, -(-len(batch) // (2 * workers.width)))
         parts = [(packed[key], batch[i : i + size]) for i in range(0, len(batch), size)]
+        if first:
+            # Who has nothing to do in the first batch gets ready for the next one.
+            parts += [(packed[key], ())] * (workers.width - len(parts))
         return [each for part in workers.all(evaluated, parts) for each in part]
 
     return evaluate

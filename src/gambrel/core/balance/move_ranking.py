@@ -10,6 +10,9 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from random import Random
+from typing import TypeVar
+
+import numpy as np
 
 from gambrel.core.balance.moves import Aspect, Candidate, split_days, start_time
 from gambrel.core.balance.objective import Trace
@@ -17,9 +20,11 @@ from gambrel.core.balance.problem import Problem, job_weight
 from gambrel.core.edits.item_edits import ChangeItem
 from gambrel.core.edits.operations import MoveFull, MoveStart, Operation, SetProxies
 from gambrel.core.edits.splitting import SplitJob
+from gambrel.core.simulation.engine import tables as t
 from gambrel.core.units import HOUR
 
 Move = tuple[Aspect, Operation | None]
+Seconds = TypeVar("Seconds", float, t.Floats)
 
 OPEN_S = 9 * HOUR
 """Hours of a night in which work is usually done, for want of anything better."""
@@ -73,13 +78,14 @@ class Guide:
         """The load with most strain."""
         return max(range(len(self.trace.strains)), key=lambda load: self.trace.strains[load])
 
-    def _excess(self, seconds: float) -> float:
+    def _excess(self, seconds: Seconds) -> Seconds:
         """How bad a load is in a night: squared above what is comfortable, and a little below it.
 
         Convex, so that dealing out evenly is best.
         """
         part = seconds / OPEN_S
-        return max(0.0, part - self.problem.comfort) ** 2 + 0.02 * part * part
+        past = part - self.problem.comfort
+        return (past > 0) * past**2 + 0.02 * part * part
 
     def _gain_of_full(self, job: int, days: int, part: float = 1.0) -> float:
         """What is gained where a part of a job's fulls goes to another night."""
@@ -97,33 +103,37 @@ class Guide:
 
         Ends where the model sees nothing more to gain. Each full is moved once at most.
         """
-        fulls = [move for move in moves if isinstance(move[1], MoveFull)]
-        load = dict(self._load)
+        fulls = [(a, op) for a, op in moves if isinstance(op, MoveFull)]
+        rows = [
+            (i, night, target, load, seconds)
+            for i, (aspect, operation) in enumerate(fulls)
+            for night, target in self._targets(self.position[aspect[0]], operation.days)
+            for load, seconds in self._of_job[self.position[aspect[0]], night]
+        ]
+        if not rows:
+            return []
+        move, night, target, load, seconds = map(np.array, zip(*rows, strict=True))
+        loads = np.zeros((len(self.problem.nights), int(load.max()) + 1))
+        for (when, number), whole in self._load.items():
+            if number < loads.shape[1]:
+                loads[when, number] = whole
+        numbers: dict[Aspect, int] = {}
+        aspects = np.array([numbers.setdefault(aspect, len(numbers)) for aspect, _ in fulls])
+        open_moves = np.ones(len(fulls), bool)
         taken: list[tuple[Aspect, Operation]] = []
-        moved: set[Aspect] = set()
         while True:
-            best, best_gain = None, DEALT_GAIN
-            for aspect, operation in fulls:
-                assert isinstance(operation, MoveFull)
-                if aspect in moved:
-                    continue
-                gain = self._gain_of_full(self.position[aspect[0]], operation.days)
-                if gain > best_gain:
-                    best, best_gain = (aspect, operation), gain
-            if best is None:
-                self._load = defaultdict(float, load)
+            here, there = loads[night, load], loads[target, load]
+            gain = self._excess(here) - self._excess(here - seconds)
+            gain -= self._excess(there + seconds) - self._excess(there)
+            gains = np.bincount(move, gain, len(fulls))
+            best = int(np.argmax(np.where(open_moves, gains, -np.inf)))
+            if not open_moves[best] or gains[best] <= DEALT_GAIN:
                 return taken
-            taken.append(best)
-            moved.add(best[0])
-            assert isinstance(best[1], MoveFull)
-            self._shift(self.position[best[0][0]], best[1].days)
-
-    def _shift(self, job: int, days: int) -> None:
-        """Take a job's fulls along to another night in the sums of the loads."""
-        for night, target in self._targets(job, days):
-            for load, seconds in self._of_job[job, night]:
-                self._load[night, load] -= seconds
-                self._load[target, load] += seconds
+            taken.append(fulls[best])
+            open_moves &= aspects != aspects[best]
+            own = move == best
+            np.subtract.at(loads, (night[own], load[own]), seconds[own])
+            np.add.at(loads, (target[own], load[own]), seconds[own])
 
     def _targets(self, job: int, days: int) -> list[tuple[int, int]]:
         """(night, night after the move) of the fulls of a job that stay within the horizon."""

@@ -324,12 +324,9 @@ def strains(
     capacity, limits = link_limits(walk.plan, layout, walk.from_, walk.until)
     start, end = span[0] - t.EPOCH, span[1] - t.EPOCH
     flow = world.flow[: world.n[t.N_FLOW]]
-    if len(flow) and (flow["start"].min() < start or flow["end"].max() > end):
-        flow = flow[(flow["end"] > start) & (flow["start"] < end)].copy()
-        flow["start"], flow["end"] = np.maximum(flow["start"], start), np.minimum(flow["end"], end)
     of_rates = _rate_strains(
         flow, np.argsort(flow["start"], kind="stable"), np.argsort(flow["end"], kind="stable"),
-        world.transfer, world.candidate, world.use, capacity, limits, rates, comfort,
+        world.transfer, world.candidate, world.use, capacity, limits, rates, comfort, start, end,
     )  # fmt: skip
     of_slots = _slot_strains(walk, slots, comfort, start, end)
     return {
@@ -361,19 +358,25 @@ def _rate_strains(
     limits: t.Table,
     marks: t.Ints,
     comfort: float,
+    first: float,
+    last: float,
 ) -> t.Floats:
-    """The integral over time of load / capacity above `comfort`, of each marked resource."""
+    """The integral over time of load / capacity above `comfort`, of each marked resource.
+
+    Args:
+        by_start, by_end: the flows in the order of their starts and of their ends.
+        first, last: from when to when it is counted.
+    """
     load = np.zeros(len(capacity))
     since = np.zeros(len(capacity))
     strain = np.zeros(len(capacity))
     starting = ending = limited = 0
     while ending < len(by_end):
-        at = flow[by_end[ending]].end
-        step = -1.0
-        k = by_end[ending]
-        if starting < len(by_start) and flow[by_start[starting]].start < at:
-            k = by_start[starting]
-            at, step = flow[k].start, 1.0
+        k, step = by_end[ending], -1.0
+        at = min(flow[k].end, last)
+        if starting < len(by_start) and max(flow[by_start[starting]].start, first) < at:
+            k, step = by_start[starting], 1.0
+            at = max(flow[k].start, first)
         while limited < len(limits) and limits[limited].at <= at:
             r = limits[limited].resource
             strain[r] += _above(load[r], capacity[r], comfort) * (limits[limited].at - since[r])
@@ -384,7 +387,7 @@ def _rate_strains(
             starting += 1
         else:
             ending += 1
-        if flow[k].rate == np.inf:
+        if flow[k].rate == np.inf or flow[k].end <= first or flow[k].start >= last:
             continue
         stream = transfer[flow[k].transfer]
         way = candidate[stream.candidate]

@@ -54,8 +54,9 @@ RUNG_TRIES = 48
 """Moves that are tried on top of the best plan of each number of moves."""
 MEASURED: tuple[MoveKind, ...] = ("start", "night", "split")
 """Moves that can be shorter."""
-DEALT_PARTS = (0.25, 0.5, 0.75, 1.0)
-"""Parts of what the coarse model would move that are simulated to begin with."""
+DEALT_PARTS = ((0.5, 1.0), (0.25, 0.75))
+"""Parts of what the coarse model would move that are simulated to begin with, two by two, so that
+a plan that fits is told soon."""
 EXPLORED = 0.25
 """Part of a batch that is drawn by chance, so that the guide's errors do not last."""
 
@@ -236,14 +237,16 @@ class Searching:
         """The best of the first few, more and all of the moves that the coarse model would make."""
         assert self._guide is not None
         moves = self._guide.dealt(self._moves)[: self.problem.most_moves - len(start.candidate)]
-        tries = []
-        for part in DEALT_PARTS:
-            candidate = start.candidate
-            for aspect, operation in moves[: round(len(moves) * part)]:
-                candidate = candidate.with_choice(aspect, operation)
-            tries.append(candidate)
-        tried = yield from self._try(tries)
-        best = min([start, *tried], key=lambda found: self.key(found.candidate, found.score))
+        found = [start]
+        for parts in DEALT_PARTS:
+            tries = []
+            for part in parts:
+                candidate = start.candidate
+                for aspect, operation in moves[: round(len(moves) * part)]:
+                    candidate = candidate.with_choice(aspect, operation)
+                tries.append(candidate)
+            found += yield from self._try(tries)
+        best = min(found, key=lambda each: self.key(each.candidate, each.score))
         if best is start:
             return start
         return (yield from self._look(best.candidate))

@@ -59,43 +59,36 @@ def parts(plan: Plan, tied: Iterable[Sequence[str]] = ()) -> list[tuple[str, ...
             i = group[i]
         return i
 
-    def claim(thing: object, job: int) -> None:
-        first = owner.setdefault(thing, job)
-        one, other = root(first), root(job)
-        group[max(one, other)] = min(one, other)
+    def claim(kind: str, things: Iterable[object], job: int) -> None:
+        for thing in things:
+            first = owner.setdefault((kind, thing), job)
+            one, other = root(first), root(job)
+            group[max(one, other)] = min(one, other)
 
-    positions = {job.id: i for i, job in enumerate(plan.jobs)}
-    layout = layout_of(plan)
-    topology = layout.topology
+    positions = plan.job_position
+    topology = layout_of(plan).topology
     for position, job in enumerate(plan.jobs):
-        if job.after is not None:
-            claim(("job", job.after), position)
-        claim(("job", job.id), position)
-        for name in job.places:
-            claim(("repository", name), position)
+        claim("job", [job.id] if job.after is None else [job.id, job.after], position)
+        claim("repository", job.places, position)
+        machines = selected_machines(plan, job)
+        claim("machine", (machine.id for machine in machines), position)
+        claim("host", {machine.host for machine in machines} - {None}, position)
+        disks = [(machine, disk) for machine in machines for disk in machine.disks]
+        claim("datastore", {disk.datastore for _, disk in disks} - {None}, position)
+        choices = [topology.candidates(job, *each) for each in disks]
+        # A move may let every proxy read; then all of them tie jobs together.
+        choices += [topology.unpinned(job, *each) for each in disks if each[0].kind == "vm"]
+        # Disks of one host and datastore share one choice: each is looked at once.
+        ways = [way for choice in {id(each): each for each in choices}.values() for way in choice]
+        claim("proxy", {way.proxy for way in ways} - {None}, position)
+        claim("resource", {each for way in ways for each in (*way.raw, *way.compressed)}, position)
         for home, copy in product(job.repositories, job.copies):
             source, target = (plan.repository_by_id[r] for r in (home, copy.repository))
-            for resource, _ in topology.copy_uses(source, target) or ():
-                claim(("resource", resource), position)
-        for machine in selected_machines(plan, job):
-            claim(("machine", machine.id), position)
-            if machine.host is not None:
-                claim(("host", machine.host), position)
-            for disk in machine.disks:
-                if disk.datastore is not None:
-                    claim(("datastore", disk.datastore), position)
-                ways = topology.candidates(job, machine, disk)
-                # A move may let every proxy read; then all of them tie jobs together.
-                if machine.kind == "vm":
-                    ways = (*ways, *topology.unpinned(job, machine, disk))
-                for way in ways:
-                    if way.proxy is not None:
-                        claim(("proxy", way.proxy), position)
-                    for resource in (*way.raw, *way.compressed):
-                        claim(("resource", resource), position)
+            copying = topology.copy_uses(source, target) or ()
+            claim("resource", (resource for resource, _ in copying), position)
     for i, names in enumerate(tied):
         for name in names:
-            claim(("tied", i), positions[name])
+            claim("tied", [i], positions[name])
     found: dict[int, list[str]] = {}
     for position, job in enumerate(plan.jobs):
         found.setdefault(root(position), []).append(job.id)

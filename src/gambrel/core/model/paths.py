@@ -242,6 +242,10 @@ class Topology:
         self, job: Job, machine: Machine, disk: Disk, pins: frozenset[Pin]
     ) -> tuple[Candidate, ...]:
         """Who could read a VM's disk for a job of the plan without some of its pins."""
+        held = {"transport": job.transport != "auto", "job": job.proxies is not None}
+        held["host"] = self.plan.host_by_id[machine.host or ""].proxies is not None
+        if not any(held[pin] for pin in pins):
+            return self.candidates(job, machine, disk)
         job = at_destination(self.plan, job, machine)
         key = ("freed", pins, job.id, job.repository, machine.host, disk.datastore)
         if key not in self._candidates:

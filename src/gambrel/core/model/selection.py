@@ -67,6 +67,21 @@ class _Conditions:
         self.kept: ByteCache[frozenset[int]] = ByteCache(
             "machines by condition", 8 * MIB, lambda found: 400 + 64 * len(found)
         )
+        self._texts: dict[str, list[tuple[str, ...]]] = {}
+
+    def matching(self, plan: Plan, condition: Condition) -> frozenset[int]:
+        """Positions of the machines for which a condition holds."""
+        machines = enumerate(plan.machines)
+        if condition.field in ("powered_on", "used_gib", "provisioned_gib", "tag"):
+            return frozenset(i for i, m in machines if not m.gone and holds(plan, condition, m))
+        texts = self._texts.get(condition.field)
+        if texts is None:
+            texts = [tuple(_texts(plan, machine, condition.field)) for machine in plan.machines]
+            self._texts[condition.field] = texts
+        # Few folders, hosts and sites have many machines: each is looked at once.
+        value = str(condition.value)
+        found = {each: text_holds(condition.op, value, each) for each in set(texts)}
+        return frozenset(i for i, m in machines if not m.gone and found[texts[i]])
 
     def nbytes(self) -> int:
         """About what the estate takes where nobody else holds it any more."""
@@ -82,14 +97,7 @@ def _matching(plan: Plan, condition: Condition) -> frozenset[int]:
     """Positions of the machines for which a condition holds."""
     key = (id(plan.machines), id(plan.hosts))
     estate = _estates.once(key, lambda: _Conditions(plan))
-    return estate.kept.once(
-        condition,
-        lambda: frozenset(
-            i
-            for i, machine in enumerate(plan.machines)
-            if not machine.gone and holds(plan, condition, machine)
-        ),
-    )
+    return estate.kept.once(condition, lambda: estate.matching(plan, condition))
 
 
 def selected_machines(plan: Plan, job: Job) -> list[Machine]:
