@@ -108,7 +108,8 @@ class Computations:
         self._threads: dict[int, Thread] = {}
         self.turns = Turns(AT_ONCE)
         # Bounds have a process of their own, which can be ended without harm to searches.
-        self._bounding = Workers(workers.cluster, 1)
+        # What a search finds is waited for sooner than what it is compared with.
+        self._bounding = Workers(workers.cluster, 1, nice=15)
 
     # --- from outside -------------------------------------------------------------------------
 
@@ -314,7 +315,7 @@ class Computations:
             MostEvaluations(asked.get("most_evaluations", MOST_EVALUATIONS)),
         )
         start = candidate_of(problem, [operation_from(value) for value in job.best])
-        evaluate = worker_tasks.evaluate_on(self.workers)
+        evaluate = worker_tasks.evaluate_on(self.workers, {id(problem): whole})
         shakes, patience = patience_for(asked["seconds"])
         # The bound takes seconds: it is computed beside the search.
         with self._bound(whole, job) as bounding:

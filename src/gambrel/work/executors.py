@@ -26,7 +26,7 @@ TRIES = 3
 T = TypeVar("T")
 
 
-def _end_with_parent() -> None:
+def _begin_worker(nice: int) -> None:
     """Have this worker end with the process that made it, and leave Ctrl+C to that.
 
     The kernel's own signal for this comes with the end of the *thread* that made a process, and
@@ -41,7 +41,7 @@ def _end_with_parent() -> None:
 
     Thread(target=look, name="parent", daemon=True).start()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    os.nice(5)  # whoever waits for an answer comes first
+    os.nice(nice)
 
 
 class Workers:
@@ -50,11 +50,16 @@ class Workers:
     Args:
         cluster: address of a Dask scheduler; None for processes of this machine.
         processes: how many of them; None for one for each core.
+        nice: how far they stand back for others of this machine, as the system counts it.
+            Whoever waits for an answer comes first.
     """
 
-    def __init__(self, cluster: str | None = None, processes: int | None = None) -> None:
+    def __init__(
+        self, cluster: str | None = None, processes: int | None = None, nice: int = 5
+    ) -> None:
         self.cluster = cluster
         self.processes = processes or os.cpu_count() or 1
+        self.nice = nice
         self._lock = Lock()
         self._executor: Executor | None = None
         self._client: Any = None
@@ -90,7 +95,8 @@ class Workers:
         return ProcessPoolExecutor(
             self.processes,
             mp_context=multiprocessing.get_context("spawn"),
-            initializer=_end_with_parent,
+            initializer=_begin_worker,
+            initargs=(self.nice,),
         )
 
     def _replace(self, broken: Executor) -> None:

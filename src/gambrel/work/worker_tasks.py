@@ -6,7 +6,7 @@ import hashlib
 import pickle
 import zlib
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -85,20 +85,25 @@ def evaluated(packed: Packed, batch: Sequence[Asked]) -> list[Told]:
     return [told_of(evaluator, candidate, traced) for candidate, traced in batch]
 
 
-def evaluate_on(workers: Workers) -> Evaluate:
-    """What scores candidates on some workers; each problem is packed once."""
-    packed: dict[int, Packed] = {}
+def evaluate_on(workers: Workers, known: Mapping[int, Packed] | None = None) -> Evaluate:
+    """What scores candidates on some workers; each problem is packed once.
+
+    Args:
+        known: problems that are packed already, by their `id`.
+    """
+    packed = dict(known or {})
+    ready: set[int] = set()
 
     def evaluate(problem: Problem, batch: Sequence[Asked]) -> list[Told]:
         key = id(problem)
-        first = key not in packed
-        if first:
+        if key not in packed:
             packed[key] = Packed.of(problem)
         # Two parts for each worker, so that none waits long for the slowest.
         size = max(1, -(-len(batch) // (2 * workers.width)))
         parts = [(packed[key], batch[i : i + size]) for i in range(0, len(batch), size)]
-        if first:
+        if key not in ready:
             # Who has nothing to do in the first batch gets ready for the next one.
+            ready.add(key)
             parts += [(packed[key], ())] * (workers.width - len(parts))
         return [each for part in workers.all(evaluated, parts) for each in part]
 
