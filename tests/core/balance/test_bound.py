@@ -16,8 +16,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from plans import small_file
 
-from gambrel.core.balance.bound import bound
+from gambrel import demo
+from gambrel.core.balance.bound import MOST_TOLD, PRESSES, Relaxation, bound
 from gambrel.core.balance.explaining import bound_words
+from gambrel.core.balance.linear_program import Program
 from gambrel.core.balance.moves import Candidate, moves_of, plan_of
 from gambrel.core.balance.objective import Evaluator
 from gambrel.core.balance.problem import USUAL_KINDS
@@ -179,3 +181,37 @@ def test_without_enough_runs_an_rpo_is_missed_whatever_is_moved():
     assert night_outcome(
         simulate(problem.plan, problem.from_, problem.to), problem.nights[2]
     ).verdict == "tight"  # fmt: skip
+
+
+def needs_one_by_one(problem):
+    """What each resource needs, with a program for each of them."""
+    relaxed = Relaxation(problem)
+    program = Program(relaxed, peak=True)
+    others = max(1.0, program.solve().value)
+    needs = {
+        relaxed.topology.resource_names[r]: program.solve_for(r, others).value
+        for r in program.resources
+        if r in relaxed.told
+    }
+    return sorted((need for need in needs.values() if need > PRESSES), reverse=True)
+
+
+@settings(max_examples=40, deadline=None)
+@given(plans(), st.sampled_from(SETS_OF_KINDS))
+def test_the_needs_that_are_told_are_the_largest_there_are(plan, kinds):
+    problem = problem_of(plan, kinds=kinds)
+    told = [need.part for need in bound(problem).peaks]
+    assert told == pytest.approx(needs_one_by_one(problem)[:MOST_TOLD], abs=1e-4)
+
+
+def test_of_many_proxies_none_is_told_that_another_can_stand_in_for():
+    plan = demo.large(400, 4)
+    for repository in plan["repositories"]:
+        repository["ingest_mib_per_s"] /= 20
+    problem = problem_of(read_plan(plan))
+    told = bound(problem).peaks
+    assert [need.part for need in told] == pytest.approx(
+        needs_one_by_one(problem)[:MOST_TOLD], abs=1e-4
+    )
+    assert told
+    assert not any(need.resource.startswith("proxy:") for need in told)

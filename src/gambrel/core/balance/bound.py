@@ -11,7 +11,7 @@ between two cuts nothing changes, so buckets are exact without being small. Solv
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
@@ -29,7 +29,7 @@ from gambrel.core.balance.linear_program import (
 from gambrel.core.balance.moves import other_repositories, reaching_proxies
 from gambrel.core.balance.objective import watched
 from gambrel.core.balance.problem import Problem, job_weight, machine_weights
-from gambrel.core.model.destinations import at_destination
+from gambrel.core.model.destinations import at_destination, destination_of
 from gambrel.core.model.job_windows import window_of
 from gambrel.core.model.paths import Candidate
 from gambrel.core.model.selection import selected_machines
@@ -50,6 +50,8 @@ from gambrel.core.units import DAY, HOUR, MIB, MINUTE, SAME_INSTANT
 
 PRESSES = 0.05
 """Resources of which less than this must be in use at the peak are not told."""
+MOST_TOLD = 8
+"""So many resources are told, those of which most must be in use."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,6 +130,8 @@ class Relaxation:
         self.unverified = movable if "verify" in kinds else set()
         # A single server's own disk and network say nothing about an arrangement.
         self.told = {number for number in watched(layout_of(self.plan)).values() if number >= 0}
+        self._reaching: dict[tuple[str, str], Sequence[str]] = {}
+        self._ways_of: dict[tuple[str | None, ...], tuple[Candidate, ...]] = {}
         self.members = [selected_machines(self.plan, job) for job in self.plan.jobs]
         self.fulls = [0] * len(self.plan.jobs)
         self.works: list[Work] = []
@@ -241,15 +245,26 @@ class Relaxation:
 
     def _ways(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
         """All ways by which a disk may be read after the allowed moves."""
-        found: dict[Candidate, None] = {}
-        for to in self.written_to[job.id]:
-            ways = list(self.topology.candidates(to, machine, disk))
-            if machine.kind != "server" and job.id in self.free_proxies:
-                ways += self.topology.unpinned(to, machine, disk)
-                for proxy in reaching_proxies(self.plan, to):
-                    ways += self.topology.pinned_to(to, machine, disk, proxy)
-            found.update(dict.fromkeys(ways))
-        return tuple(found)
+        server = machine.kind == "server"
+        place = (machine.id, disk.id) if server else (machine.host, disk.datastore)
+        key = (job.id, machine.kind, destination_of(self.plan, job, machine), *place)
+        if key not in self._ways_of:
+            found: dict[Candidate, None] = {}
+            for to in self.written_to[job.id]:
+                ways = list(self.topology.candidates(to, machine, disk))
+                if not server and job.id in self.free_proxies:
+                    ways += self.topology.unpinned(to, machine, disk)
+                    for proxy in self._reaching_of(to):
+                        ways += self.topology.pinned_to(to, machine, disk, proxy)
+                found.update(dict.fromkeys(ways))
+            self._ways_of[key] = tuple(found)
+        return self._ways_of[key]
+
+    def _reaching_of(self, job: Job) -> Sequence[str]:
+        key = (job.id, job.repository)
+        if key not in self._reaching:
+            self._reaching[key] = reaching_proxies(self.plan, job)
+        return self._reaching[key]
 
     # --- the parts ----------------------------------------------------------------------------
 
@@ -412,14 +427,28 @@ class Relaxation:
         return solved.value, tuple(self.topology.resource_names[r] for r in solved.binding)
 
     def _peaks(self, others: float) -> tuple[Need, ...]:
-        """What each resource needs by itself, the others being as full as they may have to be."""
-        found = []
+        """What the resources that are needed most need, each by itself.
+
+        The others are as full as they may have to be. How full a resource is in any one solution
+        is the most that it may have to be; so most need no program of their own.
+        """
+        found: list[Need] = []
         program = Program(self, peak=True)
-        for resource in program.resources:
-            if resource not in self.told:
-                continue
+        told = [resource for resource in program.resources if resource in self.told]
+        # Of proxies that can stand in for one another each may be spared, but not all at once.
+        solutions = [
+            program.fullness(program.solve_together(group, others))
+            for group in (program.resources, program.resources[::2], program.resources[1::2])
+        ]
+        full = {resource: min(each[resource] for each in solutions) for resource in told}
+        for resource in sorted(told, key=lambda r: (-full[r], r)):
+            # Whatever comes now is needed less than those that are told.
+            least = found[MOST_TOLD - 1].part if len(found) >= MOST_TOLD else PRESSES
+            if full[resource] <= least:
+                break
             solved = program.solve_for(resource, others)
             if solved.value > PRESSES:
                 name = self.topology.resource_names[resource]
                 found.append(Need(name, solved.value, *program.hardest_night(resource, solved)))
-        return tuple(sorted(found, key=lambda need: -need.part))
+                found.sort(key=lambda need: -need.part)
+        return tuple(found[:MOST_TOLD])

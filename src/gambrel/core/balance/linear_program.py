@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -32,6 +32,8 @@ Together = tuple[int, ...]
 Chances = dict[tuple[int, ...], dict[int, float]]
 """By job, or by job and side, the variables that say in which night how much of a full is made."""
 FLOOR = 1e-6
+SLACK = 1e-6
+"""What a capacity is given more, so that rounding leaves a solution."""
 UNIT = 2.0**30
 """Bytes are counted in GiB in the programs, so that all numbers are of a kind."""
 
@@ -94,9 +96,19 @@ def disks_of_week(
 
 @dataclass(frozen=True, slots=True)
 class Solved:
+    """What a program comes to.
+
+    Attributes:
+        value: its least value, as far as that is sure.
+        binding: resources that keep it from being less.
+        x: the solution.
+        known: whether there is one; without, nothing is claimed.
+    """
+
     value: float
     binding: tuple[int, ...]
     x: Any
+    known: bool = True
 
 
 class Program:
@@ -130,6 +142,7 @@ class Program:
         for (job, *_), row in chances.items():
             self.equal.append((row, float(relaxed.fulls[job])))
         self.resources = tuple(sorted({r for r, _ in self.load}))
+        self._own = {r: self._variable() for r in self.resources} if peak else {}
 
     def _variable(self, cost: float = 0.0, most: float = np.inf) -> int:
         self.cost.append(cost)
@@ -254,19 +267,25 @@ class Program:
 
     # --- solving --------------------------------------------------------------------------------
 
-    def _rows(self, scaled: dict[int, float | None]) -> tuple[Any, Any, list[tuple[int, int]]]:
-        """All "at most" rows. `scaled`: a fixed part of each capacity, or None for the variable."""
+    def _rows(
+        self, filled: dict[int, float], scales: dict[int, int]
+    ) -> tuple[Any, Any, list[tuple[int, int]]]:
+        """All "at most" rows.
+
+        Args:
+            filled: the part to which capacities may be filled, where that is not the whole.
+            scales: the variable that is this part, for resources whose part is to be found.
+        """
         rows, limits, keys = [], [], []
         for (resource, bucket), row in self.load.items():
             length = self._edges[bucket + 1] - self._edges[bucket]
             most = self._capacity[bucket][resource] * length / UNIT
-            fixed = scaled.get(resource, 1.0)
-            if fixed is None and self.scale is not None:
-                rows.append({**row, self.scale: -most})
+            if resource in scales:
+                rows.append({**row, scales[resource]: -most})
                 limits.append(0.0)
             else:
                 rows.append(row)
-                limits.append(most * (fixed or 0.0))
+                limits.append(most * filled.get(resource, 1.0))
             keys.append((resource, bucket))
         for (resource, closes), row in self.late_load.items():
             most = self.relaxed.topology.capacity[resource] / UNIT
@@ -281,37 +300,64 @@ class Program:
 
     def solve(self) -> Solved:
         """The least value, with the resources that keep it from being less."""
-        scaled: dict[int, float | None] = (
-            {} if self.scale is None else dict.fromkeys(self.resources)
-        )
-        return self._solve(scaled)
+        scales = {} if self.scale is None else dict.fromkeys(self.resources, self.scale)
+        return self._solve({}, scales)
 
     def solve_for(self, resource: int, others: float) -> Solved:
         """The least part of one resource, the others being filled to a part at most."""
-        scaled: dict[int, float | None] = dict.fromkeys(self.resources, others * (1 + 1e-6))
-        scaled[resource] = None
-        return self._solve(scaled)
+        assert self.scale is not None
+        filled = dict.fromkeys(self.resources, others * (1 + SLACK))
+        return self._solve(filled, {resource: self.scale})
 
-    def _solve(self, scaled: dict[int, float | None]) -> Solved:
+    def solve_together(self, resources: Iterable[int], most: float) -> Solved:
+        """The least sum of the parts of some resources, all being filled to a part at most."""
+        filled = dict.fromkeys(self.resources, most * (1 + SLACK))
+        return self._solve(filled, {r: self._own[r] for r in resources}, most * (1 + SLACK))
+
+    def fullness(self, solved: Solved) -> dict[int, float]:
+        """The part of its capacity to which each resource is filled at most in a solution.
+
+        Infinite for all where there is none.
+        """
+        if not solved.known:
+            return dict.fromkeys(self.resources, np.inf)
+        full = dict.fromkeys(self.resources, 0.0)
+        for (resource, bucket), row in self.load.items():
+            length = self._edges[bucket + 1] - self._edges[bucket]
+            most = self._capacity[bucket][resource] * length / UNIT
+            moved = sum(float(solved.x[k]) for k in row)
+            part = moved / most if most > 0 else (np.inf if moved > FLOOR else 0.0)
+            full[resource] = max(full[resource], part)
+        return full
+
+    def _solve(
+        self, filled: dict[int, float], scales: dict[int, int], most: float = np.inf
+    ) -> Solved:
+        """Solve with some parts given and some to be found, which are `most` at the most."""
         if not self.cost:
             return Solved(0.0, (), np.zeros(0))
-        matrix, limits, keys = self._rows(scaled)
+        matrix, limits, keys = self._rows(filled, scales)
         equal = _sparse([row for row, _ in self.equal], len(self.cost))
+        cost, bounds = np.array(self.cost), np.array(self.most)
+        if scales:
+            cost[:] = 0.0
+            cost[list(scales.values())] = 1.0
+            bounds[list(scales.values())] = most
         # The solver takes 50 MiB, and only the processes that compute bounds need it.
         from scipy.optimize import linprog
 
         solved = linprog(
-            self.cost,
+            cost,
             A_ub=matrix,
             b_ub=limits,
             A_eq=equal if self.equal else None,
             b_eq=np.array([value for _, value in self.equal]) if self.equal else None,
-            bounds=np.column_stack([np.zeros(len(self.most)), self.most]),
+            bounds=np.column_stack([np.zeros(len(bounds)), bounds]),
             method="highs",
         )
         if solved.status != 0:
             # Nothing is known then, and nothing is claimed.
-            return Solved(0.0, (), np.zeros(len(self.cost)))
+            return Solved(0.0, (), np.zeros(len(self.cost)), known=False)
         pressing = np.flatnonzero(np.abs(solved.ineqlin.marginals) > FLOOR).tolist()
         weight: dict[int, float] = {}
         for i in pressing:
