@@ -131,12 +131,18 @@ class CurvePointSchema(Schema):
 
 class MoveSchema(Schema):
     operation = required(Dict)
-    turn = Integer(metadata={"description": "its place in the order in which moves are applied"})
+    turn = required(
+        Integer, metadata={"description": "its place in the order in which moves are applied"}
+    )
     words = required(String)
     reason = required(String)
     cost = String(metadata={"description": "of protection, in a sentence; empty for none"})
     brings = required(List, String())
-    without = required(Nested, ScoreSchema)
+    without = nullable(
+        Nested,
+        ScoreSchema,
+        metadata={"description": "the score without it; null while that is not worked out"},
+    )
 
 
 class AfterLossSchema(Schema):

@@ -8,7 +8,7 @@ from datetime import date
 from typing import Any
 
 from gambrel.core.balance.bound import Bound
-from gambrel.core.balance.explaining import Move, PlanTold, bound_words
+from gambrel.core.balance.explaining import Move, PlanTold, Proposal, bound_words
 from gambrel.core.balance.ladder import Rung, fits, reaches
 from gambrel.core.balance.moves import Candidate
 from gambrel.core.balance.objective import Score
@@ -62,11 +62,11 @@ def ladder_result(
         "curve": list(curve),
         "before": _plan_value(before),
         "after": _plan_value(before if best is None else best.after),
-        "moves": [] if best is None else [_move_value(move) for move in best.moves],
+        "moves": [] if best is None else moves_value(best),
         "rungs": [
             {
                 "after": _plan_value(rung.told),
-                "moves": [_move_value(move) for move in rung.proposal.moves],
+                "moves": moves_value(rung.proposal),
                 "reaches": rung.reaches,
                 "buys": list(rung.buys),
                 "chance": None,
@@ -115,6 +115,11 @@ def weighed_result(
     return found
 
 
+def moves_value(proposal: Proposal) -> list[dict[str, Any]]:
+    """The moves of a proposal, with what each brings as far as that is worked out."""
+    return [_move_value(move) for move in proposal.moves]
+
+
 def _move_value(move: Move) -> dict[str, Any]:
     return {
         "operation": operation_to_dict(move.operation),
@@ -123,7 +128,7 @@ def _move_value(move: Move) -> dict[str, Any]:
         "reason": move.reason,
         "cost": move.cost,
         "brings": list(move.brings),
-        "without": score_value(move.without),
+        "without": None if move.without is None else score_value(move.without),
     }
 
 

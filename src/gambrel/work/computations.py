@@ -13,7 +13,7 @@ from threading import Event, Lock, Thread
 from typing import Any
 
 from gambrel.core.balance.bound import Bound
-from gambrel.core.balance.explaining import PlanTold
+from gambrel.core.balance.explaining import PlanTold, explained
 from gambrel.core.balance.house_rules import Breach, Breaches, HouseRule, house_rule_from
 from gambrel.core.balance.ladder import Judge, Rung, chosen, fits, ladder
 from gambrel.core.balance.moves import Candidate, candidate_of
@@ -39,6 +39,7 @@ from gambrel.store.computation_results import (
     bought_result,
     confidence_result,
     ladder_result,
+    moves_value,
     nights_ahead_result,
     purchase_result,
     search_progress,
@@ -66,6 +67,9 @@ USUAL_SECONDS = 30.0
 PATIENT_FOR_S = 2.0
 """For every so many seconds that a search may take it has its patience once more: those who wait
 for half a minute want it used, and a small estate is shaken through in a second."""
+EXPLAINED_S = 30.0
+"""What each move of a proposal brings is worked out for as long as was searched, at least so
+long; of an estate of many machines that is not every move."""
 SAMPLES_AT_ONCE = 10
 DRAWN_AT_ONCE = 4
 """Weeks of one loss that a worker draws at a time: with 100 losses there are tasks enough."""
@@ -355,6 +359,18 @@ class Computations:
         result["rules"] = _rules_told(
             problem.plan, problem.rules, problem.nights, problem.breaches.at_first
         )
+        spent = AnyOf((Asked(job.stop.is_set), MostSeconds(max(EXPLAINED_S, asked["seconds"]))))
+
+        def enough() -> bool:
+            self._note(job, {"phase": "explaining", "result": result})
+            return spent.reached(0)
+
+        for rung, value in zip(rungs, result["rungs"], strict=True):
+            proposal = explained(problem, rung.candidate, rung.proposal, tell_all, enough)
+            value["moves"] = moves_value(proposal)
+            self._note(job, {"phase": "explaining", "result": result}, always=True)
+        if rungs:
+            result["moves"] = result["rungs"][-1]["moves"]
         for rung, value in zip(rungs, result["rungs"], strict=True):
             if job.stop.is_set():
                 break

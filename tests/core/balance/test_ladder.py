@@ -9,7 +9,7 @@ from balances import crowded, crowded_file, larkmoor_problem, problem_of, random
 from busy_plans import busy_plan
 
 from gambrel.core.balance.bound import bound
-from gambrel.core.balance.explaining import tell
+from gambrel.core.balance.explaining import EXPLAINED_AT_ONCE, explained, tell
 from gambrel.core.balance.ladder import SIZES, chosen, fits, ladder, reaches
 from gambrel.core.balance.moves import Candidate, is_sound, moves_of, plan_of
 from gambrel.core.balance.objective import Evaluator
@@ -81,6 +81,34 @@ def test_what_a_rung_buys_is_said_night_by_night():
     *_, rungs = larkmoor_ladder()
     assert all(rung.buys for rung in rungs)
     assert any(line.startswith("Friday") for line in rungs[0].buys)
+
+
+def test_what_moves_bring_is_worked_out_until_it_is_enough():
+    problem, _, _, rungs = larkmoor_ladder()
+    rung = max(rungs, key=lambda each: len(each.candidate))
+    assert all(move.without is None and not move.brings for move in rung.proposal.moves)
+    asked: list[int] = []
+
+    def told(candidates):
+        asked.append(len(candidates))
+        return told_all(problem, candidates)
+
+    whole = explained(problem, rung.candidate, rung.proposal, told)
+    assert sum(asked) == len(whole.moves) == len(rung.candidate)
+    for move in whole.moves:
+        aspect, operation = rung.candidate.choices[move.turn]
+        assert move.operation == operation
+        alone = tell(problem, rung.candidate.with_choice(aspect, None))
+        assert move.without == alone.score
+    part = explained(
+        problem, rung.candidate, rung.proposal, told, lambda: sum(asked) > len(whole.moves)
+    )
+    known = [move for move in part.moves if move.without is not None]
+    assert len(known) == EXPLAINED_AT_ONCE < len(part.moves)
+    assert list(part.moves[: len(known)]) == known
+    assert [move.turn for move in part.moves[len(known) :]] == list(
+        range(EXPLAINED_AT_ONCE, len(part.moves))
+    )
 
 
 def test_one_move_is_the_best_of_all_single_moves_on_a_small_plan():

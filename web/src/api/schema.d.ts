@@ -24369,13 +24369,14 @@ export interface components {
                 [key: string]: unknown;
             };
             /** @description its place in the order in which moves are applied */
-            turn?: number;
+            turn: number;
             words: string;
             reason: string;
             /** @description of protection, in a sentence; empty for none */
             cost?: string;
             brings: string[];
-            without: components["schemas"]["ScoreSchema"];
+            /** @description the score without it; null while that is not worked out */
+            without: components["schemas"]["ScoreSchema"] | null;
         };
         NightConfidenceSchema: {
             /** Format: date */

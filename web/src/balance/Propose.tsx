@@ -336,9 +336,7 @@ function Searching({
           )}
         </p>
         <Button onClick={onStop}>
-          {progress.phase === "weighing" || progress.phase === "buying"
-            ? "Stop, that will do"
-            : "Stop, take the best so far"}
+          {progress.result ? "Stop, that will do" : "Stop, take the best so far"}
         </Button>
         <Button look="plain" onClick={onCancel}>
           Cancel
@@ -461,7 +459,7 @@ function Found({ found }: { found: Computation }) {
 function Moves({ found, rung }: { found: Computation; rung: Rung }) {
   const { consider, considered, put, busy, plan } = useWorkbench();
   const { moves } = rung;
-  const [taken, setTaken] = useState<ReadonlySet<number>>(() => new Set(moves.map((_, i) => i)));
+  const [taken, setTaken] = useState<ReadonlySet<number>>(() => new Set(moves.map((m) => m.turn)));
   const scenario = isOfScenario(found);
   const {
     day,
@@ -473,15 +471,16 @@ function Moves({ found, rung }: { found: Computation; rung: Rung }) {
     rules?: HouseRule[];
   };
   const asked = { day, weeks, rules };
-  const chosen = JSON.stringify(operationsOf(moves.filter((_, i) => taken.has(i))));
+  const chosen = JSON.stringify(operationsOf(moves.filter((move) => taken.has(move.turn))));
   useEffect(() => {
     consider(JSON.parse(chosen) as Operation[]);
   }, [chosen, consider]);
   useDiscardOnLeave();
-  const toggle = (i: number) => {
+  // By turns: the order in which they are shown changes while their gains are worked out.
+  const toggle = (turn: number) => {
     const now = new Set(taken);
-    if (now.has(i)) now.delete(i);
-    else now.add(i);
+    if (now.has(turn)) now.delete(turn);
+    else now.add(turn);
     setTaken(now);
   };
   return (
@@ -505,7 +504,7 @@ function Moves({ found, rung }: { found: Computation; rung: Rung }) {
             : count(taken.size, "move")}{" "}
           to the draft
         </Button>
-        <Button small onClick={() => setTaken(new Set(moves.map((_, i) => i)))}>
+        <Button small onClick={() => setTaken(new Set(moves.map((m) => m.turn)))}>
           All
         </Button>
         <Button small onClick={() => setTaken(new Set())}>
@@ -528,8 +527,14 @@ function Moves({ found, rung }: { found: Computation; rung: Rung }) {
         <RulesBroken asked={asked} operations={JSON.parse(chosen) as Operation[]} />
       )}
       <ol aria-label="Moves by gain">
-        {moves.map((move, i) => (
-          <MoveLine key={move.words} move={move} taken={taken.has(i)} onToggle={() => toggle(i)} />
+        {moves.map((move) => (
+          <MoveLine
+            key={move.turn}
+            move={move}
+            running={found.state === "running"}
+            taken={taken.has(move.turn)}
+            onToggle={() => toggle(move.turn)}
+          />
         ))}
       </ol>
     </section>
@@ -538,10 +543,12 @@ function Moves({ found, rung }: { found: Computation; rung: Rung }) {
 
 function MoveLine({
   move,
+  running,
   taken,
   onToggle,
 }: {
   move: ProposedMove;
+  running: boolean;
   taken: boolean;
   onToggle: () => void;
 }) {
@@ -550,14 +557,19 @@ function MoveLine({
       <Flag label={<strong>{move.words}</strong>} value={taken} onChange={onToggle} />
       <p className="-mt-1.5 pl-[21px] text-ink-2">{move.reason}</p>
       <p className="pl-[21px]">
-        {move.brings.length
-          ? `On its own: ${lowered(move.brings)}.`
-          : "On its own it helps little; together with the others it does."}
+        {move.brings.length ? `On its own: ${lowered(move.brings)}.` : onItsOwn(move, running)}
       </p>
       {move.cost && <p className="pl-[21px] text-hay-text">What it costs: {move.cost}</p>}
     </li>
   );
 }
+
+const onItsOwn = ({ without }: ProposedMove, running: boolean) =>
+  without
+    ? "On its own it helps little; together with the others it does."
+    : running
+      ? "What it brings on its own is being worked out."
+      : "What it brings on its own was not worked out: there was no more time.";
 
 const lowered = (lines: readonly string[]) => lines.slice(0, 4).join("; ");
 

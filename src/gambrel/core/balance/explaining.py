@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date as day_of_calendar
 
 from gambrel.core.balance.bound import Bound
@@ -80,7 +80,7 @@ class Move:
         cost: of protection, in a sentence; "" for none.
         brings: what is lost without it, one line for each thing; empty where it brings nothing
             but strain, or nothing without the others.
-        without: the score of the proposal without it.
+        without: the score of the proposal without it; None where that has not been worked out.
     """
 
     operation: Operation
@@ -89,7 +89,7 @@ class Move:
     reason: str
     cost: str
     brings: tuple[str, ...]
-    without: Score
+    without: Score | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +101,9 @@ class Proposal:
     moves: tuple[Move, ...]
     bound: Bound
 
+
+EXPLAINED_AT_ONCE = 4
+"""Moves that are judged together; few, so that somebody who waits can have it ended."""
 
 Tell = Callable[[Sequence[Candidate]], Sequence[PlanTold]]
 """Simulates candidates and tells of them, wherever it does that."""
@@ -155,6 +158,58 @@ def _late(runs: Iterable[Run], margin: float) -> tuple[tuple[str, float], ...]:
     return tuple(sorted(found.items(), key=lambda entry: -entry[1]))
 
 
+def outline(
+    problem: Problem, candidate: Candidate, limits: Bound, before: PlanTold, after: PlanTold
+) -> Proposal:
+    """A proposal from a candidate of a search, as yet without what each move brings.
+
+    Args:
+        before, after: what becomes of the week as it is, and with the candidate.
+    """
+    moves = []
+    plan = problem.plan
+    for turn, (aspect, operation) in enumerate(candidate.choices):
+        # A start of a full that moves to another night is told as it will be.
+        words = _words(plan, aspect, operation)
+        cost = cost_of(plan, aspect, operation)
+        plan = operation.apply(plan)
+        reason = _reason(problem, before, candidate, aspect, operation)
+        moves.append(Move(operation, turn, words, reason, cost, (), None))
+    return Proposal(before, after, tuple(moves), limits)
+
+
+def explained(
+    problem: Problem,
+    candidate: Candidate,
+    proposal: Proposal,
+    tell_all: Tell,
+    enough: Callable[[], bool] = lambda: False,
+) -> Proposal:
+    """A proposal with what each move brings: judged by the proposal without it.
+
+    That takes one more simulation for each. Moves of which most is lost come first, those that
+    have not been judged last.
+
+    Args:
+        candidate: that the proposal was made of.
+        enough: asked now and then; the moves that are left then are not judged.
+    """
+    moves = list(proposal.moves)
+    for begin in range(0, len(moves), EXPLAINED_AT_ONCE):
+        if enough():
+            break
+        chunk = candidate.choices[begin : begin + EXPLAINED_AT_ONCE]
+        others = tell_all([candidate.with_choice(aspect, None) for aspect, _ in chunk])
+        for turn, other in enumerate(others, begin):
+            brings = brought(problem, proposal.after, other)
+            moves[turn] = replace(moves[turn], brings=brings, without=other.score)
+
+    def loss(move: Move) -> tuple[float, ...]:
+        return () if move.without is None else move.without.grades
+
+    return replace(proposal, moves=tuple(sorted(moves, key=loss, reverse=True)))
+
+
 def explain(
     problem: Problem,
     candidate: Candidate,
@@ -163,29 +218,9 @@ def explain(
     before: PlanTold,
     after: PlanTold,
 ) -> Proposal:
-    """A proposal from a candidate of a search.
-
-    Each move is judged by the proposal without it: one more simulation for each.
-
-    Args:
-        before, after: what becomes of the week as it is, and with the candidate.
-    """
-    without = [candidate.with_choice(aspect, None) for aspect, _ in candidate.choices]
-    others = tell_all(without)
-    moves = []
-    plan = problem.plan
-    for turn, ((aspect, operation), other) in enumerate(
-        zip(candidate.choices, others, strict=True)
-    ):
-        # A start of a full that moves to another night is told as it will be.
-        words = _words(plan, aspect, operation)
-        cost = cost_of(plan, aspect, operation)
-        plan = operation.apply(plan)
-        reason = _reason(problem, before, candidate, aspect, operation)
-        brings = brought(problem, after, other)
-        moves.append(Move(operation, turn, words, reason, cost, brings, other.score))
-    moves.sort(key=lambda move: move.without.grades, reverse=True)
-    return Proposal(before, after, tuple(moves), limits)
+    """A proposal from a candidate of a search, with what each move brings."""
+    outlined = outline(problem, candidate, limits, before, after)
+    return explained(problem, candidate, outlined, tell_all)
 
 
 def _words(plan: Plan, aspect: Aspect, operation: Operation) -> str:

@@ -17,8 +17,8 @@ from gambrel.core.balance.explaining import (
     Proposal,
     Tell,
     brought,
-    explain,
     night_name,
+    outline,
 )
 from gambrel.core.balance.moves import Candidate
 from gambrel.core.balance.objective import Score
@@ -61,8 +61,8 @@ class Rung:
 def chosen(problem: Problem, outcome: Outcome) -> list[Candidate]:
     """The candidates of a search that may become rungs, the fewest moves first.
 
-    Each move of a rung takes a simulation to explain. So of an estate of many machines only the
-    lowest, the first that fits and the best are told.
+    Each rung takes a simulation to tell, and one more for each of its moves. So of an estate of
+    many machines only the lowest, the first that fits and the best are told.
     """
     found = [c for c in (*reversed(outcome.fewer), outcome.candidate) if len(c)]
     by_size = {len(candidate): candidate for candidate in found}
@@ -87,6 +87,8 @@ def ladder(
 ) -> tuple[PlanTold, tuple[Rung, ...]]:
     """(what becomes of the week as it is, the rungs from the lowest to the highest).
 
+    What each move of a rung brings is not worked out yet; `explained` does that.
+
     Args:
         candidates: the fewest moves first.
         judge: by what rungs are compared, where that is not the week as told, such as how plans
@@ -103,7 +105,7 @@ def ladder(
             kept.append((candidate, after))
     rungs, below = list[Rung](), before
     for candidate, after in kept:
-        proposal = explain(problem, candidate, tell_all, limits, before, after)
+        proposal = outline(problem, candidate, limits, before, after)
         bought = brought(problem, after, below)[:MOST_BOUGHT] or _a_little(problem, after, below)
         rungs.append(Rung(candidate, proposal, reaches(after), bought))
         below = after
