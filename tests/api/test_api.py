@@ -217,6 +217,20 @@ def test_a_preview_says_what_a_move_would_do_and_writes_nothing(client, plan_url
     assert client.get(plan_url).json["open_drafts"] == []
 
 
+def test_the_first_night_that_changes_can_be_asked_for_before_the_week(client, plan_url):
+    every_night = {
+        "operation": "ChangeItem", "list": "jobs", "id": "office-files", "changes": {"quiesce_s": 300},
+    }  # fmt: skip
+    for operation, first in ((MOVE, FRIDAY), (every_night, "2026-11-02")):
+        body = {"operations": [operation], "night": FRIDAY}
+        early = client.post(f"{plan_url}/preview", {**body, "scope": "first"}).json
+        whole = client.post(f"{plan_url}/preview", {**body, "scope": "week"}).json
+        assert [night["date"] for night in early["nights"]] == [first]
+        assert early["nights"][0] in whole["nights"]
+        assert early["words"] == whole["words"]
+        assert early["night"] == (whole["night"] if first == FRIDAY else None)
+
+
 def test_saved_operations_are_there_for_whoever_comes_next(app, client, plan_url):
     draft = client.post(f"{plan_url}/drafts", {"name": "spring fulls"})
     assert (draft.status_code, draft.headers["ETag"]) == (201, '"1"')

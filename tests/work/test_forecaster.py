@@ -64,6 +64,12 @@ def test_a_changed_plan_is_forecast_as_if_it_were_simulated_whole(base, operatio
     whole = simulate(plan, WEEK[0].start, WEEK[-1].end)
     expected = [night_outcome(whole, night) for night in WEEK]
     assert alone == expected[4]
+    first = quick.first_changed(WEEK[4])
+    early = Forecaster(plan, base.origin, base).night(first, alone=True)
+    assert night_outcome(early, first) == expected[WEEK.index(first)]
+    # What comes before it is as it was.
+    before = WEEK[: WEEK.index(first)]
+    assert outcomes(base, before) == expected[: len(before)]
     assert outcomes(quick, WEEK) == expected
 
 

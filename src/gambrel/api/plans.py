@@ -302,12 +302,16 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
         if i + 1 < len(operations):
             plan = operation.apply(plan)
     night = night_of(json_data["night"], forecaster.origin.zone)
-    alone = json_data["scope"] == "night"
-    shown_night = _night(forecaster, night, json_data["load"], alone=alone)
-    if alone:
-        summaries = [night_summary(forecaster.night(night, alone=True), night)]
-    else:
+    scope = json_data["scope"]
+    if scope == "week":
+        shown_night = _night(forecaster, night, json_data["load"], alone=False)
         summaries = week_summaries(forecaster, week_of(night.date, night.zone))
+    else:
+        only = night if scope == "night" else forecaster.first_changed(night)
+        summaries = [night_summary(forecaster.night(only, alone=True), only)]
+        shown_night = None
+        if only == night:
+            shown_night = _night(forecaster, night, json_data["load"], alone=True)
     return jsonify({"night": shown_night, "nights": summaries, "words": words})
 
 

@@ -522,11 +522,21 @@ class PreviewRequestSchema(Schema):
     operations = required(List, Nested(OperationSchema), validate=Length(max=200))
     night = required(Day)
     load = List(String(), load_default=None, allow_none=True)  # type: ignore[assignment]
-    scope = String(load_default="week", validate=OneOf(["night", "week"]))
+    scope = String(
+        load_default="week",
+        validate=OneOf(["night", "first", "week"]),
+        metadata={
+            "description": "the night, the first night of its week that changes, or the week"
+        },
+    )
 
 
 class PreviewSchema(Schema):
-    night = required(Nested, NightSchema)
+    night = nullable(
+        Nested,
+        NightSchema,
+        metadata={"description": "the night that was asked for; null where only another was"},
+    )
     nights = required(List, Nested(NightSummarySchema))
     words = required(List, String())
 

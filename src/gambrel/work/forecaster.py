@@ -226,6 +226,16 @@ class Forecaster:
                 first = next(n for n in nights if not self._agrees(n, nights))
             return self._simulated(first, night.end if alone else nights[-1].end)
 
+    def first_changed(self, night: Night) -> Night:
+        """The first night of the week of a night that may be another than in the base.
+
+        The night itself where none of them is, or where there is no base.
+        """
+        with self._lock:
+            nights = self.nights_of_week(night.date)
+            changed = (n for n in nights if self.base is not None and not self._agrees(n, nights))
+            return next(changed, night)
+
     def _out_of_reach(self) -> OutOfReach:
         return OutOfReach(
             f"Forecasts begin with the night of {self.origin.date} "

@@ -24787,7 +24787,8 @@ export interface components {
             silhouette: components["schemas"]["SilhouetteSchema"] | null;
         };
         PreviewSchema: {
-            night: components["schemas"]["NightSchema"];
+            /** @description the night that was asked for; null where only another was */
+            night: components["schemas"]["NightSchema"] | null;
             nights: components["schemas"]["NightSummarySchema"][];
             words: string[];
         };
@@ -24800,10 +24801,11 @@ export interface components {
             /** @default null */
             load: string[] | null;
             /**
+             * @description the night, the first night of its week that changes, or the week
              * @default week
              * @enum {string}
              */
-            scope: "night" | "week";
+            scope: "night" | "first" | "week";
         };
         AdoptSchema: {
             /** @default  */

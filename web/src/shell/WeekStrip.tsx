@@ -15,7 +15,7 @@ import { useWorkbench } from "../workbench/store";
 
 /** Seven nights under their roofs. A night chosen here is the night everywhere. */
 export function WeekStrip() {
-  const { week, adoptedWeek, date, goTo, plan, draft, considered, moves, attempting } =
+  const { week, awaited, adoptedWeek, date, goTo, plan, draft, considered, moves, attempting } =
     useWorkbench();
   const [month, setMonth] = useState(false);
   const confidences = useQuery(computationsQuery(plan.id, "confidence"));
@@ -90,7 +90,9 @@ export function WeekStrip() {
                     : "border-transparent hover:bg-surface disabled:opacity-50",
                   // The pointer that drags a bar hovers over nothing else.
                   night.date === heldOver && "border-dashed border-ink bg-surface",
+                  awaited.includes(night.date) && "opacity-50",
                 )}
+                aria-busy={awaited.includes(night.date) || undefined}
               >
                 <span className="min-w-0 leading-tight">
                   <span className="block font-semibold whitespace-nowrap">

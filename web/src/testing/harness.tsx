@@ -201,6 +201,7 @@ export function workbench(more: Partial<Workbench> = {}): Workbench {
     setLoads: vi.fn(),
     night: night(),
     week: week(),
+    awaited: [],
     adoptedWeek: week(),
     savedWeek: week(),
     nightError: null,

@@ -24,6 +24,8 @@ export interface Workbench {
   /** The night as adopted, saved in the draft, or previewed: whatever is newest. */
   night: Night | undefined;
   week: NightSummary[];
+  /** Nights of the week, by date, of which what is being changed is not simulated yet. */
+  awaited: readonly string[];
   adoptedWeek: NightSummary[];
   /** The week of the draft as it is saved, or of the adopted plan: what an edit sets out from. */
   savedWeek: NightSummary[];

@@ -8,7 +8,7 @@ import type { Operation, Plan } from "../api/client";
 import { draft, FRIDAY, night, plan, week } from "../testing/harness";
 import { answering, type Asked, problem } from "../testing/server";
 import { useWorkbench, type Workbench } from "./store";
-import { WorkbenchProvider } from "./workbench";
+import { SLOW_MS, WorkbenchProvider } from "./workbench";
 
 let bench: Workbench;
 
@@ -34,7 +34,7 @@ function Seen() {
 
 interface Preview {
   night: string;
-  scope: "night" | "week";
+  scope: "night" | "first" | "week";
   operations: Operation[];
 }
 
@@ -316,6 +316,30 @@ describe("what is thought about", () => {
     expect(bench.problem).toBeNull();
     act(() => bench.consider([]));
     expect([bench.refused, bench.considered]).toEqual([null, []]);
+  });
+
+  it("is shown for the first night that changes before the week, where that takes long", async () => {
+    await open();
+    act(() => bench.consider([hold]));
+    await waitFor(() => expect(held).toHaveLength(1));
+    await new Promise((over) => setTimeout(over, SLOW_MS + 50));
+    await act(async () => held[0]!.answer(found("held")));
+    await waitFor(() => expect(bench.busy).toBeNull());
+    expect(bench.awaited).toEqual([]);
+    act(() => bench.consider([{ ...hold, id: "office-files" }]));
+    await waitFor(() => expect(held).toHaveLength(2));
+    expect(held[1]?.asked.scope).toBe("first");
+    const monday = { night: null, nights: week().slice(0, 1), words: ["held"] };
+    await act(async () => held[1]!.answer(monday));
+    // The night in hand is still that of the plan, and what is not simulated yet is marked.
+    await waitFor(() => expect(held).toHaveLength(3));
+    expect(held[2]?.asked.scope).toBe("week");
+    expect(bench.awaited).toHaveLength(6);
+    expect(bench.awaited).toContain(FRIDAY);
+    expect(bench.night?.over_s).toBe(6240);
+    await act(async () => held[2]!.answer(found("held")));
+    await waitFor(() => expect(bench.night?.over_s).toBe(60));
+    expect([bench.awaited, bench.busy]).toEqual([[], null]);
   });
 
   it("is saved with the moves before it", async () => {

@@ -20,27 +20,39 @@ import { type Move, operationsOf, withMove } from "./moves";
 
 interface PreviewState {
   result: Preview | null;
+  /** Whether the rest of the week is still to come. */
+  partial: boolean;
   running: boolean;
 }
 
+type Scope = "night" | "first" | "week";
+
 interface Question {
   moves: readonly Move[];
-  scope: "night" | "week";
+  scope: Scope;
   /** Ask for the week as soon as the night, which comes quicker, is there. */
   thenWeek: boolean;
 }
+
+/** Where a week takes longer, the first night that changes in it is asked for before it. */
+export const SLOW_MS = 500;
 
 /**
  * Previews of moves: one request at a time, the newest question next, answers never out of order.
  */
 function usePreviews(
-  ask: (moves: readonly Move[], scope: "night" | "week", signal: AbortSignal) => Promise<Preview>,
+  ask: (moves: readonly Move[], scope: Scope, signal: AbortSignal) => Promise<Preview>,
   onProblem: (problem: Error) => void,
   onAnswer: () => void,
 ) {
-  const [state, setState] = useState<PreviewState>({ result: null, running: false });
+  const [state, setState] = useState<PreviewState>({
+    result: null,
+    partial: false,
+    running: false,
+  });
   const waiting = useRef<Question | null>(null);
   const flight = useRef<AbortController | null>(null);
+  const slow = useRef(false);
   const latest = useRef({ ask, onProblem, onAnswer });
   useEffect(() => {
     latest.current = { ask, onProblem, onAnswer };
@@ -57,16 +69,18 @@ function usePreviews(
       const { moves, scope, thenWeek } = waiting.current;
       waiting.current = null;
       try {
+        const began = performance.now();
         const result = await latest.current.ask(moves, scope, control.signal);
+        if (scope === "week") slow.current ||= performance.now() - began > SLOW_MS;
         if (!control.signal.aborted) {
-          setState((s) => ({ ...s, result }));
+          setState((s) => ({ ...s, result, partial: scope === "first" }));
           latest.current.onAnswer();
           if (thenWeek) waiting.current ??= { moves, scope: "week", thenWeek: false };
         }
       } catch (error) {
         if (!control.signal.aborted) {
           // What was shown belongs to another question.
-          setState((s) => ({ ...s, result: null }));
+          setState((s) => ({ ...s, result: null, partial: false }));
           latest.current.onProblem(error as Error);
         }
       }
@@ -79,8 +93,10 @@ function usePreviews(
   /** Moves in mid-drag ask for their night alone, moves that are kept for the week as well. */
   const request = useCallback(
     (moves: readonly Move[], kept: boolean, whole = false) => {
-      // What changes every night is simulated once, for the week.
-      waiting.current = { moves, scope: whole ? "week" : "night", thenWeek: kept && !whole };
+      // What changes every night is simulated once, for the week; where that takes its time, the
+      // first night that changes comes before it.
+      const alone = whole ? (slow.current ? "first" : "week") : "night";
+      waiting.current = { moves, scope: alone, thenWeek: alone === "first" || (kept && !whole) };
       void pump();
     },
     [pump],
@@ -88,7 +104,7 @@ function usePreviews(
   const clear = useCallback(() => {
     waiting.current = null;
     flight.current?.abort();
-    setState((s) => ({ ...s, result: null }));
+    setState((s) => ({ ...s, result: null, partial: false }));
   }, []);
   return { ...state, request, clear };
 }
@@ -151,7 +167,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     },
     () => setRefused(null),
   );
-  const { request, clear, result, running } = previews;
+  const { request, clear, result, partial, running } = previews;
 
   const goTo = useCallback(
     (to: string, state?: typeof LED) =>
@@ -240,7 +256,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
       const acts = yours.map(() => 1);
       const made = await q.saveOperations(await draftToEdit(), yours, acts);
       client.setQueryData(q.planQuery(plan.id, made.id).queryKey, { ...plan, draft: made });
-      if (result?.nights.length === 7 && !running) {
+      if (result?.night && result.nights.length === 7 && !running) {
         // What was previewed is what is saved: it need not be simulated again.
         client.setQueryData(q.nightQuery(plan, made, date, loads).queryKey, result.night);
         client.setQueryData(q.weekQuery(plan, made, mondayOf(date)).queryKey, {
@@ -344,6 +360,7 @@ export function WorkbenchProvider({ plan, children }: { plan: Plan; children: Re
     night:
       shownNight?.date === date ? shownNight : night.data?.date === date ? night.data : undefined,
     week: savedWeek.map((n) => previewed.get(n.date) ?? n),
+    awaited: partial ? savedWeek.map((n) => n.date).filter((d) => !previewed.has(d)) : NO_DATES,
     adoptedWeek: adopted.data?.nights ?? [],
     savedWeek,
     nightError: night.error,
@@ -438,6 +455,7 @@ function useUnsavedMoves(shelf: string, jobs: Plan["jobs"]) {
   return { moves, setMoves, kept, resume: useCallback(() => setMoves(kept()), [setMoves, kept]) };
 }
 
+const NO_DATES: string[] = [];
 const NO_NIGHTS: NightSummary[] = [];
 
 const NO_MOVES = { moves: [], touched: false };
