@@ -218,8 +218,9 @@ def test_a_preview_says_what_a_move_would_do_and_writes_nothing(client, plan_url
 
 
 def test_the_first_night_that_changes_can_be_asked_for_before_the_week(client, plan_url):
+    changes = {"quiesce_s": 300}
     every_night = {
-        "operation": "ChangeItem", "list": "jobs", "id": "office-files", "changes": {"quiesce_s": 300},
+        "operation": "ChangeItem", "list": "jobs", "id": "office-files", "changes": changes,
     }  # fmt: skip
     for operation, first in ((MOVE, FRIDAY), (every_night, "2026-11-02")):
         body = {"operations": [operation], "night": FRIDAY}
