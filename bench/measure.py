@@ -259,7 +259,7 @@ def _told(estate: str, name: str, taken: list[float]) -> str:
     return f"| {estate} | {name} | {median * 1000:.0f} ms | {late * 1000:.0f} ms |"
 
 
-def typed(client: Client, ident: int, night: str, jobs: Sequence[str]) -> list[float]:
+def typed(client: Client, ident: int, night: str, scope: str, jobs: Sequence[str]) -> list[float]:
     """What is typed into clauses of jobs, one value after the other, as an editor asks for it."""
     changes = [
         (job, change)
@@ -276,7 +276,7 @@ def typed(client: Client, ident: int, night: str, jobs: Sequence[str]) -> list[f
     taken = []
     for job, change in changes:
         operation = {"operation": "ChangeItem", "list": "jobs", "id": job, "changes": change}
-        body = {"night": night, "operations": [operation], "scope": "week"}
+        body = {"night": night, "operations": [operation], "scope": scope}
         taken.append(seconds(partial(client.ask, "POST", f"/api/v1/plans/{ident}/preview", body)))
     return sorted(taken)
 
@@ -321,10 +321,13 @@ def _rows_of(client: Client, name: str, ident: int, plan: Plan, times: int) -> l
             )
             if starts
         ),
-        _told(
-            name,
-            "something is typed in a clause of a job: the week",
-            typed(client, ident, night, jobs),
+        *(
+            _told(
+                name,
+                f"something is typed in a clause of a job: {what}",
+                typed(client, ident, night, scope, jobs),
+            )
+            for what, scope in (("the first night that changes", "first"), ("the week", "week"))
         ),
     ]
 

@@ -316,7 +316,9 @@ class Model:
             yield self.env.process(self._rewrite(job, repository, stored, key, 1))
             self.points.add(chain, Point("full", start, self.env.now, stored, None))
             run["made"].append(chain)
-        if job.verify == "boot":
+        if kind == "full" and not job.verify_fulls:
+            pass
+        elif job.verify == "boot":
             yield self.env.timeout(job.boot_min * MINUTE)
         elif job.verify == "checksum" and repository.read_mib_per_s is not None:
             yield self.env.timeout(stored / (repository.read_mib_per_s * MIB))

@@ -91,6 +91,7 @@ def _job(random: Random, i: int, machines: int) -> dict[str, Any]:
         "chain": random.choice(("incremental", "incremental", "differential", "forever")),
         "synthetic_full": random.random() < 0.15,
         "verify": random.choice(("none", "none", "checksum", "boot")),
+        "verify_fulls": i % 3 != 0,
         "max_streams": random.choice((None, None, 2)),
         "limit_mbit_per_s": random.choice((None, None, None, 200)),
         "proxies": random.choice((None,) * 8 + (["p0"], ["p1"], ["p2"], [])),

@@ -99,6 +99,7 @@ def jobs(draw, number, count):
         "before_min": draw(st.sampled_from([0, 2])),
         "after_min": draw(st.sampled_from([0, 3])),
         "verify": draw(st.sampled_from(["none", "checksum", "boot"])),
+        "verify_fulls": draw(st.sampled_from([True, True, False])),
         "retention": draw(retentions),
         "exclude_disks": draw(st.sampled_from([[], [["m0", "0"]]])),
         "quiesce_s": draw(st.sampled_from([0, 30])),

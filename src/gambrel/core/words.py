@@ -194,9 +194,10 @@ def _readers(job: Job) -> str:
 
 
 def _check(job: Job) -> str:
-    if job.verify == "boot":
-        return f"a boot test of {number(job.boot_min)} min"
-    return "a checksum" if job.verify == "checksum" else "nothing"
+    if job.verify == "none":
+        return "nothing"
+    test = f"a boot test of {number(job.boot_min)} min" if job.verify == "boot" else "a checksum"
+    return test if job.verify_fulls else f"{test}, except for fulls"
 
 
 def _window(plan: Plan, job: Job) -> str:

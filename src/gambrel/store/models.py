@@ -633,6 +633,7 @@ class JobRow(InVersion, RetentionColumns, Base):
     after_min: Mapped[float]
     verify: Mapped[str] = mapped_column(String(20))
     boot_min: Mapped[float]
+    verify_fulls: Mapped[bool]
     limit_mbit_per_s: Mapped[float | None]
     max_streams: Mapped[int | None] = mapped_column(BigInteger)
     locked: Mapped[bool]

@@ -184,6 +184,23 @@ def test_a_week_that_only_less_protection_makes_better(change, kind, to):
     assert move.cost and move.brings
 
 
+def test_fulls_alone_need_not_be_verified():
+    for change, costs in (
+        ({"verify": "checksum"}, ["Its fulls are not verified any more", "no longer verified"]),
+        ({"verify": "checksum", "verify_fulls": False}, ["no longer verified"]),
+        ({"verify": "checksum", "chain": "full_only"}, ["no longer verified"]),
+        ({"verify": "none"}, []),
+    ):
+        file = crowded_file(1)
+        file["jobs"][0] |= change
+        problem = problem_of(read_plan(file), kinds=frozenset(["verify"]))
+        moves = list(moves_of(problem, problem.plan.jobs[0]))
+        told = [cost_of(problem.plan, *move) for move in moves]
+        assert [part in cost for part, cost in zip(costs, told, strict=True)] == [True] * len(costs)
+        for aspect, operation in moves:
+            assert is_sound(problem, Candidate.of({aspect: operation}))
+
+
 def test_copies_only_become_later():
     file = crowded_file(1)
     file["repositories"].append({"id": "r2", "site": "quay"})

@@ -170,3 +170,22 @@ def test_limits_of_a_link_follow_the_zone_of_its_first_site():
     summer = parse_instant("2026-07-01T00:00:00Z")
     first = limit_intervals(limit, ZoneInfo("Europe/Dublin"), summer, summer + 7 * DAY)[0]
     assert first[0] == parse_instant("2026-07-03T21:00:00Z")
+
+
+def test_fulls_need_not_be_verified():
+    """A boot test of half an hour after each machine, but for those whose run came to be a full."""
+    checked = {"verify": "boot", "boot_min": 30, "retention": {"days": 30}}
+    every, but_fulls = (
+        simulate(small_plan({**checked, "verify_fulls": fulls}), FRIDAY_NOON, FRIDAY_NOON + 3 * DAY)
+        for fulls in (True, False)
+    )
+    kinds = set()
+    for one, other in zip(every.runs, but_fulls.runs, strict=True):
+        for verified, spared in zip(one.machines, other.machines, strict=True):
+            # An increment after a run that ended sooner moves otherwise; it is verified as long.
+            after = {"full": 0.0, "incremental": 1800.0}[spared.kind]
+            kinds.add(spared.kind)
+            assert verified.kind == spared.kind
+            assert sum(s for kind, s, *_ in verified.account if kind == "verifying") == 1800.0
+            assert sum(s for kind, s, *_ in spared.account if kind == "verifying") == after
+    assert kinds == {"full", "incremental"}

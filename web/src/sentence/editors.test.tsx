@@ -59,6 +59,7 @@ const FILES: JobValue = {
   transport: "auto",
   verify: "none",
   boot_min: 10,
+  verify_fulls: true,
   chain: "incremental",
   synthetic_full: false,
   tracking: true,
@@ -431,6 +432,8 @@ describe("the other clauses", () => {
     expect(screen.getByText("write a number")).toBeDefined();
     await user.type(minutes, "7");
     expect(set.at(-1)).toEqual({ boot_min: 7 });
+    await user.click(screen.getByLabelText("Fulls too"));
+    expect(set.at(-1)).toEqual({ verify_fulls: false });
   });
 
   it("copy to another repository with a retention of its own", async () => {

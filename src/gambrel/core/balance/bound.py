@@ -393,7 +393,8 @@ class Relaxation:
             moving = max(moving, read_bytes(job, machine, disk) / max(rates))
             stored += protected_bytes(job, machine, disk) / compression(job, machine)
         verify = 0.0
-        how = "none" if job.id in self.unverified else job.verify
+        spared = job.id in self.unverified or not job.verify_fulls
+        how = "none" if spared else job.verify
         if how == "boot":
             verify = job.boot_min * MINUTE
         elif how == "checksum":

@@ -69,7 +69,7 @@ ORDER_OF_APPLYING: tuple[MoveKind, ...] = (
 _KIND_OF_KEY: Mapping[str, MoveKind] = {
     "spread_fulls": "spread", "machine_order": "order", "max_streams": "streams",
     "repository": "repository", "synthetic_full": "synthetic", "at_window_end": "window_end",
-    "copies": "copies", "chain": "chain", "verify": "verify",
+    "copies": "copies", "chain": "chain", "verify": "verify", "verify_fulls": "verify",
 }  # fmt: skip
 """What kind of move a change of a job's key is."""
 
@@ -371,8 +371,11 @@ def _by_number_alone(retention: Retention) -> bool:
 
 
 def _verifying(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
+    aspect: Aspect = (job.id, "verify", 0)
+    if job.verify != "none" and job.verify_fulls and job.chain != "full_only":
+        yield aspect, change_job(job.id, verify_fulls=False)
     for less in LESS_VERIFIED[job.verify]:
-        yield (job.id, "verify", 0), change_job(job.id, verify=less)
+        yield aspect, change_job(job.id, verify=less)
 
 
 def split_days(operation: SplitJob) -> int | None:

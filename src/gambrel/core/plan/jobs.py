@@ -129,6 +129,7 @@ class Job:
     after_min: Amount = 0.0
     verify: Literal["none", "checksum", "boot"] = "none"
     boot_min: Amount = 6.0
+    verify_fulls: bool = True
     limit_mbit_per_s: Capacity | None = None
     max_streams: Count | None = None
     network: Ident | None = None

@@ -1,4 +1,4 @@
-import { NumberField, Pick } from "../../ui/controls";
+import { Flag, NumberField, Pick } from "../../ui/controls";
 import { VERIFIES } from "./choices";
 import { type Props } from "./props";
 
@@ -19,6 +19,13 @@ export function CheckEditor({ edit }: Props) {
           value={value["boot_min"] as number}
           wrong={edit.wrong("boot_min")}
           onChange={(v) => v !== null && set({ boot_min: v })}
+        />
+      )}
+      {value["verify"] !== "none" && (
+        <Flag
+          label="Fulls too"
+          value={Boolean(value["verify_fulls"])}
+          onChange={(v) => set({ verify_fulls: v })}
         />
       )}
       <p className="text-ink-2">

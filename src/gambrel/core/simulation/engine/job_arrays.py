@@ -154,6 +154,7 @@ class JobRows:
             "chain": t.CHAINS.index(job.chain),
             "tracking": int(job.tracking),
             "verify": t.VERIFIES.index(job.verify),
+            "verify_fulls": int(job.verify_fulls),
             "share": job.share,
             "start_within": _minutes(job.start_within_min),
             "stop_after": _minutes(job.stop_after_min),

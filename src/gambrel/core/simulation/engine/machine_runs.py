@@ -359,7 +359,9 @@ def verify_seconds(w: World, i: int) -> float:
     """How long the verify of a machine-run takes, with the steps in the guest."""
     job = w.job[w.run[w.task[i].run].job]
     seconds = 0.0
-    if job.verify == BOOT:
+    if w.task[i].kind == FULL and not job.verify_fulls:
+        pass
+    elif job.verify == BOOT:
         seconds = job.boot
     elif job.verify == CHECKSUM:
         # The rate is infinite where the repository has none, which makes this 0.

@@ -61,7 +61,7 @@ RETENTION = (
 below 0: none."""
 
 JOB = _record(
-    "priority window end_rule chain tracking verify members_from members_n "
+    "priority window end_rule chain tracking verify verify_fulls members_from members_n "
     "disks_n classes_from classes_n copies_n followers_from followers_n " + RETENTION[0],
     "share start_within stop_after guest_after held_until before after boot " + RETENTION[1],
 )

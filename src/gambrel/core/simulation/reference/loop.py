@@ -777,7 +777,9 @@ class Simulation:
         repository = self.home_of(task)
         read = repository.read_rate_mib_per_s
         seconds = 0.0
-        if job.verify == "boot":
+        if task.kind == "full" and not job.verify_fulls:
+            pass
+        elif job.verify == "boot":
             seconds = job.boot_min * MINUTE
         elif job.verify == "checksum":
             reading = 0.0 if read is None else task.stored_bytes / (read * MIB)
