@@ -16,8 +16,9 @@ WARM_BYTES = 64 * MIB
 
 Of the one that was used last it is kept however much it is.
 """
-OF_THE_LARGEST = 3
-"""The limit is never less than so many times the largest forecast: a plan, a draft, a preview."""
+OF_THE_LARGEST = 2.5
+"""The limit is never less than so many times the largest forecast: two weeks, such as those of a
+plan and of a preview, and some nights alone."""
 
 
 class ForecastCache:
@@ -48,7 +49,8 @@ class ForecastCache:
 
     def put(self, owner: int, span: tuple[float, float], forecast: Forecast) -> None:
         """Keep a forecast of a span."""
-        self._kept.most_bytes = max(self._kept.most_bytes, OF_THE_LARGEST * forecast.nbytes())
+        least = int(OF_THE_LARGEST * forecast.nbytes())
+        self._kept.most_bytes = max(self._kept.most_bytes, least)
         self._kept.put((owner, span), forecast)
         self._use((owner, span), forecast)
 

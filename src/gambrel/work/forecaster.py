@@ -42,7 +42,7 @@ LAST_NOONS = 2
 """Of a preview, at how many noons a quiet instant is looked for: the last of them."""
 KEPT_OF_A_PREVIEW = 2
 """How many quiet instants a preview keeps, each with all points that exist there."""
-MOST_BYTES_OF_QUIET = 128 * MIB
+MOST_BYTES_OF_QUIET = 64 * MIB
 """What the points of the quiet instants of one plan may take together, about."""
 STRIDE_S = 7 * DAY
 """How far a plan is played forward at once in search of quiet instants."""

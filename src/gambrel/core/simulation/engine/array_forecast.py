@@ -60,7 +60,7 @@ def forecast_of(walk: Walk) -> f.Forecast:
         history=PointHistory(plan, lambda: _history_rows(walk)),
         loads=LoadRecords(LoadRows(walk)),
         arrays_bytes=walk.nbytes(),
-        quiet=tuple(f.QuietInstant(at, kept) for at, kept in walk.quiet),
+        quiet=tuple(f.QuietInstant(at, kept) for at, kept in walk.take_quiet()),
         restores=_restores(walk),
     )
     forecast.__dict__["topology"] = walk.layout.topology

@@ -236,6 +236,14 @@ class Walk:
         ended = run["ended"][run["outcome"] != t.RUN_SKIPPED]
         return bool((ended < end).all() and (work["ended"] < end).all())
 
+    def take_quiet(self) -> list[tuple[float, Snapshot]]:
+        """The quiet instants so far, each with all points that exist there; it keeps none of them.
+
+        What was made of a walk may hold on to it for long, and need not hold on to these.
+        """
+        taken, self.quiet = self.quiet, []
+        return taken
+
     def points(self) -> Snapshot:
         """All points that exist now."""
         world = self.world
