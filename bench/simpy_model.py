@@ -316,11 +316,10 @@ class Model:
             yield self.env.process(self._rewrite(job, repository, stored, key, 1))
             self.points.add(chain, Point("full", start, self.env.now, stored, None))
             run["made"].append(chain)
-        if kind == "full" and not job.verify_fulls:
-            pass
-        elif job.verify == "boot":
+        how = job.verify if job.verify_fulls or kind != "full" else "none"
+        if how == "boot":
             yield self.env.timeout(job.boot_min * MINUTE)
-        elif job.verify == "checksum" and repository.read_mib_per_s is not None:
+        elif how == "checksum" and repository.read_mib_per_s is not None:
             yield self.env.timeout(stored / (repository.read_mib_per_s * MIB))
         self.ended[end] = ("done", self.env.now)
         for index, copy in enumerate(job.copies):

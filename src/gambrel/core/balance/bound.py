@@ -51,7 +51,7 @@ from gambrel.core.units import DAY, HOUR, MIB, MINUTE, SAME_INSTANT
 PRESSES = 0.05
 """Resources of which less than this must be in use at the peak are not told."""
 MOST_TOLD = 8
-"""So many resources are told, those of which most must be in use."""
+"""A bound tells of so many resources at most: the ones that the plan has to use most."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -428,10 +428,10 @@ class Relaxation:
         return solved.value, tuple(self.topology.resource_names[r] for r in solved.binding)
 
     def _peaks(self, others: float) -> tuple[Need, ...]:
-        """What the resources that are needed most need, each by itself.
+        """How full the resources under most pressure have to be, each by itself.
 
-        The others are as full as they may have to be. How full a resource is in any one solution
-        is the most that it may have to be; so most need no program of their own.
+        The others may be filled to `others`. No resource has to be fuller than any one solution
+        makes it; so a few solutions rule most of them out, and only the rest are solved for.
         """
         found: list[Need] = []
         program = Program(self, peak=True)
@@ -443,7 +443,7 @@ class Relaxation:
         ]
         full = {resource: min(each[resource] for each in solutions) for resource in told}
         for resource in sorted(told, key=lambda r: (-full[r], r)):
-            # Whatever comes now is needed less than those that are told.
+            # None of the rest can have to be fuller than those that we have.
             least = found[MOST_TOLD - 1].part if len(found) >= MOST_TOLD else PRESSES
             if full[resource] <= least:
                 break

@@ -187,8 +187,8 @@ def explained(
 ) -> Proposal:
     """A proposal with what each move brings: judged by the proposal without it.
 
-    That takes one more simulation for each. Moves of which most is lost come first, those that
-    have not been judged last.
+    Each takes one more simulation. The move that the plan would miss most comes first; moves that
+    there was no time to judge come last.
 
     Args:
         candidate: that the proposal was made of.

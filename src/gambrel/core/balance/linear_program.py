@@ -278,8 +278,7 @@ class Program:
         """
         rows, limits, keys = [], [], []
         for (resource, bucket), row in self.load.items():
-            length = self._edges[bucket + 1] - self._edges[bucket]
-            most = self._capacity[bucket][resource] * length / UNIT
+            most = self._room(resource, bucket)
             if resource in scales:
                 rows.append({**row, scales[resource]: -most})
                 limits.append(0.0)
@@ -314,6 +313,12 @@ class Program:
         filled = dict.fromkeys(self.resources, most * (1 + SLACK))
         return self._solve(filled, {r: self._own[r] for r in resources}, most * (1 + SLACK))
 
+    def _room(self, resource: int, bucket: int) -> float:
+        """What a resource can carry in a bucket, in units."""
+        length = self._edges[bucket + 1] - self._edges[bucket]
+        room: float = self._capacity[bucket][resource] * length / UNIT
+        return room
+
     def fullness(self, solved: Solved) -> dict[int, float]:
         """The part of its capacity to which each resource is filled at most in a solution.
 
@@ -323,8 +328,7 @@ class Program:
             return dict.fromkeys(self.resources, np.inf)
         full = dict.fromkeys(self.resources, 0.0)
         for (resource, bucket), row in self.load.items():
-            length = self._edges[bucket + 1] - self._edges[bucket]
-            most = self._capacity[bucket][resource] * length / UNIT
+            most = self._room(resource, bucket)
             moved = sum(float(solved.x[k]) for k in row)
             part = moved / most if most > 0 else (np.inf if moved > FLOOR else 0.0)
             full[resource] = max(full[resource], part)

@@ -52,9 +52,7 @@ def cost_of(plan: Plan, aspect: Aspect, operation: Operation) -> str:
         case "chain":
             return "A restore needs every increment since the full, and not one of them only."
         case "verify" if value is False:
-            return (
-                "Its fulls are not verified any more; its other points are, with the full in them."
-            )
+            return "Its fulls are not verified any more, only the points built on them."
         case "verify" if value == "none":
             return "Its points are no longer verified."
         case "verify":

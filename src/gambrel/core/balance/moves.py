@@ -372,7 +372,7 @@ def _by_number_alone(retention: Retention) -> bool:
 
 def _verifying(_: Problem, job: Job) -> Iterator[tuple[Aspect, Operation]]:
     aspect: Aspect = (job.id, "verify", 0)
-    if job.verify != "none" and job.verify_fulls and job.chain != "full_only":
+    if job.verifies_fulls_too:
         yield aspect, change_job(job.id, verify_fulls=False)
     for less in LESS_VERIFIED[job.verify]:
         yield aspect, change_job(job.id, verify=less)

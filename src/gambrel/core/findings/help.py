@@ -193,7 +193,7 @@ def candidates(finding: Finding, plan: Plan, forecast: Forecast) -> Iterator[tup
                 yield from _one_by_one(list(_other_nights(job))[:2])
     elif finding.kind == "verify runs into the next run":
         for job in jobs:
-            if job.verify_fulls and job.chain != "full_only":
+            if job.verifies_fulls_too:
                 yield (change_job(job.id, verify_fulls=False),)
             yield (change_job(job.id, verify="checksum" if job.verify == "boot" else "none"),)
             yield from _one_by_one(_other_starts(job))

@@ -190,6 +190,11 @@ class Job:
         return (*self.repositories, *(copy.repository for copy in self.copies))
 
     @property
+    def verifies_fulls_too(self) -> bool:
+        """Whether it verifies its fulls beside other points, so that it could spare the fulls."""
+        return self.verify != "none" and self.verify_fulls and self.chain != "full_only"
+
+    @property
     def stream_factor(self) -> float:
         """What encrypting leaves of the ceiling of one stream."""
         return self.encrypt_factor if self.encrypt else 1.0

@@ -777,11 +777,10 @@ class Simulation:
         repository = self.home_of(task)
         read = repository.read_rate_mib_per_s
         seconds = 0.0
-        if task.kind == "full" and not job.verify_fulls:
-            pass
-        elif job.verify == "boot":
+        how = job.verify if job.verify_fulls or task.kind != "full" else "none"
+        if how == "boot":
             seconds = job.boot_min * MINUTE
-        elif job.verify == "checksum":
+        elif how == "checksum":
             reading = 0.0 if read is None else task.stored_bytes / (read * MIB)
             seconds = repository.first_byte_s + reading
         return seconds + job.guest_after_s
