@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from datetime import date
 from typing import Any
 
@@ -172,17 +172,24 @@ def plan_file(plan_id: int, query_data: dict[str, Any]) -> Any:
     return revision_tag(jsonify(write_plan(forecaster.plan)), head, draft)
 
 
-def week_summaries(forecaster: Forecaster, nights: Sequence[Night]) -> list[dict[str, Any]]:
-    """The summaries of some nights, also of those that cannot be forecast."""
+def _begin_summaries(
+    beside: Executor, forecaster: Forecaster, nights: Sequence[Night]
+) -> list[Future[dict[str, Any]]]:
+    """Have nights simulated, and their summaries made beside what the caller does next."""
     forecasts = {night: forecaster.night(night) for night in nights if forecaster.covers(night)}
 
     def summary(night: Night) -> dict[str, Any]:
         known = forecasts.get(night)
         return serialize.no_forecast(night) if known is None else night_summary(known, night)
 
+    return [beside.submit(summary, night) for night in nights]
+
+
+def week_summaries(forecaster: Forecaster, nights: Sequence[Night]) -> list[dict[str, Any]]:
+    """The summaries of some nights, also of those that cannot be forecast."""
     # Side by side: in a large estate it is the loads that take time, and those are compiled code.
     with ThreadPoolExecutor(2) as beside:
-        return list(beside.map(summary, nights))
+        return [told.result() for told in _begin_summaries(beside, forecaster, nights)]
 
 
 @blueprint.get("/<int:plan_id>/weeks/<day>")
@@ -304,8 +311,13 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     night = night_of(json_data["night"], forecaster.origin.zone)
     scope = json_data["scope"]
     if scope == "week":
-        shown_night = _night(forecaster, night, json_data["load"], alone=False)
-        summaries = week_summaries(forecaster, week_of(night.date, night.zone))
+        with ThreadPoolExecutor(2) as beside:
+            week = week_of(night.date, night.zone)
+            others = _begin_summaries(beside, forecaster, [n for n in week if n != night])
+            shown_night = _night(forecaster, night, json_data["load"], alone=False)
+            told = [each.result() for each in others]
+        told.insert(week.index(night), night_summary(forecaster.night(night), night))
+        summaries = told
     else:
         only = night if scope == "night" else forecaster.first_changed(night)
         summaries = [night_summary(forecaster.night(only, alone=True), only)]

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from copy import copy
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, TypeVar
 
 from gambrel.core.model.destinations import at_destination
 from gambrel.core.plan.objects import Disk, Host, Job, Machine, Plan, Proxy, Repository, Transport
 from gambrel.core.units import MBIT, MIB
 
+T = TypeVar("T", int, float)
 Pin = Literal["transport", "job", "host"]
 """What holds a disk to some of its ways: the job's transport, its pin, the pin of the host."""
 PINS: tuple[Pin, ...] = ("transport", "job", "host")
@@ -101,6 +103,13 @@ class Routes:
         return found
 
 
+def _set(limits: dict[int, T], number: int, limit: T | None) -> None:
+    """Write down a limit; there is none where it is None."""
+    limits.pop(number, None)
+    if limit is not None:
+        limits[number] = limit
+
+
 class Topology:
     """The resources and slot pools of a plan, numbered, and the candidates of its disks.
 
@@ -126,6 +135,21 @@ class Topology:
         self._direct: dict[str, frozenset[int]] = {}
         self._ranks: dict[tuple[str | None, ...], tuple[tuple[int, Transport, int], ...]] = {}
         self._serves: dict[str, frozenset[int]] = {}
+
+    def with_jobs_of(self, plan: Plan) -> Topology:
+        """The topology of a plan whose jobs have the ids of these, and which else is the same.
+
+        What does not depend on jobs is shared with this one.
+        """
+        made = copy(self)
+        made.plan, made._candidates = plan, {}
+        made.capacity, made.slots = dict(self.capacity), dict(self.slots)
+        for job in plan.jobs:
+            _set(
+                made.capacity, self._resource[f"job:{job.id}"], _scaled(MBIT)(job.limit_mbit_per_s)
+            )
+            _set(made.slots, self._pool[f"job:{job.id}"], job.max_streams)
+        return made
 
     # --- numbering ---
 

@@ -472,7 +472,7 @@ class _Walk:
         self.samples = samples
         self.dues = dues
         self.lifetimes = lifetimes
-        self.chains: list[tuple[int, int, int]] = list(layout.chain_of)
+        self.chains: list[tuple[int, int, int]] = [*map(tuple, layout.chains.tolist())]
         self.saved_from, self.saved = self._sorted(points)
         self.most = self._most_of_disks(provisioned_grows)
         job = layout.job
@@ -728,7 +728,7 @@ class _Walk:
 
     def rest_rows(self) -> t.Table:
         """The points that no job looks after."""
-        known = len(self.layout.chain_of)
+        known = len(self.layout.chains)
         return self.saved[int(self.saved_from[min(known, len(self.saved_from) - 1)]) :]
 
     def rest(self) -> tuple[Steps, ...]:

@@ -15,6 +15,8 @@ from gambrel.core.model.retention import ChainKey, Point, linked
 from gambrel.core.plan.objects import KINDS, BuiltOn, ExistingPoint, Plan, State
 from gambrel.core.units import EPOCH
 
+Places = npt.NDArray[np.int64]
+"""Positions in the lists of a plan."""
 SAVED_POINT = np.dtype(
     [(name, np.int32) for name in ("repository", "job", "machine", "base")]
     + [(name, np.int8) for name in ("kind", "usable", "bad")]
@@ -26,18 +28,25 @@ seconds from EPOCH. `bad`: whether it, or one that it builds on, was found to be
 kept with its points at many instants, so the integers are short: see `chain_keys`."""
 
 
+def chain_keys(
+    repository: Places, job: Places, machine: Places, jobs: int, machines: int
+) -> Places:
+    """A number for each chain: (repository · jobs + job) · machines + machine."""
+    return (repository * jobs + job) * machines + machine
+
+
 @dataclass(frozen=True, eq=False)
 class Snapshot:
     """Rows of SAVED_POINT, those of one chain in the order of `at`; nothing changes them."""
 
     points: npt.NDArray[Any]
 
-    def chain_keys(self, jobs: int, machines: int) -> npt.NDArray[np.int64]:
-        """(repository · jobs + job) · machines + machine of each row, in long integers."""
+    def chain_keys(self, jobs: int, machines: int) -> Places:
+        """The key of the chain of each row."""
         repository, job, machine = (
             self.points[name].astype(np.int64) for name in ("repository", "job", "machine")
         )
-        return (repository * jobs + job) * machines + machine
+        return chain_keys(repository, job, machine, jobs, machines)
 
     def of_plan(self, was: Plan, now: Plan) -> Snapshot:
         """The same points for a plan of the same jobs and repositories with other machines.

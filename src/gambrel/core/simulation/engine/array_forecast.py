@@ -634,8 +634,11 @@ class _Newest(f.NewestPoints):
         self._begins = np.searchsorted(
             self._rows["machine"], np.arange(len(walk.plan.machines) + 1)
         ).astype(np.int64)
-        self._position = {m.id: i for i, m in enumerate(walk.plan.machines)}
         self._made: dict[str, Sequence[f.NewestPoint]] = {}
+
+    @cached_property
+    def _position(self) -> dict[str, int]:
+        return {machine.id: i for i, machine in enumerate(self._plan.machines)}
 
     def worst_in(self, start: float, end: float) -> t.Floats:
         return _worst(

@@ -7,6 +7,7 @@ job and what it works on are the same: whoever edits one job has only that job's
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from copy import copy as copy_of
 from dataclasses import replace
 from datetime import date
 from typing import Any
@@ -84,6 +85,12 @@ class Surroundings:
         self.repository = {r.id: i for i, r in enumerate(plan.repositories)}
         self.window = {w.id: i for i, w in enumerate(plan.windows)}
 
+    def with_jobs_of(self, plan: Plan) -> Surroundings:
+        """Those of a plan whose jobs have the ids of these, and which else is the same."""
+        made = copy_of(self)
+        made.plan, made.topology = plan, self.topology.with_jobs_of(plan)
+        return made
+
     def pool(self, name: str) -> int:
         """The number of a slot pool, -1 where it has no limit."""
         return next(iter(self.topology.limited_pools(name)), -1)
@@ -102,7 +109,7 @@ class JobRows:
         member, disk, klass, class_items, candidate, use, copy: rows of the tables of these names.
         copy_chain: the chain of each copy of each member.
         work: the pools of each row that the job adds to the queue.
-        chains: (repository, job, machine) of each chain, by place in the plan.
+        chains: (repository, job, machine) of each chain, a row for each, by place in the plan.
         disk_positions: of each disk row, the place of the disk in its machine.
         ways: what is behind each candidate; None for those of copies.
         proxy_sets: the sets of proxies of classes.
@@ -348,7 +355,7 @@ class JobRows:
         self.copy = table(t.COPY, self._copies)
         self.copy_chain = np.array(self._copy_chains, np.int64)
         self.work = table(t.QUEUE, self._work)
-        self.chains = list(self._chain_of)
+        self.chains = np.array(list(self._chain_of), np.int64).reshape(-1, 3)
         self.proxy_sets = list(self._proxy_sets)
         self.class_machines = _pairs(
             [(machine, c) for c, machines in enumerate(self._machines_of) for machine in machines]

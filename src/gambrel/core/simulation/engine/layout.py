@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from copy import copy as copy_of
 from dataclasses import replace
+from itertools import chain
 from typing import Any
 
 import numpy as np
@@ -27,9 +28,8 @@ MOST_BYTES = 32 * CACHE_MIB
 """What layouts may hold together."""
 OF_THE_LARGEST = 3
 """But never less than so many times the largest: of a plan, a draft, a preview."""
-BYTES_BY_CHAIN = 300
 BYTES_BY_WAY = 200
-"""What the names behind the numbers take, about."""
+"""What stands behind the number of a way to read takes, about."""
 ANY_NUMBER = 2**40
 """Slots of a pool without limit."""
 
@@ -78,7 +78,8 @@ class Layout:
 
     Attributes:
         plan: one of the plans that it fits, without its points and what is under way.
-        chain_of: number of the chain of a (repository, job, machine), all by position.
+        around: what its jobs work on.
+        chains: (repository, job, machine) of each chain, a row for each, all by position.
         disk_positions: of each DISK row, the position of the disk in its machine.
         ways: what is behind each CANDIDATE row; None for those of repository work.
     """
@@ -86,7 +87,8 @@ class Layout:
     def __init__(self, plan: Plan, known: Layout | None = None) -> None:
         # A layout is kept for long, and every state has points of its own.
         self.plan = plan = replace(plan, state=replace(plan.state, points=(), running=None))
-        around = Surroundings(plan)
+        around = Surroundings(plan) if known is None else known.around.with_jobs_of(plan)
+        self.around: Surroundings = around
         self.topology = around.topology
         self._parts = parts = self._rows_of_jobs(around, known)
         self._number_slots_and_rates()
@@ -137,8 +139,8 @@ class Layout:
         self.copy_chain = np.concatenate(
             [_NONE, *(part.copy_chain + first for part, first in zip(parts, chains, strict=False))]
         )
-        self.chain_of = {key: i for i, key in enumerate(k for part in parts for k in part.chains)}
-        self.disk_positions = [place for part in parts for place in part.disk_positions]
+        self.chains = np.concatenate([np.zeros((0, 3), np.int64), *(part.chains for part in parts)])
+        self.disk_positions = list(chain.from_iterable(part.disk_positions for part in parts))
         self.ways: list[Candidate | None] = [None] * len(rewrites)
         self.ways += (way for part in parts for way in part.ways)
 
@@ -250,8 +252,7 @@ class Layout:
             *(value for part in self._parts for value in vars(part).values()),
         ]
         arrays = sum(array.nbytes for array in held if isinstance(array, np.ndarray))
-        named = BYTES_BY_CHAIN * len(self.chain_of) + BYTES_BY_WAY * len(self.ways)
-        return arrays + named
+        return arrays + BYTES_BY_WAY * len(self.ways)
 
     # --- for which plans --------------------------------------------------------------------
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -53,6 +53,8 @@ def chains_of_restores(plan: Plan, running: Running | None) -> list[tuple[int, i
 
     The points themselves may be gone since.
     """
+    if running is None or not running.restores:
+        return []
     planned = {restore.id: restore for restore in plan.state.restores}
     repositories = {repository.id: i for i, repository in enumerate(plan.repositories)}
     machines = {machine.id: i for i, machine in enumerate(plan.machines)}
@@ -62,7 +64,7 @@ def chains_of_restores(plan: Plan, running: Running | None) -> list[tuple[int, i
             plan.job_position[told.point.job],
             machines[planned[told.id].machine],
         )
-        for told in (running.restores if running else ())
+        for told in running.restores
         if told.point is not None
     ]
 
@@ -70,14 +72,34 @@ def chains_of_restores(plan: Plan, running: Running | None) -> list[tuple[int, i
 def restore_arrays(
     layout: Layout,
     plan: Plan,
-    chains: Chains,
+    chains: t.Ints,
     from_: float,
     to: float,
     running: Running | None = None,
 ) -> RestoreArrays:
-    """The restores that come due in [from_, to), after those that are under way at `from_`."""
+    """The restores that come due in [from_, to), after those that are under way at `from_`.
+
+    Args:
+        chains: as `Walk.chains`.
+    """
     told = {restore.id: restore for restore in (running.restores if running else ())}
     made = _Rows(layout, plan)
+    if plan.state.restores:
+        _add_all(made, [*map(tuple, chains.tolist())], from_, to, told)
+    return RestoreArrays(
+        table(t.RESTORE, made.restores),
+        table(t.OPTION, made.options),
+        table(t.RESTORE_USE, made.uses),
+        table(t.RESTORE_DISK, made.disks),
+        tuple(made.squeezed),
+    )
+
+
+def _add_all(
+    made: _Rows, chains: Chains, from_: float, to: float, told: Mapping[str, RunningRestore]
+) -> None:
+    """Add the restores that are under way, by `told`, and then those that come due."""
+    plan = made.plan
     of_machine: dict[int, list[int]] = {}
     for number, (_, _, machine) in enumerate(chains):
         of_machine.setdefault(machine, []).append(number)
@@ -95,13 +117,6 @@ def restore_arrays(
         made.add(planned, machine, position, at - t.EPOCH, last.get(machine, -1), chains,
                  of_machine.get(machine, []), told.get(planned.id))  # fmt: skip
         last[machine] = row
-    return RestoreArrays(
-        table(t.RESTORE, made.restores),
-        table(t.OPTION, made.options),
-        table(t.RESTORE_USE, made.uses),
-        table(t.RESTORE_DISK, made.disks),
-        tuple(made.squeezed),
-    )
 
 
 def squeezes_of(world: t.World, option: Any, seconds: t.Floats) -> dict[int, float]:

@@ -24,7 +24,7 @@ from gambrel.core.simulation.engine.points import save_points
 from gambrel.core.simulation.engine.restore_arrays import chains_of_restores, restore_arrays
 from gambrel.core.simulation.engine.taking_up import UnderWay, read_under_way, take_up
 from gambrel.core.simulation.engine.world import open_world, set_flow
-from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot
+from gambrel.core.simulation.known_points import SAVED_POINT, Snapshot, chain_keys
 from gambrel.core.simulation.turns import simulations, stop_if_unwanted
 from gambrel.core.simulation_limits import MOST_RUNS, MOST_TRANSFERS, TooMuch
 from gambrel.core.units import DAY, MBIT, SAME_INSTANT
@@ -80,7 +80,7 @@ class Walk:
             was due before `to` has ended, instead of with all work.
         settled: whether all that was due before `to` ended among all that is due later.
         quiet: (instant, points) at the quiet instants that were asked for.
-        chains: (repository, job, machine) of each chain, by position.
+        chains: (repository, job, machine) of each chain, a row for each, by position.
 
     Args:
         under_way: what `running` comes to, where that has been read for this layout already.
@@ -253,24 +253,19 @@ class Walk:
 
     # --- setting up -------------------------------------------------------------------------
 
-    def _chains(self, points: Snapshot) -> list[tuple[int, int, int]]:
+    def _chains(self, points: Snapshot) -> t.Ints:
         """All chains: those of the layout, then those of points from before, then of restores."""
-        known = self.layout.chain_of
         size = (len(self.plan.jobs) + 1, len(self.plan.machines) + 1)
-        keys = points.chain_keys(*size)
-        unique, self._key_of = np.unique(keys, return_inverse=True)
-        chains = list(known)
-        self._chain_numbers = np.zeros(len(unique), np.int64)
-        for i, key in enumerate(unique.tolist()):
-            rest, machine = divmod(key, size[1])
-            repository, job = divmod(rest, size[0])
-            number = known.get((repository, job, machine))
-            if number is None:
-                number = len(chains)
-                chains.append((repository, job, machine))
-            self._chain_numbers[i] = number
-        chains += sorted(set(chains_of_restores(self.plan, self.running)) - set(chains))
-        return chains
+        known = _keys(self.layout.chains, size)
+        unique, self._key_of = np.unique(points.chain_keys(*size), return_inverse=True)
+        restored = chains_of_restores(self.plan, self.running)
+        also = _keys(np.array(restored, np.int64).reshape(-1, 3), size)
+        keys = np.concatenate([known, np.setdiff1d(unique, known)])
+        keys = np.concatenate([keys, np.setdiff1d(also, keys)])
+        order = np.argsort(keys)
+        self._chain_numbers = order[np.searchsorted(keys, unique, sorter=order)]
+        rest, machine = np.divmod(keys, size[1])
+        return np.column_stack([*np.divmod(rest, size[0]), machine])
 
     def _counts(self, saved: int) -> tuple[int, int, int, int, int]:
         """At most so many runs, machine-runs, disk transfers, repository works and points."""
@@ -532,6 +527,11 @@ class Walk:
 _written: Callable[[t.World], tuple[t.Table, ...]] = attrgetter(*t.WORLD_WRITTEN)
 
 
+def _keys(chains: t.Ints, size: tuple[int, int]) -> t.Ints:
+    repository, job, machine = chains.T
+    return chain_keys(repository, job, machine, *size)
+
+
 def _rows_filled_in(array: t.Table) -> int:
     """How many rows there are up to the last one that is not all zeros."""
     if not array.size:
@@ -548,13 +548,14 @@ def _again(array: t.Table, rows: int) -> t.Table:
 
 
 def note_sizes_and_chains(
-    world: t.World, plan: Plan, chains: Sequence[tuple[int, int, int]]
+    world: t.World, plan: Plan, chains: t.Ints | Sequence[tuple[int, int, int]]
 ) -> None:
     """Write down since when disks grow, and whose each chain is: (repository, job, machine)."""
     as_of = plan.state.sizes_as_of
+    columns = np.array(chains, np.int64).reshape(-1, 3)
     world.f[t.F_SIZES_AS_OF] = np.inf if as_of is None else as_of - t.EPOCH
     for column, name in enumerate(("repository", "job", "machine")):
-        world.chain[name][: len(chains)] = [chain[column] for chain in chains]
+        world.chain[name][: len(chains)] = columns[:, column]
 
 
 def _ints(size: int) -> t.Ints:
