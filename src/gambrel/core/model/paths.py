@@ -132,6 +132,8 @@ class Topology:
         self._number_resources()
         self._number_pools()
         self._candidates: dict[tuple[object, ...], tuple[Candidate, ...]] = {}
+        self._ways: dict[tuple[object, ...], tuple[Candidate, ...]] = {}
+        self._best: dict[tuple[object, ...], tuple[tuple[int, Transport], ...]] = {}
         self._direct: dict[str, frozenset[int]] = {}
         self._ranks: dict[tuple[str | None, ...], tuple[tuple[int, Transport, int], ...]] = {}
         self._serves: dict[str, frozenset[int]] = {}
@@ -142,7 +144,7 @@ class Topology:
         What does not depend on jobs is shared with this one.
         """
         made = copy(self)
-        made.plan, made._candidates = plan, {}
+        made.plan, made._candidates, made._ways = plan, {}, {}
         made.capacity, made.slots = dict(self.capacity), dict(self.slots)
         for job in plan.jobs:
             _set(
@@ -247,7 +249,10 @@ class Topology:
     # --- candidates ---
 
     def candidates(self, job: Job, machine: Machine, disk: Disk) -> tuple[Candidate, ...]:
-        """Who can read a disk for a job, in plan order; empty where there is no path."""
+        """Who can read a disk for a job, in plan order; empty where there is no path.
+
+        Disks of a job that are read in the same ways are given the same tuple.
+        """
         job = at_destination(self.plan, job, machine)
         if machine.kind == "server":
             key: tuple[object, ...] = (job.id, job.repository, machine.id, disk.id)
@@ -372,21 +377,45 @@ class Topology:
         plan = self.plan
         assert machine.host is not None and disk.datastore is not None
         host = plan.host_by_id[machine.host]
-        serving = self._serving(plan.repository_by_id[job.repository].site)
-        allowed = None if job.proxies is None else set(job.proxies)
+        allowed = None if job.proxies is None else frozenset(job.proxies)
         if pinned and host.proxies is not None:
-            allowed = set(host.proxies) if allowed is None else allowed.intersection(host.proxies)
-        ranked = [
-            entry
-            for entry in self.ranked(host, disk.datastore, job.transport, job.network)
-            if entry[2] in serving and (allowed is None or plan.proxies[entry[2]].id in allowed)
-        ]
-        best = min((rank for rank, _, _ in ranked), default=0)
-        return tuple(
-            self._way(job, machine, disk, position, transport)
-            for rank, transport, position in ranked
-            if rank == best
-        )
+            its = frozenset(host.proxies)
+            allowed = its if allowed is None else allowed & its
+        site = plan.repository_by_id[job.repository].site
+        found = self._best_of(host, disk.datastore, job.transport, job.network, site, allowed)
+        # Only what is read by the network goes through the host: else all hosts have the same ways.
+        through = host.id if any(way == "network" for _, way in found) else None
+        key = (job.id, job.repository, disk.datastore, through, found)
+        if key not in self._ways:
+            self._ways[key] = tuple(self._way(job, machine, disk, *each) for each in found)
+        return self._ways[key]
+
+    def _best_of(
+        self,
+        host: Host,
+        datastore: str,
+        transport: str,
+        network: str | None,
+        site: str,
+        allowed: frozenset[str] | None,
+    ) -> tuple[tuple[int, Transport], ...]:
+        """(position, transport) of the proxies that read a disk of a host best, in plan order.
+
+        Args:
+            site: where what they read goes to.
+            allowed: ids of those that may; None: all may.
+        """
+        key = (host.id, datastore, transport, network, site, allowed)
+        if key not in self._best:
+            serving, proxies = self._serving(site), self.plan.proxies
+            ranked = [
+                entry
+                for entry in self.ranked(host, datastore, transport, network)
+                if entry[2] in serving and (allowed is None or proxies[entry[2]].id in allowed)
+            ]
+            best = min((rank for rank, _, _ in ranked), default=0)
+            self._best[key] = tuple((i, way) for rank, way, i in ranked if rank == best)
+        return self._best[key]
 
     def _reaching(self, datastore: str) -> frozenset[int]:
         """Positions of the proxies that read a datastore directly."""

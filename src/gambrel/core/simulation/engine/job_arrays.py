@@ -128,6 +128,8 @@ class JobRows:
         self._candidates: list[Row] = []
         self._uses: list[Row] = []
         self._ways_of: dict[tuple[object, ...], tuple[int, int]] = {}
+        # The topology keeps these, so that none comes to have the id of another.
+        self._rows_of: dict[int, tuple[int, int]] = {}
         self._class_of: dict[tuple[object, ...], int] = {}
         self._proxy_sets: dict[frozenset[int], int] = {}
         self._chain_of: dict[tuple[int, int, int], int] = {}
@@ -284,13 +286,19 @@ class JobRows:
         place = (machine.id, disk.id) if server else (machine.host, disk.datastore)
         key = (repository, *place)
         if key not in self._ways_of:
-            first = len(self._candidates)
-            for way in self._around.topology.candidates(self._job, machine, disk):
-                once, twice = dict(way.uses(0.0)), dict(way.uses(1.0))
-                uses = [(r, once[r], twice[r] - once[r]) for r in once]
-                self._add_way(uses, way.ceiling, way)
-            self._ways_of[key] = (first, len(self._candidates) - first)
+            ways = self._around.topology.candidates(self._job, machine, disk)
+            if id(ways) not in self._rows_of:
+                self._rows_of[id(ways)] = self._add_ways(ways)
+            self._ways_of[key] = self._rows_of[id(ways)]
         return self._ways_of[key]
+
+    def _add_ways(self, ways: Iterable[Candidate]) -> tuple[int, int]:
+        first = len(self._candidates)
+        for way in ways:
+            once, twice = dict(way.uses(0.0)), dict(way.uses(1.0))
+            uses = [(r, once[r], twice[r] - once[r]) for r in once]
+            self._add_way(uses, way.ceiling, way)
+        return first, len(self._candidates) - first
 
     # --- between repositories ---------------------------------------------------------------
 
@@ -363,5 +371,6 @@ class JobRows:
         # Only the arrays are kept.
         del self._around, self._members, self._disks, self._classes, self._items
         del self._machines_of, self._candidates, self._uses, self._ways_of, self._class_of
+        del self._rows_of
         del self._chain_of, self._copy_chains, self._work, self._homes, self._copies
         del self._merge_rows
