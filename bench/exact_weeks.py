@@ -10,7 +10,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from sizes import EXACT_CASES, EXACT_EVALUATIONS
+from sizes import EXACT_CASES, EXACT_EVALUATIONS, LONGEST_CASE
 from weeks import apart, best_of_all, case
 
 from gambrel.core.balance.bound import Bound, bound
@@ -68,10 +68,25 @@ def solve(workers: Workers, problem: Problem) -> Exact:
 
 def exact_weeks() -> list[str]:
     """The section of the page."""
-    lines = [
+    return [
         "Cases like those of *A better week*, with more jobs, solved by trying everything on two "
         f"cores and searched as the screen does: {SEARCHED_S:.0f} s, or until patience ends.",
         "",
+        *_compared(EXACT_CASES),
+    ]
+
+
+def longest_week() -> list[str]:
+    """The section of the page on the case in which trying everything takes longest."""
+    return [
+        "One job more than in the cases above: nothing larger can be tried in an hour.",
+        "",
+        *_compared(LONGEST_CASE),
+    ]
+
+
+def _compared(cases: Sequence[tuple[str, int, int]]) -> list[str]:
+    lines = [
         "| cases | cases | combinations | the longest took | best value reached | most apart "
         "| simulations of the search | time against trying all |",
         "|---|---:|---:|---:|---:|---:|---:|---:|",
@@ -80,14 +95,15 @@ def exact_weeks() -> list[str]:
     workers = Workers()
     try:
         workers.all(worker_tasks.warm, [()] * workers.width)
-        for shape, jobs, count in EXACT_CASES:
+        for shape, jobs, count in cases:
             found = [solve(workers, case(shape, number, jobs)) for number in range(count)]
             everything += found
             lines.append(_row(f"{shape}, {jobs} jobs", found))
     finally:
         workers.stop()
-    lines += [_row("all", everything), "", _bounds(everything)]
-    return lines
+    if len(cases) > 1:
+        lines.append(_row("all", everything))
+    return [*lines, "", _bounds(everything)]
 
 
 def _row(name: str, found: Sequence[Exact]) -> str:

@@ -20,7 +20,7 @@ from typing import Any
 
 import numba
 import numpy
-from exact_weeks import exact_weeks
+from exact_weeks import exact_weeks, longest_week
 from learning import learning
 from ledger_pages import the_ledger
 from months_ahead import months_ahead
@@ -513,6 +513,7 @@ SECTIONS: dict[str, Callable[[], list[str]]] = {
     "Previews": through_the_api,
     "A better week": better_weeks,
     "The best week there is": exact_weeks,
+    "An hour of trying everything": longest_week,
     "A sweep of losses": sweeps,
     "A night under way": a_night_under_way,
     "The day of the loss": day_of_the_loss,

@@ -358,17 +358,16 @@ def released(w: World, i: int) -> None:
 def verify_seconds(w: World, i: int) -> float:
     """How long the verify of a machine-run takes, with the steps in the guest."""
     job = w.job[w.run[w.task[i].run].job]
-    seconds = 0.0
+    seconds: float = job.guest_after
     if w.task[i].kind == FULL and not job.verify_fulls:
-        pass
-    elif job.verify == BOOT:
-        seconds = job.boot
+        return seconds
+    if job.verify == BOOT:
+        seconds += job.boot
     elif job.verify == CHECKSUM:
         # The rate is infinite where the repository has none, which makes this 0.
         repository = w.repository[w.member[w.task[i].member].repository]
-        seconds = repository.first_byte + w.task[i].stored / repository.read
-    total: float = seconds + job.guest_after
-    return total
+        seconds += repository.first_byte + w.task[i].stored / repository.read
+    return seconds
 
 
 @njit(cache=True)
