@@ -22,7 +22,13 @@ def test_what_is_set_counts():
 
 @pytest.mark.parametrize(
     "name",
-    ["GAMBREL_CACHES_MIB", "GAMBREL_FORECAST_MIB", "GAMBREL_LOG_MIB", "GAMBREL_KEEP_VERSIONS"],
+    [
+        "GAMBREL_CACHES_MIB",
+        "GAMBREL_FORECAST_MIB",
+        "GAMBREL_BESIDE_MIB",
+        "GAMBREL_LOG_MIB",
+        "GAMBREL_KEEP_VERSIONS",
+    ],
 )
 @pytest.mark.parametrize("value", ["0", "-1", "1.5", "much", "²", "9" * 400])
 def test_what_cannot_be_is_refused_before_anything_starts(monkeypatch, name, value):

@@ -33,6 +33,7 @@ from gambrel.commands.places import (
 from gambrel.commands.processes import begin, end
 from gambrel.commands.settings import (
     address_from,
+    beside_bytes_from,
     caches_bytes_from,
     forecast_bytes_from,
     keep_from,
@@ -182,7 +183,7 @@ def _check_settings() -> None:
     """Refuse settings that cannot be before anything is started. Raises CommandError."""
     for read in (
         address_from, sources_from, keep_from, log_bytes_from, proxies_from, caches_bytes_from,
-        forecast_bytes_from,
+        forecast_bytes_from, beside_bytes_from,
     ):  # fmt: skip
         read(os.environ)
 

@@ -36,6 +36,10 @@ CACHES_MIB = "GAMBREL_CACHES_MIB"
 FORECAST_MIB = "GAMBREL_FORECAST_MIB"
 """How much of that forecasts may take, in MiB."""
 
+BESIDE_MIB = "GAMBREL_BESIDE_MIB"
+"""The memory of the server up to which simulations begin beside others, in MiB."""
+USUAL_BESIDE_MIB = 1536
+
 
 def _number(environment: Mapping[str, str], name: str, usual: int) -> int:
     text = environment.get(name, "")
@@ -92,3 +96,8 @@ def caches_bytes_from(environment: Mapping[str, str]) -> int:
 def forecast_bytes_from(environment: Mapping[str, str]) -> int:
     """How much of it forecasts may hold. Raises CommandError."""
     return _number(environment, FORECAST_MIB, USUAL_FORECAST_MIB) * MIB
+
+
+def beside_bytes_from(environment: Mapping[str, str]) -> int:
+    """Up to which memory simulations begin beside others. Raises CommandError."""
+    return _number(environment, BESIDE_MIB, USUAL_BESIDE_MIB) * MIB

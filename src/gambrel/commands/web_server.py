@@ -30,9 +30,11 @@ from gambrel.api.app import (
     warm_up,
     watch_sources,
 )
+from gambrel.api.server import resident_bytes
 from gambrel.commands.places import APPLICATION_LOG, PAGES, STATE
 from gambrel.commands.settings import (
     address_from,
+    beside_bytes_from,
     caches_bytes_from,
     forecast_bytes_from,
     keep_from,
@@ -114,6 +116,8 @@ def main() -> None:
     # It warns of each request that waits for a thread.
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     simulations.at_once = os.cpu_count() or 1
+    simulations.most_bytes = beside_bytes_from(os.environ)
+    simulations.held_bytes = resident_bytes
     hold_together(caches_bytes_from(os.environ))
     port = int(sys.argv[1])
     app = create_app(

@@ -5,7 +5,7 @@ import time
 import weakref
 from dataclasses import replace
 from datetime import time as clock
-from threading import Thread
+from threading import Event, Thread
 
 import pytest
 from generated import ZONE, plans
@@ -21,7 +21,7 @@ from gambrel.core.plan.instants import parse_instant
 from gambrel.core.simulation import reference
 from gambrel.core.simulation.forecast import totals_of
 from gambrel.core.simulation.simulate import simulate
-from gambrel.core.simulation.turns import Turns, while_wanted
+from gambrel.core.simulation.turns import PASSED_MOST, Turns, while_wanted
 from gambrel.core.simulation_limits import Cancelled, TooMuch
 from gambrel.formats.result_file import result
 
@@ -247,6 +247,72 @@ def test_no_more_simulations_run_at_once_than_there_are_turns():
     assert len(most) == 8
     assert max(most) == 2
     assert (turns.running, turns.waiting) == (0, 0)
+
+
+def begun(turns, size, told, ends):
+    """A thread that takes a turn for work of a size, says so, and holds it until it may end."""
+
+    def work() -> None:
+        with turns.take(size):
+            told.append(size)
+            ends.wait(10)
+
+    thread = Thread(target=work)
+    thread.start()
+    return thread
+
+
+def until(what):
+    deadline = time.monotonic() + 10
+    while not what():
+        assert time.monotonic() < deadline
+        time.sleep(0.002)
+
+
+def test_what_is_too_much_for_the_memory_waits_and_what_is_small_goes_before_it():
+    turns, told, ends = Turns(3), [], Event()
+    turns.most_bytes, turns.held_bytes = 100, lambda: 30
+    threads = [begun(turns, 60, told, ends)]
+    until(lambda: told == [60])
+    threads.append(begun(turns, 50, told, ends))
+    until(lambda: turns.waiting == 1)
+    threads.append(begun(turns, 10, told, ends))
+    until(lambda: told == [60, 10])
+    assert (turns.running, turns.waiting) == (2, 1)
+    ends.set()
+    for thread in threads:
+        thread.join()
+    assert told == [60, 10, 50]
+    assert (turns.running, turns.waiting) == (0, 0)
+
+
+def test_what_waits_for_memory_is_not_passed_for_ever():
+    turns, told, first, others = Turns(2), [], Event(), Event()
+    turns.most_bytes, turns.held_bytes = 100, lambda: 30
+    threads = [begun(turns, 60, told, first)]
+    until(lambda: told == [60])
+    threads.append(begun(turns, 50, told, others))
+    until(lambda: turns.waiting == 1)
+    for _ in range(PASSED_MOST):
+        with turns.take(1):
+            pass
+    threads.append(begun(turns, 1, told, others))
+    until(lambda: turns.waiting == 2)
+    time.sleep(0.1)
+    assert (turns.running, turns.waiting) == (1, 2)
+    first.set()
+    until(lambda: len(told) == 3)
+    others.set()
+    for thread in threads:
+        thread.join()
+    assert told == [60, 50, 1]
+
+
+def test_even_what_is_larger_than_the_memory_runs_alone():
+    turns = Turns(2)
+    turns.most_bytes, turns.held_bytes = 100, lambda: 99
+    with turns.take(1_000):
+        assert turns.running == 1
 
 
 def test_who_waits_for_a_turn_and_is_not_wanted_any_more_goes_away():

@@ -129,7 +129,7 @@ class Walk:
             Cancelled: where nobody wants the result any more.
         """
         self.world.f[t.F_STOP] = until - t.EPOCH
-        with simulations.take():
+        with simulations.take(self._most_bytes()):
             self._run()
         if until < np.inf:
             self.world.f[t.F_NOW] = until - t.EPOCH
@@ -209,6 +209,10 @@ class Walk:
             elif status == t.IS_QUIET and self.world.f[t.F_NOW] <= self.world.f[t.F_UNTIL]:
                 # Later on it is only quiet because nothing is due any more.
                 self.quiet.append((float(self.world.f[t.F_NOW]) + t.EPOCH, self.points()))
+
+    def _most_bytes(self) -> int:
+        """What a walk takes while it is under way; most of it is taken as it goes on."""
+        return sum(array.nbytes for array in _written(self.world))
 
     def _give_back(self) -> None:
         """Give back the memory of what only the walk needed.
