@@ -320,10 +320,10 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
         summaries = told
     else:
         only = night if scope == "night" else forecaster.first_changed(night)
-        summaries = [night_summary(forecaster.night(only, alone=True), only)]
         shown_night = None
         if only == night:
             shown_night = _night(forecaster, night, json_data["load"], alone=True)
+        summaries = [night_summary(forecaster.night(only, alone=True), only)]
     return jsonify({"night": shown_night, "nights": summaries, "words": words})
 
 

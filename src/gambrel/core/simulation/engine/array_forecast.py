@@ -31,7 +31,6 @@ def forecast_of(walk: Walk) -> f.Forecast:
     """The Forecast of a finished walk."""
     plan, world = walk.plan, walk.world
     newest = _Newest(walk)
-    points = walk.points()
     copies = np.flatnonzero(world.work["stage"][: world.n[t.N_WORK]] == t.ST_COPY)
     copies = copies[world.work["state"][copies] != t.W_IDLE]
     if walk.until > walk.to:
@@ -48,7 +47,9 @@ def forecast_of(walk: Walk) -> f.Forecast:
             lambda: tuple(_copies(walk, copies)),
             lambda start, end: tuple(_copies(walk, _moved_within(walk, copies, start, end))),
         ),
-        points=f.Lazily(len(points.points), lambda: tuple(_points(plan, points.points))),
+        points=f.Lazily(
+            int(world.chain["count"].sum()), lambda: tuple(_points(plan, walk.points().points))
+        ),
         exposure=f.Lazily(
             len(plan.machines), lambda: tuple(_exposure(plan, newest.worst_in(walk.from_, walk.to)))
         ),
@@ -627,14 +628,20 @@ class _Newest(f.NewestPoints):
     """The points that were the newest of each machine, made for those that are asked for."""
 
     def __init__(self, walk: Walk) -> None:
-        newest = walk.world.newest[: walk.world.n[t.N_NEWEST]]
-        order = np.lexsort((newest["at"], newest["exists_from"], newest["machine"]))
-        self._rows = newest.take(order)
+        self._found = walk.world.newest[: walk.world.n[t.N_NEWEST]]
         self._plan = walk.plan
-        self._begins = np.searchsorted(
-            self._rows["machine"], np.arange(len(walk.plan.machines) + 1)
-        ).astype(np.int64)
         self._made: dict[str, Sequence[f.NewestPoint]] = {}
+
+    @cached_property
+    def _rows(self) -> t.Table:
+        found = self._found
+        order = np.lexsort((found["at"], found["exists_from"], found["machine"]))
+        return found.take(order)
+
+    @cached_property
+    def _begins(self) -> t.Ints:
+        machines = np.arange(len(self._plan.machines) + 1)
+        return np.searchsorted(self._rows["machine"], machines).astype(np.int64)
 
     @cached_property
     def _position(self) -> dict[str, int]:

@@ -261,7 +261,7 @@ class Walk:
         """All chains: those of the layout, then those of points from before, then of restores."""
         size = (len(self.plan.jobs) + 1, len(self.plan.machines) + 1)
         known = _keys(self.layout.chains, size)
-        unique, self._key_of = np.unique(points.chain_keys(*size), return_inverse=True)
+        unique, self._key_of = _unique_of_runs(points.chain_keys(*size))
         restored = chains_of_restores(self.plan, self.running)
         also = _keys(np.array(restored, np.int64).reshape(-1, 3), size)
         keys = np.concatenate([known, np.setdiff1d(unique, known)])
@@ -529,6 +529,13 @@ class Walk:
 
 
 _written: Callable[[t.World], tuple[t.Table, ...]] = attrgetter(*t.WORLD_WRITTEN)
+
+
+def _unique_of_runs(keys: t.Ints) -> tuple[t.Ints, t.Ints]:
+    """What `np.unique` finds, with its inverse, of keys of which many alike stand together."""
+    begins = np.flatnonzero(np.diff(keys, prepend=-1))
+    unique, place = np.unique(keys[begins], return_inverse=True)
+    return unique, np.repeat(place, np.diff(begins, append=len(keys)))
 
 
 def _keys(chains: t.Ints, size: tuple[int, int]) -> t.Ints:
