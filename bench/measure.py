@@ -577,6 +577,8 @@ keeps them small:
 - What moves stands together in a table of its own, with what it uses; a simulation of 10,000
   machines has 400,000 transfers and moves a few hundred of them at a time. Before, each look at
   one was a look into memory far from the last.
+- Disks of a job that are read in the same ways share their candidates. In that estate these are
+  4,260 rows; a row for each host, datastore and proxy made 47,926.
 - The compiled code does not count who holds its arrays; to count it took a third of the time.
   Its innermost loops index without a sign: asking each time whether a place counts from the end of
   an array took a seventh.
@@ -588,6 +590,8 @@ alike, as disks differ in compression and in the host, datastore and proxy they 
 The rest is making the arrays of the horizon and the runs of the result. The layout of a plan (its
 candidates, classes, uses) is kept from one simulation to the next, job by job: a moved start pays
 for none of it ("first" in the tables of growth has it, "again" has not), an edited job for its own.
+What does not depend on jobs, such as which proxies reach which datastore, comes along from the plan
+that was edited.
 A record of which there are hundreds in an answer is a plain tuple with names: to make a frozen
 object of fourteen fields takes ten times as long.
 
