@@ -157,7 +157,8 @@ export function ImportSheet(props: {
           {steps === 0
             ? "Sizes are taken as they are."
             : `Sizes are read ${times(steps)} than the file says.`}{" "}
-          <Button small look="plain" onClick={() => setAnswered(null)}>
+          {/* The buttons of the answer are gone: whoever pressed one is here now. */}
+          <Button small look="plain" autoFocus onClick={() => setAnswered(null)}>
             Ask again
           </Button>
         </p>
