@@ -40,6 +40,7 @@ export function ImportSheet(props: {
   const [mappedMachines, setMappedMachines] = useState<Record<string, string>>({});
   const [onlyGood, setOnlyGood] = useState(false);
   // What was answered holds for a file as it was read then; in another unit it is asked anew.
+  const [askedAgain, setAskedAgain] = useState(false);
   const [answered, setAnswered] = useState<{ steps: number; of: string } | null>(null);
   const readAs = JSON.stringify([file?.name, columns, unit]);
   const steps = answered?.of === readAs ? answered.steps : null;
@@ -150,7 +151,11 @@ export function ImportSheet(props: {
       )}
       {found && <Problems found={found} />}
       {found?.odd_sizes && (
-        <Sizes odd={found.odd_sizes} onAnswer={(steps) => setAnswered({ steps, of: readAs })} />
+        <Sizes
+          odd={found.odd_sizes}
+          askedAgain={askedAgain}
+          onAnswer={(steps) => setAnswered({ steps, of: readAs })}
+        />
       )}
       {steps !== null && (
         <p className="border-t border-rule py-1 text-ink-2">
@@ -158,7 +163,15 @@ export function ImportSheet(props: {
             ? "Sizes are taken as they are."
             : `Sizes are read ${times(steps)} than the file says.`}{" "}
           {/* The buttons of the answer are gone: whoever pressed one is here now. */}
-          <Button small look="plain" autoFocus onClick={() => setAnswered(null)}>
+          <Button
+            small
+            look="plain"
+            autoFocus
+            onClick={() => {
+              setAnswered(null);
+              setAskedAgain(true);
+            }}
+          >
             Ask again
           </Button>
         </p>
@@ -252,8 +265,9 @@ const times = (steps: number) =>
 export function Sizes(props: {
   odd: NonNullable<PastRunsFound["odd_sizes"]>;
   onAnswer: (steps: number) => void;
+  askedAgain?: boolean;
 }) {
-  const { odd, onAnswer } = props;
+  const { odd, onAnswer, askedAgain = false } = props;
   return (
     <section aria-label="Sizes that look wrong" role="alert" className="border-t border-rule py-2">
       <h3 className="font-semibold">Are the sizes in another unit?</h3>
@@ -263,7 +277,7 @@ export function Sizes(props: {
         {bytes(odd.told_bytes)}; the plan expects {bytes(odd.expected_bytes)}.
       </p>
       <div className="flex gap-2">
-        <Button small onClick={() => onAnswer(odd.steps)}>
+        <Button small autoFocus={askedAgain} onClick={() => onAnswer(odd.steps)}>
           Read them {times(odd.steps)}
         </Button>
         <Button small look="plain" onClick={() => onAnswer(0)}>
