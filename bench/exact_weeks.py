@@ -79,7 +79,7 @@ def exact_weeks() -> list[str]:
 def longest_week() -> list[str]:
     """The section of the page on the case in which trying everything takes longest."""
     return [
-        "One job more than in the cases above: nothing larger can be tried in an hour.",
+        "As above, with the most combinations that were tried so far.",
         "",
         *_compared(LONGEST_CASE),
     ]

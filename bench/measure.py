@@ -513,7 +513,7 @@ SECTIONS: dict[str, Callable[[], list[str]]] = {
     "Previews": through_the_api,
     "A better week": better_weeks,
     "The best week there is": exact_weeks,
-    "An hour of trying everything": longest_week,
+    "The longest exact case": longest_week,
     "A sweep of losses": sweeps,
     "A night under way": a_night_under_way,
     "The day of the loss": day_of_the_loss,
