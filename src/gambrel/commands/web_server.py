@@ -53,6 +53,8 @@ READ_WITHIN_S = 60.0
 """A request that is not there as a whole by then is given up."""
 IDLE_S = 120
 LOOKED_AT_EVERY_S = 5
+SMALL_MIB = 64
+"""A simulation that takes no more never waits until there is memory for it."""
 MOST_BODY = 49 * MIB
 """A little more than any route takes, so that the route can say what its limit is."""
 
@@ -117,6 +119,7 @@ def main() -> None:
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     simulations.at_once = os.cpu_count() or 1
     simulations.most_bytes = beside_bytes_from(os.environ)
+    simulations.small_bytes = SMALL_MIB * MIB
     simulations.held_bytes = resident_bytes
     hold_together(caches_bytes_from(os.environ))
     port = int(sys.argv[1])

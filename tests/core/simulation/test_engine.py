@@ -308,6 +308,13 @@ def test_what_waits_for_memory_is_not_passed_for_ever():
     assert told == [60, 50, 1]
 
 
+def test_what_is_small_never_waits_for_memory():
+    turns = Turns(2)
+    turns.most_bytes, turns.small_bytes, turns.held_bytes = 100, 5, lambda: 1_000
+    with turns.take(1_000), turns.take(5):
+        assert turns.running == 2
+
+
 def test_even_what_is_larger_than_the_memory_runs_alone():
     turns = Turns(2)
     turns.most_bytes, turns.held_bytes = 100, lambda: 99

@@ -61,12 +61,14 @@ class Turns:
     Attributes:
         most_bytes: what the process may hold for another to begin beside those that work; None
             where that does not matter.
+        small_bytes: what takes no more than that never waits for memory.
         held_bytes: says what the process holds.
     """
 
     def __init__(self, at_once: int | None = None) -> None:
         self.at_once = at_once
         self.most_bytes: int | None = None
+        self.small_bytes = 0
         self.held_bytes: Callable[[], int] = int
         self.running = 0
         self._bytes = 0
@@ -90,7 +92,7 @@ class Turns:
         return None
 
     def _has_memory_for(self, size: int) -> bool:
-        if self.running == 0 or self.most_bytes is None:
+        if self.running == 0 or self.most_bytes is None or size <= self.small_bytes:
             return True
         # What those that work will take may not have been taken yet.
         return self.held_bytes() + self._bytes + size <= self.most_bytes
