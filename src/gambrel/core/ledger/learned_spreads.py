@@ -16,7 +16,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
-from math import expm1, hypot, log, sqrt
+from math import hypot, log, sqrt
 from statistics import median
 
 from gambrel.core.ledger.learned_change import Increment, LearnedChange, shares_changed
@@ -24,6 +24,7 @@ from gambrel.core.ledger.learned_rates import LearnedRate
 from gambrel.core.ledger.night_spreads import USUAL_NIGHTS, NightSpreads, kind_of
 from gambrel.core.ledger.robust import LEAST_OF_A_FOLDER, LEAST_RUNS, beyond_chance, robust_spread
 from gambrel.core.ledger.shown_tonight import folder_of
+from gambrel.core.model.volume import changed_share
 from gambrel.core.nights.nights import night_at, planner_zone
 from gambrel.core.plan.objects import Machine, Plan
 
@@ -164,4 +165,4 @@ def _off(machine: Machine, learned: LearnedChange, weekday: int | None) -> float
 def _expected(machine: Machine, learned: LearnedChange, change: float, days: float) -> float:
     """The share of what is in use that was to be expected to change: section 4."""
     ceiling = learned.ceiling or machine.churn_ceiling or 1.0
-    return -ceiling * expm1(-change * days / ceiling)
+    return changed_share(change, ceiling, days)

@@ -148,10 +148,17 @@ def compression(job: Job, machine: Machine) -> float:
 
 def changed_bytes(protected: float, machine: Machine, seconds: float) -> float:
     """Δ: the bytes changed within `seconds`, levelling off at U·h (section 4)."""
-    rate, ceiling = machine.daily_change, machine.churn_ceiling
-    if rate == 0 or ceiling == 0:
+    return protected * changed_share(machine.daily_change, machine.churn_ceiling, seconds / DAY)
+
+
+def changed_share(change: float, ceiling: float, days: float) -> float:
+    """The share of what is in use that has changed after some days, levelling off at `ceiling`.
+
+    h · (1 - exp(-c · t / h)) of section 4, with c the daily change.
+    """
+    if change == 0 or ceiling == 0:
         return 0.0
-    return protected * ceiling * (1.0 - exp(-rate * (seconds / DAY) / ceiling))
+    return ceiling * (1.0 - exp(-change * days / ceiling))
 
 
 def disk_volume(job: Job, machine: Machine, disk: Disk, since_base: float | None) -> DiskVolume:
