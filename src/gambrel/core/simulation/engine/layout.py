@@ -312,16 +312,13 @@ _kept: ByteCache[Layout] = ByteCache("layouts", MOST_BYTES, Layout.nbytes)
 
 def layout_of(plan: Plan) -> Layout:
     """The layout of a plan: a kept one that fits, else a new one."""
-    known = _kept.values()
-    for layout in known:
-        if layout.fits(plan):
-            _kept.get(id(layout))
-            return layout
-    alike = [layout for layout in known if layout.has_rows_for(plan)]
-    stem = max(alike, key=lambda layout: layout.same_jobs(plan), default=None)
+    alike = {each: each.same_jobs(plan) for each in _kept.values() if each.has_rows_for(plan)}
+    stem = max(alike, key=lambda each: alike[each], default=None)
     if stem is not None:
         # Whatever is tried next is likely to be made from the same one.
         _kept.get(id(stem))
+        if alike[stem] == len(plan.jobs):
+            return stem
     made = Layout(plan, stem)
     _kept.most_bytes = max(_kept.most_bytes, OF_THE_LARGEST * made.nbytes())
     return _kept.put(id(made), made)
