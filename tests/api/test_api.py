@@ -217,6 +217,22 @@ def test_a_preview_says_what_a_move_would_do_and_writes_nothing(client, plan_url
     assert client.get(plan_url).json["open_drafts"] == []
 
 
+def test_a_large_estate_is_told_by_threads_and_says_the_same(client, plan_url, monkeypatch):
+    def told(start):
+        move = {**MOVE, "start_time": start}
+        body = {"operations": [move], "night": FRIDAY, "scope": "week"}
+        return client.post(f"{plan_url}/preview", body).json
+
+    moved = {"20:10": told("20:10"), "20:20": told("20:20")}
+    monkeypatch.setattr("gambrel.api.serialize.LARGE", 0)
+    # Asked in between, so that the others are simulated anew and not only remembered.
+    for start in ("20:30", "20:40", "20:50", "21:10"):
+        nights = told(start)["nights"]
+        assert [night["date"] for night in nights] == [f"2026-11-0{day}" for day in range(2, 9)]
+    for start, answer in moved.items():
+        assert told(start) == answer
+
+
 def test_the_first_night_that_changes_can_be_asked_for_before_the_week(client, plan_url):
     changes = {"quiesce_s": 300}
     every_night = {

@@ -217,6 +217,21 @@ def _night(forecaster: Forecaster, night: Night, names: list[str] | None, *, alo
         ) from None
 
 
+def _night_and_week(
+    forecaster: Forecaster, night: Night, names: list[str] | None
+) -> tuple[Any, list[dict[str, Any]]]:
+    """A night, and the summaries of its week."""
+    week = week_of(night.date, night.zone)
+    if not serialize.is_large(forecaster.plan):
+        return _night(forecaster, night, names, alone=False), week_summaries(forecaster, week)
+    with ThreadPoolExecutor(2) as beside:
+        others = _begin_summaries(beside, forecaster, [each for each in week if each != night])
+        shown = _night(forecaster, night, names, alone=False)
+        told = [each.result() for each in others]
+    told.insert(week.index(night), night_summary(forecaster.night(night), night))
+    return shown, told
+
+
 @blueprint.get("/<int:plan_id>/nights/<day>")
 @blueprint.input(NightQuerySchema, location="query")
 @blueprint.output(NightSchema)
@@ -311,13 +326,7 @@ def preview(plan_id: int, json_data: dict[str, Any]) -> Response:
     night = night_of(json_data["night"], forecaster.origin.zone)
     scope = json_data["scope"]
     if scope == "week":
-        with ThreadPoolExecutor(2) as beside:
-            week = week_of(night.date, night.zone)
-            others = _begin_summaries(beside, forecaster, [n for n in week if n != night])
-            shown_night = _night(forecaster, night, json_data["load"], alone=False)
-            told = [each.result() for each in others]
-        told.insert(week.index(night), night_summary(forecaster.night(night), night))
-        summaries = told
+        shown_night, summaries = _night_and_week(forecaster, night, json_data["load"])
     else:
         only = night if scope == "night" else forecaster.first_changed(night)
         shown_night = None

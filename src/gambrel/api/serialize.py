@@ -51,6 +51,8 @@ from gambrel.store.plans import Draft, DraftChange, PlanHead
 from gambrel.work.forecaster import WEEKS_AHEAD, Forecaster
 
 SILHOUETTE_BINS = 96
+LARGE = 2_000
+"""Machines of a large estate."""
 """Parts of a night in a silhouette: a quarter of an hour each."""
 
 
@@ -386,6 +388,14 @@ def default_loads(ranked: Sequence[SpanLoad]) -> list[str]:
     return chosen
 
 
+def is_large(item: Plan) -> bool:
+    """Whether what is compiled takes so long that it gains by threads of its own.
+
+    In a small estate threads wait longer for the interpreter than the compiled code takes.
+    """
+    return len(item.machines) >= LARGE
+
+
 def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[str, Any]:
     """The forecast of a night: summary, runs, copies, windows and loads.
 
@@ -395,8 +405,9 @@ def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[
     the_plan = forecast.plan
     records = NightRecords(forecast, item)
     with ThreadPoolExecutor(1) as beside:
-        # In a large estate the sweep over what flowed takes as long as all else, in compiled code.
-        ranked = beside.submit(records.ranked)
+        if is_large(the_plan):
+            # The sweep over what flowed takes as long as all else, in compiled code.
+            beside.submit(records.ranked)
         told = {
             "time_zone": item.zone,
             "windows": [
@@ -406,8 +417,8 @@ def night(forecast: Forecast, item: Night, names: Sequence[str] | None) -> dict[
             "run_list": [run(the_plan, entry) for entry in _runs_in(forecast, item)],
             "copies": _copies(copies_within(forecast.copies, item.start, item.end), item),
         }
-        wanted = default_loads(ranked.result()) if names is None else names
-        told["loads"] = [load(the_plan, each, item.start) for each in records.series(wanted)]
+    wanted = default_loads(records.ranked()) if names is None else names
+    told["loads"] = [load(the_plan, each, item.start) for each in records.series(wanted)]
     return {**night_summary(forecast, item, records), **told}
 
 
