@@ -428,7 +428,7 @@ class Relaxation:
         return solved.value, tuple(self.topology.resource_names[r] for r in solved.binding)
 
     def _peaks(self, others: float) -> tuple[Need, ...]:
-        """How full the resources under most pressure have to be, each by itself.
+        """How full each of the resources under most pressure has to be at least.
 
         The others may be filled to `others`. No resource has to be fuller than any one solution
         makes it; so a few solutions rule most of them out, and only the rest are solved for.

@@ -258,9 +258,7 @@ class Layout:
 
     def fits(self, plan: Plan) -> bool:
         """Whether a plan has the same arrays."""
-        return self.has_rows_for(plan) and all(
-            run_alike(one, other) for one, other in zip(plan.jobs, self.plan.jobs, strict=True)
-        )
+        return self.has_rows_for(plan) and self.same_jobs(plan) == len(plan.jobs)
 
     def same_jobs(self, plan: Plan) -> int:
         """How many jobs have the rows that they have here, for a plan that it has rows for."""

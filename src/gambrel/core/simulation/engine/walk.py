@@ -532,7 +532,7 @@ _written: Callable[[t.World], tuple[t.Table, ...]] = attrgetter(*t.WORLD_WRITTEN
 
 
 def _unique_of_runs(keys: t.Ints) -> tuple[t.Ints, t.Ints]:
-    """What `np.unique` finds, with its inverse, of keys of which many alike stand together."""
+    """As `np.unique` with its inverse, for keys that come in runs of the same one."""
     begins = np.flatnonzero(np.diff(keys, prepend=-1))
     unique, place = np.unique(keys[begins], return_inverse=True)
     return unique, np.repeat(place, np.diff(begins, append=len(keys)))
